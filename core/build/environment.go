@@ -1,0 +1,101 @@
+package build
+
+import (
+	"fmt"
+	"path/filepath"
+	"strconv"
+	"strings"
+
+	"ellwand.example/core/recipe"
+)
+
+// Compiler flags for every target, until targets bring their own: optimised,
+// and hardened as far as that costs next to nothing.
+const (
+	compileFlags = "-O2 -fstack-protector-strong -D_FORTIFY_SOURCE=2"
+	linkFlags    = "-Wl,-z,relro,-z,now"
+)
+
+// searchPath is where commands of the machine are looked for.
+const searchPath = "/usr/local/bin:/usr/bin:/bin:/usr/local/sbin:/usr/sbin:/sbin"
+
+// variable is a part of a script's environment.
+type variable struct {
+	name, value string
+	// local variables differ between machines and folders, and must not
+	// change what is built.
+	local bool
+}
+
+// variables is the environment that scripts see: nothing of the caller's.
+func (j *job) variables() []variable {
+	r, work := j.recipe, j.path("work")
+	// The same name for the work tree in every build keeps its folder out of
+	// messages and debug information.
+	mapped := fmt.Sprintf("-ffile-prefix-map=%s=/build/%s-%s", work, r.Name, r.Version)
+	flags := compileFlags + " " + mapped
+	fixed := func(name, value string) variable { return variable{name, value, false} }
+	local := func(name, value string) variable { return variable{name, value, true} }
+	vars := []variable{
+		local("DESTDIR", j.path("stage")),
+		fixed("PREFIX", "/usr"),
+		fixed("SOURCE_DATE_EPOCH", strconv.FormatInt(r.Epoch().Unix(), 10)),
+		fixed("TZ", "UTC"),
+		fixed("LC_ALL", "C.UTF-8"),
+		local("HOME", j.path("home")),
+		local("TMPDIR", j.path("tmp")),
+		local("MAKEFLAGS", fmt.Sprintf("-j%d", j.Workspace.Jobs())),
+		fixed("ELL_NAME", r.Name),
+		fixed("ELL_VERSION", r.Version),
+		fixed("ELL_RELEASE", strconv.Itoa(r.Release)),
+		fixed("ELL_FULL", r.Full()),
+		fixed("ELL_ARCH", j.Workspace.Target.Arch),
+		local("ELL_RECIPE", r.Dir),
+		local("ELL_SOURCE", work),
+		local("ELL_JOBS", strconv.Itoa(j.Workspace.Jobs())),
+	}
+	search := searchPath
+	if len(j.laid) > 0 {
+		needs := j.path("needs")
+		under := func(dirs ...string) string {
+			for i, d := range dirs {
+				dirs[i] = filepath.Join(needs, d)
+			}
+			return strings.Join(dirs, ":")
+		}
+		search = under("usr/bin", "usr/sbin") + ":" + search
+		flags += fmt.Sprintf(" -ffile-prefix-map=%s=", needs)
+		vars = append(vars,
+			local("CPATH", under("usr/include")),
+			local("LIBRARY_PATH", under("usr/lib")),
+			local("LD_LIBRARY_PATH", under("usr/lib")),
+			local("PKG_CONFIG_PATH", under("usr/lib/pkgconfig", "usr/share/pkgconfig")),
+			local("CMAKE_PREFIX_PATH", under("usr")),
+			local("ACLOCAL_PATH", under("usr/share/aclocal")),
+			local("XDG_DATA_DIRS", under("usr/share")+":/usr/local/share:/usr/share"),
+		)
+	}
+	return append(vars,
+		local("PATH", search),
+		local("CFLAGS", flags), local("CXXFLAGS", flags), local("FFLAGS", flags),
+		fixed("LDFLAGS", linkFlags),
+	)
+}
+
+func (j *job) environment() []string {
+	vars := j.variables()
+	env := make([]string, len(vars))
+	for i, v := range vars {
+		env[i] = v.name + "=" + v.value
+	}
+	return env
+}
+
+// scriptInputs are the parts of a recipe that steps up to stage depend on.
+func scriptInputs(r *recipe.Recipe) map[string]string {
+	inputs := map[string]string{}
+	for _, step := range recipe.StepNames {
+		inputs[step] = r.Steps.Script(step)
+	}
+	return inputs
+}

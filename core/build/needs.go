@@ -1,0 +1,147 @@
+package build
+
+import (
+	"cmp"
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strings"
+
+	"ellwand.example/core/need"
+	"ellwand.example/core/pack"
+	"ellwand.example/core/recipe"
+)
+
+// base is what meets a need that no package of the workspace meets: the
+// machine itself.
+const base = "base"
+
+// laidPackage is a package of the workspace that a build stands on.
+type laidPackage struct {
+	path   string
+	facts  pack.Facts
+	digest string // of its package.json, which pins everything else in it
+}
+
+// meetNeeds finds the packages of the workspace that meet build and test
+// needs, and what those need in turn. Other needs are the machine's to meet,
+// but for packages by name: those it cannot have.
+func (j *job) meetNeeds() error {
+	wanted := slices.Concat(j.recipe.Needs.Build, j.recipe.Needs.Test)
+	j.met = map[string]string{}
+	if len(wanted) == 0 {
+		return nil
+	}
+	all, err := j.packages()
+	if err != nil {
+		return err
+	}
+	var missing []string
+	for _, text := range wanted {
+		n, err := need.Parse(text)
+		if err != nil {
+			return err // the recipe's check has passed it
+		}
+		p := find(all, n)
+		switch {
+		case p != nil:
+			j.met[text] = p.facts.Identity()
+			j.add(p, all)
+		case !slices.ContainsFunc(n.Alternatives, func(a need.Alternative) bool { return a.Kind != need.Package }):
+			missing = append(missing, text)
+		default:
+			j.met[text] = base
+		}
+	}
+	if len(missing) > 0 {
+		return &MissingError{j.recipe.Name, missing}
+	}
+	slices.SortFunc(j.laid, func(a, b *laidPackage) int { return cmp.Compare(a.path, b.path) })
+	return nil
+}
+
+func (j *job) add(p *laidPackage, all []*laidPackage) {
+	if slices.Contains(j.laid, p) {
+		return
+	}
+	j.laid = append(j.laid, p)
+	for _, n := range p.facts.Needs {
+		if parsed, err := need.Parse(n.Need); err == nil {
+			if other := find(all, parsed); other != nil {
+				j.add(other, all)
+			}
+		}
+	}
+}
+
+// find returns the newest package that meets a need.
+func find(all []*laidPackage, n need.Need) *laidPackage {
+	var best *laidPackage
+	for _, p := range all {
+		if slices.ContainsFunc(p.facts.AllProvides(), n.MetBy) && (best == nil || best.facts.Full().Compare(p.facts.Full()) < 0) {
+			best = p
+		}
+	}
+	return best
+}
+
+// packages lists the workspace's packages for this target. A damaged file
+// among them meets nothing.
+func (j *job) packages() ([]*laidPackage, error) {
+	dir := j.Workspace.Packages()
+	entries, err := os.ReadDir(dir)
+	if err != nil && !os.IsNotExist(err) {
+		return nil, err
+	}
+	var all []*laidPackage
+	for _, e := range entries {
+		if _, _, _, ok := pack.ParseFileName(e.Name()); !ok {
+			continue
+		}
+		p, err := pack.Open(filepath.Join(dir, e.Name()))
+		if err != nil {
+			j.Progress.Note(err.Error() + "; it is passed over")
+			continue
+		}
+		own, _ := p.Meta("package.json")
+		p.Close()
+		if p.Facts.Target == j.Workspace.Target.Name && (p.Facts.Arch == recipe.AnyArch || p.Facts.Arch == j.Workspace.Target.Arch) && p.Facts.Recipe != j.recipe.Name {
+			sum := sha256.Sum256(own)
+			all = append(all, &laidPackage{path: p.Path, facts: p.Facts, digest: hex.EncodeToString(sum[:])})
+		}
+	}
+	return all, nil
+}
+
+// lay unpacks the packages that meet build needs into a folder of the build's
+// own, and points the pkg-config files in it there.
+func (j *job) lay(ctx context.Context) error {
+	for _, l := range j.laid {
+		p, err := pack.Open(l.path)
+		if err != nil {
+			return err
+		}
+		err = p.Extract(ctx, j.path("needs"))
+		p.Close()
+		if err != nil {
+			return err
+		}
+	}
+	return filepath.WalkDir(j.path("needs"), func(file string, e fs.DirEntry, err error) error {
+		if err != nil || !e.Type().IsRegular() || filepath.Ext(file) != ".pc" {
+			return err
+		}
+		text, err := os.ReadFile(file)
+		if err != nil {
+			return err
+		}
+		return os.WriteFile(file, usrPrefix.ReplaceAll(text, []byte("${1}"+strings.ReplaceAll(j.path("needs"), "$", "$$")+"/usr")), 0o644)
+	})
+}
+
+var usrPrefix = regexp.MustCompile(`(?m)^(\s*\w+\s*=\s*)/usr\b`)

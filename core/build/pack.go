@@ -1,0 +1,132 @@
+package build
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"os"
+	"time"
+
+	"ellwand.example/core/document"
+	"ellwand.example/core/layout"
+	"ellwand.example/core/pack"
+	"ellwand.example/core/recipe"
+	"ellwand.example/core/scan"
+	"ellwand.example/core/source"
+)
+
+// Unpinned is the problem of a source that states no digest, with the line
+// that states it.
+func Unpinned(r *recipe.Recipe, i int, f source.Fetched) document.Problem {
+	return r.Doc.ProblemAt(r.Doc.At("source", i, "url"), fmt.Sprintf("%s has no sha256, so nobody can tell whether it is the right file", f.Name),
+		fmt.Sprintf("once you trust what was fetched (%d bytes), add: sha256 = %q", f.Size, f.SHA256))
+}
+
+// pack makes the packages from the staged tree.
+func (j *job) pack(ctx context.Context) ([]pack.Written, error) {
+	staged, err := layout.Walk(j.path("stage"))
+	if err != nil {
+		return nil, fmt.Errorf("%s: step pack: %w", j.recipe.Name, err)
+	}
+	claims, err := layout.Resolve(j.recipe, staged)
+	var mismatch *layout.Mismatch
+	if errors.As(err, &mismatch) {
+		return nil, &PackError{j.recipe.Name, mismatch}
+	}
+	if err != nil {
+		return nil, err
+	}
+	record, err := j.buildRecord()
+	if err != nil {
+		return nil, err
+	}
+	var specs []pack.Spec
+	for _, name := range j.recipe.PackageNames() {
+		if len(claims[name]) == 0 && len(staged) == 0 {
+			return nil, fmt.Errorf("%s: step pack: the stage step installed nothing into $DESTDIR", j.recipe.Name)
+		}
+		files, err := scan.Claims(ctx, claims[name])
+		if err != nil {
+			return nil, err
+		}
+		specs = append(specs, pack.Spec{
+			Facts: j.facts(name, claims[name], files), Claims: claims[name], Scripts: j.recipe.Packages[name].Scripts.All(),
+			Recipe: j.recipe.Doc.Data, Build: record, Time: j.recipe.Epoch(),
+		})
+	}
+	var written []pack.Written
+	for _, spec := range specs {
+		w, err := pack.Write(ctx, j.Workspace.Packages(), spec, j.Progress)
+		if err != nil {
+			return nil, fmt.Errorf("%s: step pack: %w", j.recipe.Name, err)
+		}
+		written = append(written, w)
+	}
+	return written, nil
+}
+
+// facts gathers what a package says of itself: from the recipe, and from what
+// was found in its files.
+func (j *job) facts(name string, claims []layout.Claim, files []scan.File) pack.Facts {
+	r, p := j.recipe, j.recipe.Packages[name]
+	f := pack.Facts{
+		Name: name, Version: r.Version, Release: r.Release, Arch: j.Workspace.Target.Arch, Target: j.Workspace.Target.Name,
+		Summary: first(p.Summary, r.Summary), Description: first(p.Description, r.Description), License: r.License,
+		Homepage: r.Homepage, Maintainer: r.Maintainer, Category: first(p.Category, r.Category), Recipe: r.Name,
+		Date: r.Epoch().Format(time.DateOnly), Accounts: p.Accounts, Changes: r.Changes,
+	}
+	if first(p.Arch, r.Arch) == recipe.AnyArch {
+		f.Arch = recipe.AnyArch
+	}
+	own := scan.Provides(claims, files)
+	for _, text := range p.Provides {
+		f.Provides = append(f.Provides, pack.Provide{Provide: text})
+	}
+	for _, o := range own {
+		f.Provides = append(f.Provides, pack.Provide{Provide: o.String(), Path: o.Path})
+	}
+	declared := p.Needs
+	if name == r.PackageNames()[0] {
+		declared = append(append([]string{}, r.Needs.Run...), p.Needs...)
+	}
+	for _, text := range declared {
+		f.Needs = append(f.Needs, pack.Need{Need: text})
+	}
+	for _, n := range scan.Needs(files, own) {
+		f.Needs = append(f.Needs, pack.Need{Need: n.Need.String(), Path: n.Path, Symbols: n.Symbols})
+	}
+	return f
+}
+
+func first(values ...string) string {
+	for _, v := range values {
+		if v != "" {
+			return v
+		}
+	}
+	return ""
+}
+
+func (j *job) buildRecord() (pack.BuildRecord, error) {
+	sum := sha256.Sum256(j.recipe.Doc.Data)
+	b := pack.BuildRecord{Ellwand: Version, Recipe: hex.EncodeToString(sum[:]), Needs: j.met, Isolation: j.Runner.Isolation(), Sources: []pack.SourceRecord{}, Files: map[string]string{}}
+	for _, s := range j.sources {
+		b.Sources = append(b.Sources, pack.SourceRecord{Name: s.Name, SHA256: s.SHA256})
+	}
+	for _, p := range j.recipe.Packages {
+		for _, e := range p.Layout {
+			if e.From == "" {
+				continue
+			}
+			data, err := os.ReadFile(j.recipe.Beside(e.From))
+			if err != nil {
+				return b, err
+			}
+			sum := sha256.Sum256(data)
+			b.Files[e.From] = hex.EncodeToString(sum[:])
+		}
+	}
+	return b, nil
+}

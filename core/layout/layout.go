@@ -1,0 +1,421 @@
+// Package layout decides which staged paths belong to which package, and as
+// what. Layouts are declared in the recipe: a literal path beats a pattern,
+// and of two patterns the one with the longer literal start wins; a tie is an
+// error. Patterns have the signs *, **, ?, [a-z] and {a,b}; ** also crosses
+// slashes.
+package layout
+
+import (
+	"fmt"
+	"io/fs"
+	"path"
+	"slices"
+	"sort"
+	"strconv"
+	"strings"
+
+	"github.com/bmatcuk/doublestar/v4"
+
+	"ellwand.example/core/recipe"
+)
+
+// Claim is a path with the package's word on it.
+type Claim struct {
+	Path
+	Kind         string // one of recipe.Kinds, or empty
+	Owner, Group string
+	Line         int // of the recipe; 0 where a default applies
+}
+
+// Root is the owner and group of paths for which none is named.
+const Root = "root"
+
+// Mismatch says where staged paths and layouts do not fit together: all of it.
+type Mismatch struct {
+	Recipe    string       // the recipe's file
+	Unclaimed []Suggestion // staged, and in nobody's layout
+	Unmatched []Line       // layout lines that match nothing
+	Tied      []Tie
+	Covered   []Line // `from` lines whose path is staged as well
+}
+
+// Line is a line of a layout.
+type Line struct {
+	Package string // empty for discard
+	Pattern string
+	Line    int
+	Near    string // a staged path that was perhaps meant
+}
+
+// Tie is a path that two lines claim with equal right.
+type Tie struct {
+	Path string
+	A, B Line
+}
+
+// Suggestion is an unclaimed path with the layout line that would claim it.
+type Suggestion struct {
+	Package string // to whose layout it would fit best
+	Pattern string // a path, or a pattern for several
+	Paths   []string
+}
+
+func (m *Mismatch) Error() string {
+	var b strings.Builder
+	if n := m.count(); n > 0 {
+		fmt.Fprintf(&b, "%d staged %s in no layout", n, plural(n, "path is", "paths are"))
+		for _, s := range m.Unclaimed {
+			for _, p := range s.Paths {
+				b.WriteString("\n  " + p)
+			}
+		}
+	}
+	section := func(lines []Line, what string) {
+		for _, l := range lines {
+			if b.Len() > 0 {
+				b.WriteByte('\n')
+			}
+			fmt.Fprintf(&b, "%s:%d: %q %s", m.Recipe, l.Line, l.Pattern, what)
+			if l.Near != "" {
+				fmt.Fprintf(&b, " (did you mean %q?)", l.Near)
+			}
+		}
+	}
+	section(m.Unmatched, "matches nothing that was staged")
+	section(m.Covered, "takes its file from the recipe's folder, and the stage step installed one too")
+	for _, t := range m.Tied {
+		if b.Len() > 0 {
+			b.WriteByte('\n')
+		}
+		fmt.Fprintf(&b, "%s:%d: %q and line %d's %q claim %s with equal right", m.Recipe, t.B.Line, t.B.Pattern, t.A.Line, t.A.Pattern, t.Path)
+	}
+	return b.String()
+}
+
+func (m *Mismatch) count() int {
+	n := 0
+	for _, s := range m.Unclaimed {
+		n += len(s.Paths)
+	}
+	return n
+}
+
+// Lines returns lines for the recipe that would claim every unclaimed path,
+// ready to paste.
+func (m *Mismatch) Lines() string {
+	byPackage := map[string][]string{}
+	var order []string
+	width := 0
+	for _, s := range m.Unclaimed {
+		if byPackage[s.Package] == nil {
+			order = append(order, s.Package)
+		}
+		key := quote(s.Pattern)
+		byPackage[s.Package] = append(byPackage[s.Package], key)
+		width = max(width, len(key))
+	}
+	var b strings.Builder
+	for i, name := range order {
+		if i > 0 {
+			b.WriteByte('\n')
+		}
+		fmt.Fprintf(&b, "[package.%s.layout]\n", name)
+		for _, key := range byPackage[name] {
+			fmt.Fprintf(&b, "%-*s = {}\n", width, key)
+		}
+	}
+	return b.String()
+}
+
+// quote writes a path as a TOML key in which braces stand for themselves.
+func quote(p string) string {
+	return strconv.Quote(strings.NewReplacer("{", "{{", "}", "}}").Replace(p))
+}
+
+func plural(n int, one, many string) string {
+	if n == 1 {
+		return one
+	}
+	return many
+}
+
+// rule is a line of a layout made ready for matching.
+type rule struct {
+	Line
+	entry   recipe.Entry
+	literal bool
+	dir     bool // a literal directory
+	start   int  // length of a pattern's literal start
+	used    bool
+}
+
+type resolver struct {
+	literals map[string]*rule
+	patterns []*rule // longest literal start first
+	all      []*rule
+	mismatch Mismatch
+	tied     map[[2]int]bool
+}
+
+func newResolver(r *recipe.Recipe) *resolver {
+	x := &resolver{literals: map[string]*rule{}, tied: map[[2]int]bool{}, mismatch: Mismatch{Recipe: r.Doc.File}}
+	add := func(pkg, pattern string, e recipe.Entry, line int) {
+		ru := &rule{Line: Line{Package: pkg, Pattern: pattern, Line: line}, entry: e}
+		ru.start = strings.IndexAny(pattern, `*?[{\`)
+		ru.literal = ru.start < 0
+		x.all = append(x.all, ru)
+		if ru.literal {
+			ru.dir = strings.HasSuffix(pattern, "/")
+			x.literals[strings.TrimSuffix(pattern, "/")] = ru
+			return
+		}
+		x.patterns = append(x.patterns, ru)
+	}
+	for _, name := range r.PackageNames() {
+		layout := r.Doc.Find("package", name, "layout")
+		for pattern, e := range r.Packages[name].Layout {
+			line, _ := r.Doc.Position(layout.Get(pattern).Key.Offset)
+			add(name, pattern, e, line)
+		}
+	}
+	for i, pattern := range r.Discard {
+		line, _ := r.Doc.Position(r.Doc.At("discard", i).Offset)
+		add("", pattern, recipe.Entry{}, line)
+	}
+	sort.Slice(x.patterns, func(i, j int) bool {
+		a, b := x.patterns[i], x.patterns[j]
+		if a.start != b.start {
+			return a.start > b.start
+		}
+		return a.Pattern < b.Pattern
+	})
+	sort.Slice(x.all, func(i, j int) bool { return x.all[i].Line.Line < x.all[j].Line.Line })
+	return x
+}
+
+func (x *resolver) find(p Path) *rule {
+	if ru := x.literals[p.Path]; ru != nil {
+		return ru
+	}
+	var best *rule
+	for _, ru := range x.patterns {
+		if best != nil && ru.start < best.start {
+			break
+		}
+		if !strings.HasPrefix(p.Path, strings.TrimSuffix(ru.Pattern[:ru.start], "/")) {
+			continue
+		}
+		if ok, _ := doublestar.Match(ru.Pattern, p.Path); !ok {
+			continue
+		}
+		if best == nil {
+			best = ru
+			continue
+		}
+		// One tied path tells all that is to know of two lines.
+		pair := [2]int{best.Line.Line, ru.Line.Line}
+		if (best.Package != ru.Package || best.entry != ru.entry) && p.Type != Directory && !x.tied[pair] {
+			x.tied[pair] = true
+			x.mismatch.Tied = append(x.mismatch.Tied, Tie{p.Path, best.Line, ru.Line})
+		}
+		ru.used = true
+	}
+	return best
+}
+
+// Resolve gives every staged path to its package. With no layout at all, one
+// package gets everything. The error is a *Mismatch when something does not
+// fit.
+func Resolve(r *recipe.Recipe, staged []Path) (map[string][]Claim, error) {
+	claims := map[string][]Claim{}
+	for _, name := range r.PackageNames() {
+		claims[name] = nil
+	}
+	if len(r.Packages) == 1 && r.Packages[r.PackageNames()[0]].Layout == nil {
+		return everything(r, staged, claims), nil
+	}
+	x := newResolver(r)
+	holds := map[string]map[string]bool{} // package → directories that hold its paths
+	var dirs []Path
+	var unclaimed []Path
+	for _, p := range staged {
+		if p.Type == Directory {
+			dirs = append(dirs, p)
+			continue
+		}
+		ru := x.find(p)
+		switch {
+		case ru == nil || ru.dir:
+			unclaimed = append(unclaimed, p)
+			continue
+		case ru.entry.From != "":
+			ru.used = true
+			x.mismatch.Covered = append(x.mismatch.Covered, ru.Line)
+			continue
+		}
+		ru.used = true
+		claims[ru.Package] = append(claims[ru.Package], claim(p, ru))
+		if holds[ru.Package] == nil {
+			holds[ru.Package] = map[string]bool{}
+		}
+		for d := path.Dir(p.Path); d != "/"; d = path.Dir(d) {
+			holds[ru.Package][d] = true
+		}
+	}
+	x.directories(dirs, staged, holds, claims, &unclaimed)
+	x.declared(r, claims)
+	delete(claims, "") // discarded
+	for _, ru := range x.all {
+		if !ru.used {
+			l := ru.Line
+			l.Near = nearest(l.Pattern, staged)
+			x.mismatch.Unmatched = append(x.mismatch.Unmatched, l)
+		}
+	}
+	x.mismatch.Unclaimed = suggest(r, unclaimed, staged)
+	m := &x.mismatch
+	if len(m.Unclaimed)+len(m.Unmatched)+len(m.Tied)+len(m.Covered) > 0 {
+		return nil, m
+	}
+	for name := range claims {
+		slices.SortFunc(claims[name], func(a, b Claim) int { return strings.Compare(a.Path.Path, b.Path.Path) })
+	}
+	return claims, nil
+}
+
+// directories gives a directory to the package that names it, or to the one
+// whose pattern matches it and that has something in it. Those that all
+// packages share (/usr/bin and the like) are nobody's.
+func (x *resolver) directories(dirs, staged []Path, holds map[string]map[string]bool, claims map[string][]Claim, unclaimed *[]Path) {
+	filled := map[string]bool{}
+	for _, p := range staged {
+		filled[path.Dir(p.Path)] = true
+	}
+	for _, d := range dirs {
+		ru := x.find(d)
+		switch {
+		case ru == nil && filled[d.Path], ru != nil && !ru.literal && Shared(d.Path):
+		case ru == nil:
+			if !Shared(d.Path) {
+				*unclaimed = append(*unclaimed, d)
+			}
+		case ru.literal || holds[ru.Package][d.Path] || !filled[d.Path]:
+			ru.used = true
+			claims[ru.Package] = append(claims[ru.Package], claim(d, ru))
+		}
+	}
+}
+
+// declared adds what a layout brings by itself: files from the recipe's folder
+// and directories that the stage step did not make.
+func (x *resolver) declared(r *recipe.Recipe, claims map[string][]Claim) {
+	for _, ru := range x.all {
+		if ru.used || !ru.literal {
+			continue
+		}
+		switch {
+		case ru.entry.From != "":
+			p := Path{Path: ru.Pattern, Type: File, Mode: 0o644, Size: -1, Disk: r.Beside(ru.entry.From)}
+			claims[ru.Package] = append(claims[ru.Package], claim(p, ru))
+			ru.used = true
+		case ru.dir:
+			p := Path{Path: strings.TrimSuffix(ru.Pattern, "/"), Type: Directory, Mode: 0o755}
+			claims[ru.Package] = append(claims[ru.Package], claim(p, ru))
+			ru.used = true
+		}
+	}
+}
+
+func claim(p Path, ru *rule) Claim {
+	c := Claim{Path: p, Kind: ru.entry.Kind, Owner: Root, Group: Root, Line: ru.Line.Line}
+	if c.Kind == "" && p.Type != Directory {
+		c.Kind = DefaultKind(p.Path)
+	}
+	if ru.entry.Owner != "" {
+		c.Owner = ru.entry.Owner
+		c.Group = ru.entry.Owner
+	}
+	if ru.entry.Group != "" {
+		c.Group = ru.entry.Group
+	}
+	// A pattern's mode is meant for the files; a directory's is named.
+	if ru.entry.Mode != "" && p.Type != Symlink && (p.Type == File || ru.literal) {
+		c.Mode = ParseMode(ru.entry.Mode)
+	}
+	return c
+}
+
+// ParseMode turns octal digits that the recipe's check has passed into a mode.
+func ParseMode(s string) fs.FileMode {
+	n, _ := strconv.ParseUint(s, 8, 32)
+	m := fs.FileMode(n) & fs.ModePerm
+	for bit, mode := range map[uint64]fs.FileMode{0o4000: fs.ModeSetuid, 0o2000: fs.ModeSetgid, 0o1000: fs.ModeSticky} {
+		if n&bit != 0 {
+			m |= mode
+		}
+	}
+	return m
+}
+
+// Octal writes a mode as four octal digits.
+func Octal(m fs.FileMode) string {
+	n := uint64(m & fs.ModePerm)
+	for bit, mode := range map[uint64]fs.FileMode{0o4000: fs.ModeSetuid, 0o2000: fs.ModeSetgid, 0o1000: fs.ModeSticky} {
+		if m&mode != 0 {
+			n |= bit
+		}
+	}
+	return fmt.Sprintf("%04o", n)
+}
+
+// DefaultKind is the kind of a path that no layout says more of.
+func DefaultKind(p string) string {
+	for _, d := range []struct{ dir, kind string }{
+		{"/usr/share/licenses/", recipe.License}, {"/usr/share/man/", recipe.Doc},
+		{"/usr/share/doc/", recipe.Doc}, {"/usr/share/info/", recipe.Doc},
+	} {
+		if strings.HasPrefix(p, d.dir) {
+			return d.kind
+		}
+	}
+	return ""
+}
+
+func everything(r *recipe.Recipe, staged []Path, claims map[string][]Claim) map[string][]Claim {
+	name := r.PackageNames()[0]
+	for _, p := range staged {
+		if p.Type == Directory && Shared(p.Path) {
+			continue
+		}
+		c := Claim{Path: p, Kind: DefaultKind(p.Path), Owner: Root, Group: Root}
+		if p.Type == File && strings.HasPrefix(p.Path, "/etc/") {
+			c.Kind = recipe.Config
+		}
+		if p.Type == Directory {
+			c.Kind = ""
+		}
+		claims[name] = append(claims[name], c)
+	}
+	slices.SortFunc(claims[name], func(a, b Claim) int { return strings.Compare(a.Path.Path, b.Path.Path) })
+	return claims
+}
+
+// shared are directories of the Filesystem Hierarchy Standard 3.0 that belong
+// to the system, not to a package.
+var shared = func() map[string]bool {
+	m := map[string]bool{}
+	for _, d := range strings.Fields(`/bin /boot /dev /etc /etc/opt /home /lib /lib64 /media /mnt /opt /root /run /sbin /srv /tmp
+		/usr /usr/bin /usr/include /usr/lib /usr/lib32 /usr/lib64 /usr/libexec /usr/local /usr/sbin /usr/share /usr/src
+		/usr/lib/pkgconfig /usr/share/pkgconfig /usr/share/man /usr/share/doc /usr/share/info /usr/share/licenses /usr/share/locale
+		/usr/share/applications /usr/share/icons /usr/share/pixmaps /usr/lib/systemd /usr/lib/systemd/system
+		/var /var/cache /var/lib /var/lock /var/log /var/mail /var/opt /var/run /var/spool /var/tmp`) {
+		m[d] = true
+	}
+	for i := 1; i <= 8; i++ {
+		m[fmt.Sprintf("/usr/share/man/man%d", i)] = true
+	}
+	return m
+}()
+
+// Shared tells whether a directory belongs to the system as a whole.
+func Shared(dir string) bool { return shared[dir] }

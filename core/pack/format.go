@@ -1,0 +1,274 @@
+// Package pack writes and reads packages: `.ell` files.
+//
+// An .ell file is a tar archive in POSIX pax format (IEEE Std 1003.1, pax)
+// compressed as Zstandard (RFC 8878) in independent frames:
+//
+//	frame 0       meta/package.json, then the other meta files, sorted
+//	frames 1..n   tree/…: the payload, cut every FrameSize bytes
+//	skippable     the seek table of the Zstandard seekable format
+//
+// Any tar with Zstandard lists and unpacks it. A reader that wants facts reads
+// the seek table and frame 0; one that wants a single file reads the frames
+// that hold it. docs/package-format.md is the specification.
+//
+// What is written depends on nothing but the input: entries are sorted, times
+// are one given time, owners are names, JSON is canonical (RFC 8785).
+package pack
+
+import (
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"path"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+
+	"github.com/gowebpki/jcs"
+
+	"ellwand.example/core/layout"
+	"ellwand.example/core/need"
+	"ellwand.example/core/recipe"
+	"ellwand.example/core/version"
+)
+
+// Format is the version of the format, in package.json.
+const Format = 1
+
+// Extension ends the name of every package file.
+const Extension = ".ell"
+
+// FrameSize is how many bytes of the payload go into one frame.
+const FrameSize = 4 << 20
+
+// Names of the files in the first frame.
+const (
+	PackageFile = "meta/package.json"
+	LayoutFile  = "meta/layout.jsonl"
+	BuildFile   = "meta/build.json"
+	RecipeFile  = "meta/recipe.toml"
+	ScriptsDir  = "meta/scripts/"
+	treeDir     = "tree"
+)
+
+// Bounds on what a reader accepts.
+const (
+	maxMeta    = 512 << 20 // bytes of the first frame, decompressed
+	maxFrame   = 64 << 20  // bytes of any other
+	maxFrames  = 1 << 20
+	maxEntries = 4 << 20
+	maxPath    = 4096
+	maxName    = 255
+	maxMetas   = 64 // files in the first frame
+)
+
+// Facts are what a package says of itself: meta/package.json.
+type Facts struct {
+	Format      int                       `json:"format"`
+	Name        string                    `json:"name"`
+	Version     string                    `json:"version"`
+	Release     int                       `json:"release"`
+	Arch        string                    `json:"arch"`   // as uname -m says it, or "any"
+	Target      string                    `json:"target"` // what it was made for
+	Summary     string                    `json:"summary"`
+	Description string                    `json:"description,omitempty"`
+	License     string                    `json:"license"` // SPDX expression
+	Homepage    string                    `json:"homepage,omitempty"`
+	Maintainer  string                    `json:"maintainer,omitempty"`
+	Category    string                    `json:"category,omitempty"`
+	Recipe      string                    `json:"recipe"` // the recipe it comes from
+	Date        string                    `json:"date"`   // RFC 3339 full-date, of the newest change
+	Needs       []Need                    `json:"needs"`
+	Provides    []Provide                 `json:"provides"`
+	Accounts    map[string]recipe.Account `json:"accounts,omitempty"`
+	Changes     []recipe.Change           `json:"changes,omitempty"`
+	Paths       int                       `json:"paths"` // lines of layout.jsonl
+	Size        int64                     `json:"size"`  // bytes of all files, installed
+	Meta        map[string]string         `json:"meta"`  // SHA-256 of the other meta files
+}
+
+// Need is a run-time need, in the syntax of package need.
+type Need struct {
+	Need    string   `json:"need"`
+	Path    string   `json:"path,omitempty"`    // the file it was found in; empty for a declared one
+	Symbols []string `json:"symbols,omitempty"` // symbol versions used of a soname
+}
+
+// Provide is something that the package offers.
+type Provide struct {
+	Provide string `json:"provide"`
+	Path    string `json:"path,omitempty"` // the file it was found in
+}
+
+// Entry is a line of meta/layout.jsonl.
+type Entry struct {
+	Path   string      `json:"path"`
+	Type   layout.Type `json:"type"`
+	Kind   string      `json:"kind,omitempty"`
+	Mode   string      `json:"mode"` // four octal digits
+	Owner  string      `json:"owner"`
+	Group  string      `json:"group"`
+	Size   int64       `json:"size,omitempty"`   // of a file
+	SHA256 string      `json:"sha256,omitempty"` // of a file
+	At     int64       `json:"at,omitempty"`     // of a file: where its bytes begin in the payload
+	Link   string      `json:"link,omitempty"`   // of a symbolic link: its target
+	Same   string      `json:"same,omitempty"`   // of a file: the path that it is a hard link to
+}
+
+// BuildRecord is what a package was built from: meta/build.json.
+type BuildRecord struct {
+	Ellwand   string            `json:"ellwand"` // the version of this program
+	Recipe    string            `json:"recipe"`  // SHA-256 of recipe.toml
+	Files     map[string]string `json:"files"`   // SHA-256 of files beside it, by name
+	Sources   []SourceRecord    `json:"sources"`
+	Needs     map[string]string `json:"needs"`     // build need → the package that met it
+	Isolation string            `json:"isolation"` // "none", or how the steps were kept apart
+}
+
+// SourceRecord is one source that went into a build.
+type SourceRecord struct {
+	Name   string `json:"name"`
+	SHA256 string `json:"sha256"`
+}
+
+// Full is version and release.
+func (f Facts) Full() version.Full { return version.Full{Version: f.Version, Release: f.Release} }
+
+// Identity is NAME@VERSION-RELEASE.ARCH.
+func (f Facts) Identity() string { return f.Name + "@" + f.Full().String() + "." + f.Arch }
+
+// FileName is the name of the package's file.
+func (f Facts) FileName() string { return f.Identity() + Extension }
+
+// AllProvides returns what the package offers, itself first.
+func (f Facts) AllProvides() []need.Provide {
+	all := []need.Provide{{Kind: need.Package, Name: f.Name, Version: f.Full().String()}}
+	for _, p := range f.Provides {
+		if parsed, err := need.ParseProvide(p.Provide); err == nil {
+			all = append(all, parsed)
+		}
+	}
+	return all
+}
+
+var (
+	token    = regexp.MustCompile(`^[A-Za-z0-9_][A-Za-z0-9._+-]{0,127}$`)
+	account  = regexp.MustCompile(`^[a-z_][a-z0-9_-]{0,30}$`)
+	hexes    = regexp.MustCompile(`^[0-9a-f]{64}$`)
+	fourOcts = regexp.MustCompile(`^[0-7]{4}$`)
+)
+
+func (f Facts) check() error {
+	switch {
+	case f.Format != Format:
+		return fmt.Errorf("format %d, and this program reads format %d", f.Format, Format)
+	case !need.ValidPackageName(f.Name):
+		return fmt.Errorf("%q cannot be a package's name", f.Name)
+	case !version.Valid(f.Version) || f.Release < 1:
+		return fmt.Errorf("%q cannot be a version", f.Full())
+	case !token.MatchString(f.Arch) || !token.MatchString(f.Target):
+		return fmt.Errorf("architecture %q or target %q is no plain word", f.Arch, f.Target)
+	case f.Paths < 0 || f.Paths > maxEntries || f.Size < 0:
+		return fmt.Errorf("%d paths or %d bytes are not possible", f.Paths, f.Size)
+	}
+	for _, n := range f.Needs {
+		if _, err := need.Parse(n.Need); err != nil {
+			return fmt.Errorf("need %q: %w", n.Need, err)
+		}
+	}
+	for _, p := range f.Provides {
+		if _, err := need.ParseProvide(p.Provide); err != nil {
+			return fmt.Errorf("provide %q: %w", p.Provide, err)
+		}
+	}
+	return nil
+}
+
+// check judges one line of the layout, whoever wrote it.
+func (e Entry) check() error {
+	switch {
+	case len(e.Path) > maxPath || !strings.HasPrefix(e.Path, "/") || e.Path == "/" || path.Clean(e.Path) != e.Path || strings.ContainsRune(e.Path, 0):
+		return fmt.Errorf("%q is not a clean absolute path", e.Path)
+	case slices.ContainsFunc(strings.Split(e.Path, "/"), func(s string) bool { return len(s) > maxName }):
+		return fmt.Errorf("%q has a name of over %d bytes in it", e.Path, maxName)
+	case !fourOcts.MatchString(e.Mode):
+		return fmt.Errorf("%s: mode %q is not four octal digits", e.Path, e.Mode)
+	case !account.MatchString(e.Owner) || !account.MatchString(e.Group):
+		return fmt.Errorf("%s: owner %q or group %q is no account's name", e.Path, e.Owner, e.Group)
+	case e.Kind != "" && !slices.Contains(recipe.Kinds, e.Kind):
+		return fmt.Errorf("%s: unknown kind %q", e.Path, e.Kind)
+	}
+	switch e.Type {
+	case layout.File:
+		if !hexes.MatchString(e.SHA256) || e.Size < 0 || e.At < 0 || e.Link != "" {
+			return fmt.Errorf("%s: a file needs a size and a digest, and has no target", e.Path)
+		}
+	case layout.Directory:
+		if e.Size != 0 || e.SHA256 != "" || e.Link != "" || e.Same != "" {
+			return fmt.Errorf("%s: a directory has no contents and no target", e.Path)
+		}
+	case layout.Symlink:
+		if e.Link == "" || len(e.Link) > maxPath || e.Size != 0 || e.SHA256 != "" || e.Same != "" || strings.ContainsRune(e.Link, 0) {
+			return fmt.Errorf("%s: a link has a target and nothing else", e.Path)
+		}
+	default:
+		return fmt.Errorf("%s: unknown type %q", e.Path, e.Type)
+	}
+	return nil
+}
+
+// checkLayout judges all lines together: sorted, none twice, none below a path
+// that is no directory, hard links only to files before them.
+func checkLayout(entries []Entry) error {
+	types := make(map[string]*Entry, len(entries))
+	for i := range entries {
+		e := &entries[i]
+		if err := e.check(); err != nil {
+			return err
+		}
+		if i > 0 && entries[i-1].Path >= e.Path {
+			return fmt.Errorf("%q stands after %q: the layout is not sorted, or holds a path twice", e.Path, entries[i-1].Path)
+		}
+		for dir := path.Dir(e.Path); dir != "/"; dir = path.Dir(dir) {
+			if above := types[dir]; above != nil && above.Type != layout.Directory {
+				return fmt.Errorf("%q lies below %q, which is no directory", e.Path, dir)
+			}
+		}
+		if e.Same != "" {
+			if first := types[e.Same]; first == nil || first.Type != layout.File || first.Same != "" || first.SHA256 != e.SHA256 || first.Size != e.Size {
+				return fmt.Errorf("%q is a hard link to %q, which is no such file before it", e.Path, e.Same)
+			}
+		}
+		types[e.Path] = e
+	}
+	return nil
+}
+
+// canonical writes a value as canonical JSON (RFC 8785).
+func canonical(v any) ([]byte, error) {
+	var b bytes.Buffer
+	enc := json.NewEncoder(&b)
+	enc.SetEscapeHTML(false)
+	if err := enc.Encode(v); err != nil {
+		return nil, err
+	}
+	return jcs.Transform(b.Bytes())
+}
+
+// ParseFileName splits a package's file name; ok is false for other names.
+func ParseFileName(name string) (pkg, full, arch string, ok bool) {
+	base, ok := strings.CutSuffix(name, Extension)
+	if !ok {
+		return "", "", "", false
+	}
+	pkg, rest, ok := strings.Cut(base, "@")
+	dot := strings.LastIndexByte(rest, '.')
+	if !ok || dot < 0 {
+		return "", "", "", false
+	}
+	full, arch = rest[:dot], rest[dot+1:]
+	_, release, ok := strings.Cut(full, "-")
+	_, err := strconv.Atoi(release)
+	return pkg, full, arch, ok && err == nil
+}

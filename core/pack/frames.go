@@ -1,0 +1,190 @@
+package pack
+
+import (
+	"bytes"
+	"context"
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"io"
+	"runtime"
+
+	"github.com/klauspost/compress/zstd"
+	"golang.org/x/sync/errgroup"
+)
+
+// The seek table is that of the Zstandard seekable format, version 0.1.0: a
+// skippable frame (RFC 8878, 3.1.2) with one entry for each frame before it.
+const (
+	skippableMagic = 0x184D2A5E
+	seekableMagic  = 0x8F92EAB1
+	footerSize     = 9
+)
+
+// frame is one compressed frame: its sizes in the file and decompressed.
+type frame struct{ packed, size uint32 }
+
+func newEncoder() (*zstd.Encoder, error) {
+	return zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedDefault), zstd.WithEncoderCRC(true), zstd.WithEncoderConcurrency(runtime.GOMAXPROCS(0)))
+}
+
+// framer cuts what is written to it into frames and compresses them on all
+// cores, in order. Memory is bounded by the number of cores.
+type framer struct {
+	enc   *zstd.Encoder
+	group *errgroup.Group
+	ctx   context.Context
+	order chan chan []byte
+	slots chan struct{}
+	cur   []byte
+	total int64
+
+	sizes  []uint32 // of the frames begun
+	packed []uint32 // of the frames written; owned by the writing goroutine until close
+}
+
+func newFramer(ctx context.Context, w io.Writer) (*framer, error) {
+	enc, err := newEncoder()
+	if err != nil {
+		return nil, err
+	}
+	f := &framer{enc: enc, cur: make([]byte, 0, FrameSize)}
+	f.group, f.ctx = errgroup.WithContext(ctx)
+	f.slots = make(chan struct{}, runtime.GOMAXPROCS(0)+1)
+	f.order = make(chan chan []byte, cap(f.slots))
+	f.group.Go(func() error {
+		for result := range f.order {
+			packed := <-result
+			if _, err := w.Write(packed); err != nil {
+				return err
+			}
+			f.packed = append(f.packed, uint32(len(packed)))
+			<-f.slots
+		}
+		return nil
+	})
+	return f, nil
+}
+
+func (f *framer) Write(p []byte) (int, error) {
+	n := len(p)
+	for len(p) > 0 {
+		k := min(len(p), FrameSize-len(f.cur))
+		f.cur = append(f.cur, p[:k]...)
+		p = p[k:]
+		if len(f.cur) == FrameSize {
+			if err := f.flush(); err != nil {
+				return 0, err
+			}
+		}
+	}
+	f.total += int64(n)
+	return n, nil
+}
+
+func (f *framer) flush() error {
+	select {
+	case f.slots <- struct{}{}:
+	case <-f.ctx.Done():
+		return context.Cause(f.ctx)
+	}
+	chunk := f.cur
+	f.cur = make([]byte, 0, FrameSize)
+	f.sizes = append(f.sizes, uint32(len(chunk)))
+	result := make(chan []byte, 1)
+	f.order <- result
+	go func() { result <- f.enc.EncodeAll(chunk, nil) }()
+	return nil
+}
+
+// close flushes and waits; the frames are complete after it.
+func (f *framer) close() ([]frame, error) {
+	var err error
+	if len(f.cur) > 0 {
+		err = f.flush()
+	}
+	close(f.order)
+	if err := errors.Join(err, f.group.Wait()); err != nil {
+		return nil, err
+	}
+	frames := make([]frame, len(f.sizes))
+	for i := range frames {
+		frames[i] = frame{f.packed[i], f.sizes[i]}
+	}
+	return frames, nil
+}
+
+// seekTable encodes the skippable frame that ends a package.
+func seekTable(frames []frame) []byte {
+	b := binary.LittleEndian.AppendUint32(nil, skippableMagic)
+	b = binary.LittleEndian.AppendUint32(b, uint32(8*len(frames)+footerSize))
+	for _, f := range frames {
+		b = binary.LittleEndian.AppendUint32(b, f.packed)
+		b = binary.LittleEndian.AppendUint32(b, f.size)
+	}
+	b = binary.LittleEndian.AppendUint32(b, uint32(len(frames)))
+	b = append(b, 0) // descriptor: no checksums, each frame has its own
+	return binary.LittleEndian.AppendUint32(b, seekableMagic)
+}
+
+// readSeekTable reads the table at the end of a file of the given size and
+// checks that the frames fill the file exactly.
+func readSeekTable(r io.ReaderAt, size int64) ([]frame, error) {
+	var footer [footerSize]byte
+	if size < footerSize+8 {
+		return nil, errors.New("the file is too short to be a package")
+	}
+	if _, err := r.ReadAt(footer[:], size-footerSize); err != nil {
+		return nil, err
+	}
+	if binary.LittleEndian.Uint32(footer[5:]) != seekableMagic {
+		return nil, errors.New("it does not end in a seek table: it is cut short, or no package")
+	}
+	n := int64(binary.LittleEndian.Uint32(footer[:]))
+	length := 8*n + footerSize + 8
+	if n < 1 || n > maxFrames || length > size || footer[4] != 0 {
+		return nil, errors.New("its seek table is damaged")
+	}
+	table := make([]byte, length)
+	if _, err := r.ReadAt(table, size-length); err != nil {
+		return nil, err
+	}
+	frames := make([]frame, n)
+	sum := length
+	for i := range frames {
+		frames[i] = frame{binary.LittleEndian.Uint32(table[8+8*i:]), binary.LittleEndian.Uint32(table[12+8*i:])}
+		limit := uint32(maxFrame)
+		if i == 0 {
+			limit = maxMeta
+		}
+		if frames[i].size > limit || frames[i].packed > limit {
+			return nil, fmt.Errorf("frame %d claims %d bytes, and %d is the most that is read", i, frames[i].size, limit)
+		}
+		sum += int64(frames[i].packed)
+	}
+	if !bytes.Equal(table, seekTable(frames)) || sum != size {
+		return nil, errors.New("its seek table does not fit the file: bytes are missing or were added")
+	}
+	return frames, nil
+}
+
+// decodeFrame decompresses one frame, which must be exactly what the table
+// says.
+func decodeFrame(dec *zstd.Decoder, packed []byte, want uint32) ([]byte, error) {
+	var h zstd.Header
+	if err := h.Decode(packed); err != nil {
+		return nil, err
+	}
+	if h.Skippable || h.HasFCS && h.FrameContentSize != uint64(want) {
+		return nil, errors.New("a frame is not what the seek table says")
+	}
+	// One byte more than expected is enough to see that there is too much.
+	out, err := dec.DecodeAll(packed, make([]byte, 0, min(int(want)+1, maxFrame+1)))
+	if err != nil {
+		return nil, err
+	}
+	if len(out) != int(want) {
+		return nil, errors.New("a frame is not what the seek table says")
+	}
+	return out, nil
+}

@@ -1,0 +1,280 @@
+package recipe
+
+import (
+	"errors"
+	"fmt"
+	"net/url"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strings"
+	"unicode/utf8"
+
+	"github.com/bmatcuk/doublestar/v4"
+
+	"ellwand.example/core/document"
+	"ellwand.example/core/license"
+	"ellwand.example/core/need"
+	"ellwand.example/core/version"
+)
+
+var (
+	sha256Text  = regexp.MustCompile(`^[0-9a-f]{64}$`)
+	modeText    = regexp.MustCompile(`^[0-7]{3,5}$`)
+	accountName = regexp.MustCompile(`^[a-z_][a-z0-9_-]{0,30}$`)
+)
+
+// required are the facts that every recipe states, with a line to paste.
+var required = []struct{ key, line string }{
+	{"edition", `edition = 1`},
+	{"name", `name = "…"`},
+	{"version", `version = "…"`},
+	{"release", `release = 1`},
+	{"summary", `summary = "…", one line that says what it does`},
+	{"license", `license = "…", an SPDX expression such as "MIT"`},
+}
+
+// check records what is wrong with a recipe beyond its shape.
+func (r *Recipe) check() {
+	r.checkFacts()
+	r.checkSources()
+	r.checkNeeds(r.Needs.Build, "needs", "build")
+	r.checkNeeds(r.Needs.Test, "needs", "test")
+	r.checkNeeds(r.Needs.Run, "needs", "run")
+	for _, name := range r.PackageNames() {
+		r.checkPackage(name, r.Packages[name])
+	}
+	for i, p := range r.Discard {
+		r.checkPattern(p, r.Doc.At("discard", i))
+	}
+	for i, w := range r.Waivers {
+		if r.demand("waive", i, "code", w.Code, `code = "…", as lint prints it`) && w.Because == "" {
+			r.Doc.Add(r.Doc.At("waive", i), "a waiver gives its reason", `add: because = "…"`)
+		}
+	}
+	r.checkChanges()
+}
+
+// demand reports a missing key of an item in an array of tables.
+func (r *Recipe) demand(table string, i int, key, value, line string) bool {
+	if value == "" && r.Doc.Find(table, i, key) == nil {
+		r.Doc.Add(r.Doc.At(table, i), fmt.Sprintf("`%s` is missing in this [[%s]]", key, table), "add: "+line)
+	}
+	return value != ""
+}
+
+func (r *Recipe) checkFacts() {
+	d := r.Doc
+	var last document.Span // of the facts: where a missing one would be added
+	for _, key := range d.Root.Keys {
+		if n := d.Root.Get(key); n.Kind != document.Table && n.Kind != document.Array && n.Key.Offset > last.Offset {
+			last = n.Key
+		}
+	}
+	for _, f := range required {
+		if d.Find(f.key) == nil {
+			d.Add(last, fmt.Sprintf("`%s` is missing", f.key), "add a line: "+f.line)
+		}
+	}
+	wellTyped := func(key string, kind document.Kind) bool {
+		n := d.Find(key)
+		return n != nil && n.Kind == kind
+	}
+	if wellTyped("edition", document.Integer) && r.Edition != Edition {
+		d.Add(d.At("edition"), fmt.Sprintf("this is edition %d of the recipe language, and this program reads edition %d", r.Edition, Edition), "")
+	}
+	if wellTyped("name", document.String) && !need.ValidPackageName(r.Name) {
+		d.Add(d.At("name"), fmt.Sprintf("%q cannot be a name", r.Name), need.PackageNameShape)
+	}
+	if wellTyped("version", document.String) && !version.Valid(r.Version) {
+		d.Add(d.At("version"), fmt.Sprintf("%q cannot be a version", r.Version), version.Shape)
+	}
+	if wellTyped("release", document.Integer) && r.Release < 1 {
+		d.Add(d.At("release"), "a release is counted from 1", "write release = 1")
+	}
+	r.checkSummary(r.Summary, "summary")
+	r.checkArch(r.Arch, "arch")
+	if n := d.Find("license"); n != nil && n.Kind == document.String {
+		for _, e := range license.Check(r.License) {
+			d.Add(d.Inside(n, e.Offset, e.Length), e.Message, e.Remedy)
+		}
+	}
+	if r.Homepage != "" && !webAddress(r.Homepage) {
+		d.Add(d.At("homepage"), fmt.Sprintf("%q is not a web address", r.Homepage), "it begins with https://")
+	}
+}
+
+func (r *Recipe) checkSummary(s string, path ...any) {
+	n := r.Doc.Find(path...)
+	switch {
+	case n == nil || n.Kind != document.String:
+	case strings.TrimSpace(s) == "":
+		r.Doc.Add(n.Value, "the summary is empty", "say in one line what the package does")
+	case strings.Contains(s, "\n"):
+		r.Doc.Add(n.Value, "the summary has more than one line", "longer text belongs in `description`")
+	}
+}
+
+func (r *Recipe) checkArch(a string, path ...any) {
+	if a != "" && a != AnyArch {
+		r.Doc.Add(r.Doc.At(path...), fmt.Sprintf("%q cannot be given as an architecture", a), `write arch = "any" for files that suit every machine; leave it out otherwise, and the target decides`)
+	}
+}
+
+func webAddress(s string) bool {
+	u, err := url.Parse(s)
+	return err == nil && (u.Scheme == "http" || u.Scheme == "https") && u.Host != ""
+}
+
+func (r *Recipe) checkSources() {
+	d := r.Doc
+	for i, s := range r.Sources {
+		item := d.Find("source", i)
+		if item == nil || item.Kind != document.Table {
+			continue
+		}
+		switch hasURL, hasFile := item.Get("url") != nil, item.Get("file") != nil; {
+		case !hasURL && !hasFile:
+			d.Add(item.Value, "a source needs a `url` or a `file`", `add: url = "https://…" or file = "…", a file beside the recipe`)
+		case hasURL && hasFile:
+			d.Add(item.Get("file").Key, "a source has a `url` or a `file`, not both", "make two sources of it")
+		}
+		if u, err := url.Parse(s.URL); s.URL != "" && (err != nil || !slices.Contains([]string{"file", "http", "https"}, u.Scheme) || u.Path == "") {
+			d.Add(d.At("source", i, "url"), fmt.Sprintf("%q is not an address that can be fetched", s.URL), "it begins with https://, http:// or file:///")
+		}
+		if s.File != "" {
+			r.checkLocal(s.File, "a file beside the recipe", "source", i, "file")
+		}
+		if s.Into != "" {
+			r.checkLocal(s.Into, "a path in the work tree", "source", i, "into")
+		}
+		if s.SHA256 != "" && !sha256Text.MatchString(s.SHA256) {
+			d.Add(d.At("source", i, "sha256"), fmt.Sprintf("a SHA-256 digest has 64 characters of 0-9 and a-f, and this has %d", utf8.RuneCountInString(s.SHA256)),
+				"`ellwand fetch "+r.Name+"` prints the right one where it is left out")
+		}
+		for j, p := range s.Skip {
+			if !doublestar.ValidatePattern(p) {
+				d.Add(d.At("source", i, "skip", j), fmt.Sprintf("%q is not a pattern", p), "")
+			}
+		}
+	}
+}
+
+// checkLocal reports a path that leads out of where it belongs.
+func (r *Recipe) checkLocal(p, what string, path ...any) {
+	if !filepath.IsLocal(p) {
+		r.Doc.Add(r.Doc.At(path...), fmt.Sprintf("%q does not name %s", p, what), "give it without a leading / and without ..")
+	}
+}
+
+func (r *Recipe) checkNeeds(needs []string, path ...any) {
+	for i, text := range needs {
+		n := r.Doc.Find(append(slices.Clone(path), i)...)
+		if n == nil || n.Kind != document.String {
+			continue
+		}
+		var e *need.Error
+		if _, err := need.Parse(text); errors.As(err, &e) {
+			r.Doc.Add(r.Doc.Inside(n, e.Offset, e.Length), e.Message, e.Remedy)
+		}
+	}
+}
+
+func (r *Recipe) checkPackage(name string, p Package) {
+	d := r.Doc
+	item := d.Find("package", name)
+	if item == nil || item.Kind != document.Table {
+		return
+	}
+	if !need.ValidPackageName(name) {
+		d.Add(item.Key, fmt.Sprintf("%q cannot be a package's name", name), need.PackageNameShape)
+	}
+	if len(r.Packages) > 1 && item.Get("layout") == nil {
+		d.Add(item.Key, fmt.Sprintf("package %q has no layout, and the recipe makes several packages", name),
+			fmt.Sprintf("add: [package.%s.layout] with the paths that belong to it", name))
+	}
+	r.checkSummary(p.Summary, "package", name, "summary")
+	r.checkArch(p.Arch, "package", name, "arch")
+	r.checkNeeds(p.Needs, "package", name, "needs")
+	for i, text := range p.Provides {
+		n := d.Find("package", name, "provides", i)
+		var e *need.Error
+		if _, err := need.ParseProvide(text); n.Kind == document.String && errors.As(err, &e) {
+			d.Add(d.Inside(n, e.Offset, e.Length), e.Message, e.Remedy)
+		}
+	}
+	for path, e := range p.Layout {
+		entry := item.Get("layout").Get(path)
+		r.checkPattern(path, entry.Key)
+		r.checkEntry(path, e, "package", name, "layout", path)
+		for _, other := range r.PackageNames() {
+			if other < name && len(r.Packages[other].Layout) > 0 {
+				if _, tie := r.Packages[other].Layout[path]; tie {
+					line, _ := d.Position(d.Find("package", other, "layout", path).Key.Offset)
+					d.Add(entry.Key, fmt.Sprintf("%q is in the layout of %q too, on line %d", path, other, line), "a path belongs to one package")
+				}
+			}
+		}
+	}
+	for account := range p.Accounts {
+		if !accountName.MatchString(account) {
+			d.Add(item.Get("account").Get(account).Key, fmt.Sprintf("%q cannot be an account's name", account), "small letters, digits, _ and -, at most 31")
+		}
+	}
+}
+
+func (r *Recipe) checkPattern(p string, at document.Span) {
+	switch {
+	case !strings.HasPrefix(p, "/"):
+		r.Doc.Add(at, fmt.Sprintf("%q is not a path in the package", p), fmt.Sprintf("paths begin with /: %q", "/"+strings.TrimPrefix(p, "./")))
+	case !doublestar.ValidatePattern(p):
+		r.Doc.Add(at, fmt.Sprintf("%q is not a pattern", p), "a bracket or brace is not closed; \\ before a sign takes it as it is")
+	case strings.Contains(p+"/", "/../") || strings.Contains(p+"/", "/./") || strings.Contains(p, "//"):
+		r.Doc.Add(at, fmt.Sprintf("%q is not a clean path", p), "write it without ., .. and //")
+	}
+}
+
+func (r *Recipe) checkEntry(path string, e Entry, at ...any) {
+	d := r.Doc
+	place := func(key string) document.Span { return d.At(append(slices.Clone(at), key)...) }
+	if e.Kind != "" && !slices.Contains(Kinds, e.Kind) {
+		remedy := "the kinds are " + strings.Join(Kinds, ", ") + "; leave it out for anything else"
+		if near := document.Nearest(e.Kind, Kinds); near != "" {
+			remedy = fmt.Sprintf("did you mean %q?", near)
+		}
+		d.Add(place("kind"), fmt.Sprintf("unknown kind of path %q", e.Kind), remedy)
+	}
+	if e.Mode != "" && !modeText.MatchString(e.Mode) {
+		d.Add(place("mode"), fmt.Sprintf("%q is not a mode", e.Mode), `octal digits, such as "0640"`)
+	}
+	for _, who := range []struct{ key, name string }{{"owner", e.Owner}, {"group", e.Group}} {
+		if who.name != "" && !accountName.MatchString(who.name) {
+			d.Add(place(who.key), fmt.Sprintf("%q cannot be an account's name", who.name), "owners and groups are given by name")
+		}
+	}
+	if e.From != "" {
+		r.checkLocal(e.From, "a file beside the recipe", append(slices.Clone(at), "from")...)
+		if strings.ContainsAny(path, "*?[{") || strings.HasSuffix(path, "/") {
+			d.Add(place("from"), "`from` puts one file at one path, and this is a pattern or a directory", "name the path in full")
+		}
+	}
+}
+
+func (r *Recipe) checkChanges() {
+	d := r.Doc
+	for i, c := range r.Changes {
+		item := d.Find("change", i)
+		if item.Kind != document.Table {
+			continue
+		}
+		if r.demand("change", i, "version", c.Version, fmt.Sprintf("version = %q", r.Full())) {
+			if _, err := version.ParseFull(c.Version); err != nil {
+				d.Add(d.At("change", i, "version"), err.Error(), fmt.Sprintf("write it like %q", r.Full()))
+			}
+		}
+		r.demand("change", i, "date", string(c.Date), "date = 2031-04-02")
+		if item.Get("text") == nil {
+			d.Add(item.Value, "`text` is missing in this [[change]]", `add: text = ["what is new"]`)
+		}
+	}
+}

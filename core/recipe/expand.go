@@ -1,0 +1,126 @@
+package recipe
+
+import (
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+
+	"ellwand.example/core/document"
+	"ellwand.example/core/version"
+)
+
+// values are what {names} in strings stand for.
+type values map[string]string
+
+// expand replaces every {name} in s. A brace itself is written {{ or }}.
+// What cannot be replaced is handed to complain, with its place in s, and
+// stays as it is.
+func (v values) expand(s string, complain func(offset, length int, message, remedy string)) string {
+	if !strings.ContainsAny(s, "{}") {
+		return s
+	}
+	var b strings.Builder
+	for i := 0; i < len(s); {
+		switch {
+		case strings.HasPrefix(s[i:], "{{"), strings.HasPrefix(s[i:], "}}"):
+			b.WriteByte(s[i])
+			i += 2
+		case s[i] == '{':
+			end := strings.IndexByte(s[i:], '}')
+			if end < 0 {
+				complain(i, 1, "a { without a }", "a brace itself is written {{")
+				b.WriteString(s[i:])
+				return b.String()
+			}
+			name := s[i+1 : i+end]
+			value, ok := v[name]
+			if !ok {
+				remedy := "known are " + v.names() + "; a brace itself is written {{"
+				if near := document.Nearest(name, v.keys()); near != "" {
+					remedy = "did you mean {" + near + "}?"
+				}
+				complain(i, end+1, fmt.Sprintf("unknown value {%s}", name), remedy)
+				value = s[i : i+end+1]
+			}
+			b.WriteString(value)
+			i += end + 1
+		default:
+			b.WriteByte(s[i])
+			i++
+		}
+	}
+	return b.String()
+}
+
+func (v values) keys() []string {
+	var keys []string
+	for k := range v {
+		keys = append(keys, k)
+	}
+	slices.Sort(keys)
+	return keys
+}
+
+func (v values) names() string { return "{" + strings.Join(v.keys(), "}, {") + "}" }
+
+// expandAll replaces {names} in every string of the document outside scripts,
+// and in the keys of layouts. Facts that are missing or wrong expand to
+// nothing; they are reported on their own.
+func expandAll(doc *document.Document, target Target) {
+	text := func(key string) string {
+		if n := doc.Find(key); n != nil && (n.Kind == document.String || n.Kind == document.Integer) {
+			return n.Text
+		}
+		return ""
+	}
+	release, _ := strconv.Atoi(text("release"))
+	v := values{
+		"name": text("name"), "version": text("version"), "release": text("release"),
+		"full":        version.Full{Version: text("version"), Release: release}.String(),
+		"target.arch": target.Arch,
+	}
+	for _, key := range doc.Root.Keys {
+		if key != "name" && key != "version" && key != "steps" {
+			expandNode(doc, doc.Root.Get(key), v)
+		}
+	}
+	packages := doc.Find("package")
+	if packages == nil {
+		return
+	}
+	for _, name := range packages.Keys {
+		layout := packages.Get(name).Get("layout")
+		if layout == nil {
+			continue
+		}
+		seen := map[string]bool{}
+		layout.RenameKeys(func(key string, at document.Span) string {
+			path := v.expand(key, func(_, _ int, message, remedy string) { doc.Add(at, message, remedy) })
+			if seen[path] {
+				doc.Add(at, fmt.Sprintf("%q is in this layout already", path), "keep one of the two")
+			}
+			seen[path] = true
+			return path
+		})
+	}
+}
+
+func expandNode(doc *document.Document, n *document.Node, v values) {
+	switch n.Kind {
+	case document.String:
+		n.Text = v.expand(n.Text, func(offset, length int, message, remedy string) {
+			doc.Add(doc.Inside(n, offset, length), message, remedy)
+		})
+	case document.Array:
+		for _, item := range n.Items {
+			expandNode(doc, item, v)
+		}
+	case document.Table:
+		for _, key := range n.Keys {
+			if key != "script" {
+				expandNode(doc, n.Get(key), v)
+			}
+		}
+	}
+}

@@ -1,0 +1,325 @@
+// Package recipe reads recipes, edition 1: one TOML file that says what a
+// package is, what it is made from, how it is built, and which of the built
+// files go where. Reading runs nothing. docs/recipe.md is the reference.
+package recipe
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"time"
+
+	"ellwand.example/core/document"
+	"ellwand.example/core/version"
+)
+
+// FileName is the name of a recipe's file in its folder.
+const FileName = "recipe.toml"
+
+// Edition is the edition of the recipe language that this package reads.
+const Edition = 1
+
+// AnyArch is the architecture of packages that run on every one.
+const AnyArch = "any"
+
+// The steps of a build, in their order. Unpack and Pack are built in.
+const (
+	Unpack  = "unpack"
+	Prepare = "prepare"
+	Build   = "build"
+	Test    = "test"
+	Stage   = "stage"
+	Pack    = "pack"
+)
+
+// StepNames lists the steps in the order in which they run.
+var StepNames = []string{Unpack, Prepare, Build, Test, Stage, Pack}
+
+// Recipe is a recipe that was read without a mistake.
+type Recipe struct {
+	Edition     int                `toml:"edition"`
+	Name        string             `toml:"name"`
+	Version     string             `toml:"version"`
+	Release     int                `toml:"release"`
+	Arch        string             `toml:"arch"` // "any", or empty for the target's
+	Summary     string             `toml:"summary"`
+	Description string             `toml:"description"`
+	License     string             `toml:"license" shape:"an SPDX expression"`
+	Homepage    string             `toml:"homepage"`
+	Maintainer  string             `toml:"maintainer"`
+	Category    string             `toml:"category"`
+	Sources     []Source           `toml:"source"`
+	Needs       Needs              `toml:"needs"`
+	Steps       Steps              `toml:"steps"`
+	Packages    map[string]Package `toml:"package"`
+	Discard     []string           `toml:"discard"`
+	Waivers     []Waiver           `toml:"waive"`
+	Changes     []Change           `toml:"change"`
+
+	Dir string             `toml:"-"` // the folder that the recipe stands in
+	Doc *document.Document `toml:"-"` // for the places of things
+}
+
+// Source is an input: an archive or file at a URL, or a file beside the
+// recipe. Exactly one of URL and File is set.
+type Source struct {
+	URL    string   `toml:"url"`
+	File   string   `toml:"file"`
+	SHA256 string   `toml:"sha256"`
+	Into   string   `toml:"into" shape:"a path in the work tree"`
+	Skip   []string `toml:"skip" shape:"patterns of paths in the archive"`
+}
+
+// Needs are what must be there, as text in the syntax of package need.
+type Needs struct {
+	Build []string `toml:"build"`
+	Test  []string `toml:"test"`
+	Run   []string `toml:"run"`
+}
+
+// Steps are the shell scripts of the steps that are not built in.
+type Steps struct {
+	Prepare string `toml:"prepare"`
+	Build   string `toml:"build"`
+	Test    string `toml:"test"`
+	Stage   string `toml:"stage"`
+}
+
+// Script returns the script of a step; empty for those built in.
+func (s Steps) Script(step string) string {
+	return map[string]string{Prepare: s.Prepare, Build: s.Build, Test: s.Test, Stage: s.Stage}[step]
+}
+
+// Package is one package that the recipe makes. Facts left out are the
+// recipe's.
+type Package struct {
+	Summary     string             `toml:"summary"`
+	Description string             `toml:"description"`
+	Category    string             `toml:"category"`
+	Arch        string             `toml:"arch"`
+	Needs       []string           `toml:"needs"`
+	Provides    []string           `toml:"provides"`
+	Layout      map[string]Entry   `toml:"layout" shape:"paths with { } behind them"`
+	Accounts    map[string]Account `toml:"account"`
+	Scripts     Scripts            `toml:"script"`
+}
+
+// Kinds of path that a layout entry can name.
+const (
+	Config  = "config"  // settings: local changes are kept
+	Doc     = "doc"     // may be left out of a small root
+	License = "license" // a licence text
+	State   = "state"   // written by the program, and kept when the package goes
+)
+
+// Kinds lists the kinds of path.
+var Kinds = []string{Config, Doc, License, State}
+
+// Entry says what the paths that a layout line matches are.
+type Entry struct {
+	Kind  string `toml:"kind"`
+	Mode  string `toml:"mode" shape:"octal digits such as \"0640\""`
+	Owner string `toml:"owner"`
+	Group string `toml:"group"`
+	From  string `toml:"from" shape:"a file beside the recipe"`
+}
+
+// Account is a system account that a package needs; it exists before the
+// package's files are laid down.
+type Account struct {
+	Home    string `toml:"home" json:"home,omitempty"`
+	Summary string `toml:"summary" json:"summary,omitempty"`
+}
+
+// Scripts are run when a package is installed or removed.
+type Scripts struct {
+	BeforeInstall string `toml:"before-install"`
+	AfterInstall  string `toml:"after-install"`
+	BeforeRemove  string `toml:"before-remove"`
+	AfterRemove   string `toml:"after-remove"`
+}
+
+// All returns the scripts that are there, by name.
+func (s Scripts) All() map[string]string {
+	all := map[string]string{
+		"before-install": s.BeforeInstall, "after-install": s.AfterInstall,
+		"before-remove": s.BeforeRemove, "after-remove": s.AfterRemove,
+	}
+	for name, text := range all {
+		if text == "" {
+			delete(all, name)
+		}
+	}
+	return all
+}
+
+// Waiver accepts a finding on purpose.
+type Waiver struct {
+	Code    string `toml:"code"`
+	Path    string `toml:"path"`
+	Because string `toml:"because"`
+}
+
+// Change says what is new in a version.
+type Change struct {
+	Version string             `toml:"version" json:"version"`
+	Date    document.LocalDate `toml:"date" json:"date"`
+	By      string             `toml:"by" json:"by"`
+	Text    []string           `toml:"text" json:"text"`
+}
+
+// Target is what packages are made for.
+type Target struct {
+	Name string // a system release, such as saltmarsh-7
+	Arch string // as uname -m says it
+}
+
+// Full is version and release, such as 2.4.1-3.
+func (r *Recipe) Full() string { return version.Full{Version: r.Version, Release: r.Release}.String() }
+
+// Epoch is the time that stands in everything built: midnight UTC of the
+// newest change, or of 1980-01-01 (the oldest date that all archive formats
+// hold) where there is none.
+func (r *Recipe) Epoch() time.Time {
+	newest := "1980-01-01"
+	for _, c := range r.Changes {
+		newest = max(newest, string(c.Date))
+	}
+	t, err := time.Parse(time.DateOnly, newest)
+	if err != nil {
+		return time.Date(1980, 1, 1, 0, 0, 0, 0, time.UTC)
+	}
+	return t
+}
+
+// PackageNames lists the recipe's packages, the one named like the recipe
+// first.
+func (r *Recipe) PackageNames() []string {
+	names := make([]string, 0, len(r.Packages))
+	for name := range r.Packages {
+		names = append(names, name)
+	}
+	slices.SortFunc(names, func(a, b string) int {
+		switch {
+		case a == b:
+			return 0
+		case a == r.Name:
+			return -1
+		case b == r.Name:
+			return 1
+		case a < b:
+			return -1
+		}
+		return 1
+	})
+	return names
+}
+
+// Beside returns the path of a file in the recipe's folder.
+func (r *Recipe) Beside(name string) string { return filepath.Join(r.Dir, filepath.FromSlash(name)) }
+
+// ScriptLine returns the line of the recipe that holds line n (from 1) of a
+// step's script.
+func (r *Recipe) ScriptLine(step string, n int) int {
+	node := r.Doc.Find("steps", step)
+	if node == nil {
+		return 0
+	}
+	line, _ := r.Doc.Position(r.Doc.Inside(node, 0, 0).Offset)
+	return line + n - 1
+}
+
+// Load reads the recipe in a folder for a target. Name is the path of the file
+// as messages show it. Mistakes come back as document.Problems, all at once.
+func Load(dir, name string, target Target) (*Recipe, error) {
+	doc, err := document.ReadFile(filepath.Join(dir, FileName), name)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, document.Problems{{File: name, Message: "there is no recipe here", Remedy: "a recipe is the file " + FileName + " in a folder of its own under recipes/"}}
+	}
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", name, err)
+	}
+	r := parse(doc, target)
+	r.Dir = dir
+	if len(doc.Root.Keys) > 0 {
+		r.checkFolder()
+	}
+	doc.Sort()
+	return r, doc.Problems.Err()
+}
+
+// Parse reads a recipe from memory; files beside it are not looked at.
+func Parse(name string, data []byte, target Target) (*Recipe, error) {
+	doc := document.Parse(name, data)
+	r := parse(doc, target)
+	doc.Sort()
+	return r, doc.Problems.Err()
+}
+
+func parse(doc *document.Document, target Target) *Recipe {
+	r := &Recipe{Doc: doc}
+	if len(doc.Root.Keys) == 0 {
+		if len(doc.Problems) == 0 {
+			doc.Problems = document.Problems{{File: doc.File, Message: "the recipe is empty", Remedy: "it begins with these lines:\n" + skeleton}}
+		}
+		return r
+	}
+	expandAll(doc, target)
+	doc.Decode(r)
+	r.check()
+	if len(r.Packages) == 0 {
+		r.Packages = map[string]Package{r.Name: {}}
+	}
+	return r
+}
+
+const skeleton = `edition = 1
+name    = "…"
+version = "…"
+release = 1
+summary = "…"
+license = "…"`
+
+// checkFolder looks at what stands beside the recipe.
+func (r *Recipe) checkFolder() {
+	if base := filepath.Base(r.Dir); r.Name != "" && r.Name != base {
+		r.Doc.Add(r.Doc.At("name"), fmt.Sprintf("the recipe is named %q and its folder %q", r.Name, base), "the two are the same: rename one")
+	}
+	beside := func(name string, path ...any) {
+		if name == "" || !filepath.IsLocal(name) {
+			return // said by check
+		}
+		info, err := os.Stat(r.Beside(name))
+		switch {
+		case err != nil:
+			r.Doc.Add(r.Doc.At(path...), fmt.Sprintf("there is no file %q beside the recipe", name), r.nearFile(name))
+		case !info.Mode().IsRegular():
+			r.Doc.Add(r.Doc.At(path...), fmt.Sprintf("%q is not a plain file", name), "")
+		}
+	}
+	for i, s := range r.Sources {
+		beside(s.File, "source", i, "file")
+	}
+	for name, p := range r.Packages {
+		for path, e := range p.Layout {
+			beside(e.From, "package", name, "layout", path, "from")
+		}
+	}
+}
+
+func (r *Recipe) nearFile(name string) string {
+	entries, _ := os.ReadDir(r.Dir)
+	var names []string
+	for _, e := range entries {
+		if e.Name() != FileName {
+			names = append(names, e.Name())
+		}
+	}
+	if near := document.Nearest(name, names); near != "" {
+		return fmt.Sprintf("did you mean %q?", near)
+	}
+	return "put it into the recipe's folder"
+}

@@ -1,0 +1,201 @@
+// Package repo keeps repositories: folders of packages with an index over
+// them, made of static files that any web server or bucket can hold.
+//
+//	repository.json        the only file that changes
+//	snapshots/SHA256.json  immutable: one state of one target's index
+//	shards/SHA256.jsonl.zst  immutable: the packages whose names fall in one shard
+//	files/SHA256.jsonl.zst   immutable: the paths in those packages
+//	packages/TARGET/NAME/    the .ell files
+//
+// A publish adds immutable files and then replaces repository.json by rename.
+// Readers need no lock: whatever they have read of the index stays whole.
+// docs/repository-format.md is the specification.
+package repo
+
+import (
+	"bytes"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"path"
+	"regexp"
+	"runtime"
+	"strings"
+	"time"
+
+	"github.com/gowebpki/jcs"
+	"github.com/klauspost/compress/zstd"
+
+	"ellwand.example/core/need"
+	"ellwand.example/core/pack"
+	"ellwand.example/core/version"
+)
+
+// Format is the version of the format, in repository.json and snapshots.
+const Format = 1
+
+// PointerFile is the one file of a repository that changes.
+const PointerFile = "repository.json"
+
+// Bounds on what a reader accepts.
+const (
+	maxPointer = 16 << 20
+	maxShard   = 1 << 30 // decompressed
+)
+
+// Pointer is repository.json: which snapshot each channel is at.
+type Pointer struct {
+	Format   int                          `json:"format"`
+	Serial   int64                        `json:"serial"` // grows by one with each change
+	Time     time.Time                    `json:"time"`
+	Channels map[string]map[string]string `json:"channels"` // channel → target → SHA-256 of a snapshot
+}
+
+// Snapshot is one immutable state of a target's index.
+type Snapshot struct {
+	Format   int            `json:"format"`
+	Target   string         `json:"target"`
+	Parent   string         `json:"parent,omitempty"` // SHA-256 of the state before
+	Time     time.Time      `json:"time"`
+	Action   string         `json:"action"` // what made it, such as "publish"
+	Packages int            `json:"packages"`
+	Bytes    int64          `json:"bytes"`  // of all package files
+	Shards   map[string]Ref `json:"shards"` // two hex digits → shard
+	Files    map[string]Ref `json:"files"`  // the same for paths
+}
+
+// Ref names an immutable file.
+type Ref struct {
+	SHA256 string `json:"sha256"` // of the file as it is stored
+	Count  int    `json:"count"`  // lines in it
+}
+
+// Record is a package in the index: a line of a shard.
+type Record struct {
+	Name     string         `json:"name"`
+	Version  string         `json:"version"`
+	Release  int            `json:"release"`
+	Arch     string         `json:"arch"`
+	Summary  string         `json:"summary"`
+	License  string         `json:"license"`
+	Category string         `json:"category,omitempty"`
+	Homepage string         `json:"homepage,omitempty"`
+	Recipe   string         `json:"recipe"`
+	Date     string         `json:"date"`
+	Needs    []pack.Need    `json:"needs"`
+	Provides []pack.Provide `json:"provides"`
+	Size     int64          `json:"size"`   // bytes, installed
+	File     string         `json:"file"`   // path in the repository
+	SHA256   string         `json:"sha256"` // of the file
+	Bytes    int64          `json:"bytes"`  // of the file
+}
+
+// Full is version and release.
+func (r Record) Full() version.Full { return version.Full{Version: r.Version, Release: r.Release} }
+
+// Identity is NAME@VERSION-RELEASE.ARCH.
+func (r Record) Identity() string { return r.Name + "@" + r.Full().String() + "." + r.Arch }
+
+func (r Record) check() error {
+	_, _, _, ok := pack.ParseFileName(path.Base(r.File))
+	switch {
+	case !need.ValidPackageName(r.Name) || !version.Valid(r.Version) || r.Release < 1:
+		return fmt.Errorf("%q is no package", r.Identity())
+	case !ok || !strings.HasPrefix(r.File, "packages/") || path.Clean(r.File) != r.File || !digest.MatchString(r.SHA256) || r.Bytes < 0:
+		return fmt.Errorf("%s names no file in the repository", r.Identity())
+	}
+	return nil
+}
+
+// PathRecord is a path in a package: a line of a files shard.
+type PathRecord struct {
+	Path    string `json:"path"`
+	Package string `json:"package"` // its identity
+}
+
+var (
+	digest  = regexp.MustCompile(`^[0-9a-f]{64}$`)
+	channel = regexp.MustCompile(`^[a-z0-9][a-z0-9._-]{0,63}$`)
+)
+
+// DamagedError is a file of a repository that is not what it should be.
+type DamagedError struct {
+	Name string
+	Err  error
+}
+
+func (e *DamagedError) Error() string {
+	return fmt.Sprintf("the repository's %s is damaged: %v", e.Name, e.Err)
+}
+
+func (e *DamagedError) Unwrap() error { return e.Err }
+
+// shardOf is the shard that a package's name falls in.
+func shardOf(name string) string {
+	sum := sha256.Sum256([]byte(name))
+	return hex.EncodeToString(sum[:1])
+}
+
+func canonical(v any) ([]byte, error) {
+	var b bytes.Buffer
+	enc := json.NewEncoder(&b)
+	enc.SetEscapeHTML(false)
+	if err := enc.Encode(v); err != nil {
+		return nil, err
+	}
+	return jcs.Transform(b.Bytes())
+}
+
+func digestOf(data []byte) string {
+	sum := sha256.Sum256(data)
+	return hex.EncodeToString(sum[:])
+}
+
+// encodeLines writes values as canonical JSON, a line each, compressed.
+func encodeLines[T any](items []T) ([]byte, error) {
+	var b bytes.Buffer
+	for _, item := range items {
+		line, err := canonical(item)
+		if err != nil {
+			return nil, err
+		}
+		b.Write(line)
+		b.WriteByte('\n')
+	}
+	enc, err := zstd.NewWriter(nil, zstd.WithEncoderConcurrency(1), zstd.WithEncoderCRC(true))
+	if err != nil {
+		return nil, err
+	}
+	defer enc.Close()
+	return enc.EncodeAll(b.Bytes(), nil), nil
+}
+
+func decodeLines[T any](data []byte, count int) ([]T, error) {
+	dec, err := zstd.NewReader(bytes.NewReader(data), zstd.WithDecoderConcurrency(min(2, runtime.GOMAXPROCS(0))), zstd.WithDecoderMaxMemory(maxShard))
+	if err != nil {
+		return nil, err
+	}
+	defer dec.Close()
+	d := json.NewDecoder(io.LimitReader(dec, maxShard))
+	var items []T
+	for {
+		var item T
+		err := d.Decode(&item)
+		if errors.Is(err, io.EOF) {
+			break
+		}
+		if err != nil {
+			return nil, err
+		}
+		if items = append(items, item); len(items) > count {
+			break
+		}
+	}
+	if len(items) != count {
+		return nil, fmt.Errorf("it does not hold the %d lines that the snapshot says", count)
+	}
+	return items, nil
+}

@@ -1,0 +1,273 @@
+package repo
+
+import (
+	"cmp"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"maps"
+	"runtime"
+	"slices"
+	"strings"
+
+	"golang.org/x/sync/errgroup"
+)
+
+// Repository is a repository to read from and publish to.
+type Repository struct{ Storage Storage }
+
+// Open returns the repository in a folder, which need not exist yet.
+func Open(dir string) *Repository { return &Repository{Directory{dir}} }
+
+// read reads a whole file of bounded size.
+func (r *Repository) read(ctx context.Context, name string, limit int64) ([]byte, error) {
+	f, err := r.Storage.Open(ctx, name)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	data, err := io.ReadAll(io.LimitReader(f, limit+1))
+	if err == nil && int64(len(data)) > limit {
+		err = &DamagedError{name, fmt.Errorf("it is larger than %d bytes", limit)}
+	}
+	return data, err
+}
+
+// Pointer reads repository.json. The error is a *NotRepositoryError where
+// there is none.
+func (r *Repository) Pointer(ctx context.Context) (Pointer, error) {
+	var p Pointer
+	data, err := r.read(ctx, PointerFile, maxPointer)
+	if errors.Is(err, fs.ErrNotExist) {
+		return p, &NotRepositoryError{Dir: r.Storage.Where()}
+	}
+	if err != nil {
+		return p, err
+	}
+	if err := json.Unmarshal(data, &p); err != nil {
+		return p, &DamagedError{PointerFile, err}
+	}
+	if p.Format != Format {
+		return p, &DamagedError{PointerFile, fmt.Errorf("it is of format %d, and this program reads format %d", p.Format, Format)}
+	}
+	return p, nil
+}
+
+// content reads an immutable file and checks its digest.
+func (r *Repository) content(ctx context.Context, name, want string) ([]byte, error) {
+	data, err := r.read(ctx, name, maxShard)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, &DamagedError{name, errors.New("it is missing: was the repository copied in part?")}
+	}
+	if err != nil {
+		return nil, err
+	}
+	if found := digestOf(data); found != want {
+		return nil, &DamagedError{name, fmt.Errorf("its SHA-256 is %s", found)}
+	}
+	return data, nil
+}
+
+// Snapshot reads a snapshot by its digest.
+func (r *Repository) Snapshot(ctx context.Context, sha256 string) (Snapshot, error) {
+	var s Snapshot
+	if !digest.MatchString(sha256) {
+		return s, &DamagedError{PointerFile, fmt.Errorf("%q is no digest", sha256)}
+	}
+	name := "snapshots/" + sha256 + ".json"
+	data, err := r.content(ctx, name, sha256)
+	if err != nil {
+		return s, err
+	}
+	if err := json.Unmarshal(data, &s); err != nil {
+		return s, &DamagedError{name, err}
+	}
+	if s.Format != Format {
+		return s, &DamagedError{name, fmt.Errorf("it is of format %d, and this program reads format %d", s.Format, Format)}
+	}
+	return s, nil
+}
+
+func (r *Repository) shard(ctx context.Context, ref Ref) ([]Record, error) {
+	name := "shards/" + ref.SHA256 + ".jsonl.zst"
+	data, err := r.content(ctx, name, ref.SHA256)
+	if err != nil {
+		return nil, err
+	}
+	records, err := decodeLines[Record](data, ref.Count)
+	if err != nil {
+		return nil, &DamagedError{name, err}
+	}
+	for _, rec := range records {
+		if err := rec.check(); err != nil {
+			return nil, &DamagedError{name, err}
+		}
+	}
+	return records, nil
+}
+
+func (r *Repository) files(ctx context.Context, ref Ref) ([]PathRecord, error) {
+	name := "files/" + ref.SHA256 + ".jsonl.zst"
+	data, err := r.content(ctx, name, ref.SHA256)
+	if err != nil {
+		return nil, err
+	}
+	records, err := decodeLines[PathRecord](data, ref.Count)
+	if err != nil {
+		return nil, &DamagedError{name, err}
+	}
+	return records, nil
+}
+
+// Listing is what a channel holds.
+type Listing struct {
+	Channel string   `json:"channel"`
+	Target  string   `json:"target"`
+	Serial  int64    `json:"serial"`
+	Records []Record `json:"packages"` // by name, newest first
+}
+
+// ChannelError is a channel that a repository does not have.
+type ChannelError struct {
+	Channel string
+	Known   []string
+}
+
+func (e *ChannelError) Error() string {
+	return fmt.Sprintf("there is no channel %q in this repository; it has %s", e.Channel, strings.Join(e.Known, ", "))
+}
+
+// targets returns a channel's targets with their snapshots.
+func (r *Repository) targets(ctx context.Context, channel string) (Pointer, map[string]string, error) {
+	p, err := r.Pointer(ctx)
+	if err != nil {
+		return p, nil, err
+	}
+	targets, ok := p.Channels[channel]
+	if !ok {
+		return p, nil, &ChannelError{channel, slices.Sorted(maps.Keys(p.Channels))}
+	}
+	return p, targets, nil
+}
+
+// List reads all packages of a channel, for each of its targets.
+func (r *Repository) List(ctx context.Context, channel string) ([]Listing, error) {
+	p, targets, err := r.targets(ctx, channel)
+	if err != nil {
+		return nil, err
+	}
+	var out []Listing
+	for _, target := range slices.Sorted(maps.Keys(targets)) {
+		s, err := r.Snapshot(ctx, targets[target])
+		if err != nil {
+			return nil, err
+		}
+		records, err := each(ctx, s.Shards, r.shard)
+		if err != nil {
+			return nil, err
+		}
+		slices.SortFunc(records, func(a, b Record) int {
+			return cmp.Or(cmp.Compare(a.Name, b.Name), b.Full().Compare(a.Full()), cmp.Compare(a.Arch, b.Arch))
+		})
+		out = append(out, Listing{channel, target, p.Serial, records})
+	}
+	return out, nil
+}
+
+// each reads shards on all cores and joins what they hold.
+func each[T any](ctx context.Context, refs map[string]Ref, read func(context.Context, Ref) ([]T, error)) ([]T, error) {
+	keys := slices.Sorted(maps.Keys(refs))
+	parts := make([][]T, len(keys))
+	g, ctx := errgroup.WithContext(ctx)
+	g.SetLimit(runtime.GOMAXPROCS(0))
+	for i, key := range keys {
+		g.Go(func() (err error) {
+			parts[i], err = read(ctx, refs[key])
+			return err
+		})
+	}
+	if err := g.Wait(); err != nil {
+		return nil, err
+	}
+	return slices.Concat(parts...), nil
+}
+
+// Hit is a package that a search found, and why.
+type Hit struct {
+	Target string   `json:"target"`
+	Record Record   `json:"package"`
+	In     string   `json:"in"`   // "name", "summary", "provide" or "path"
+	Text   []string `json:"text"` // what matched: provides or paths
+}
+
+// Ranks of hits: the more telling the place, the earlier.
+var ranks = map[string]int{"name": 0, "provide": 1, "summary": 2, "path": 3}
+
+// Search finds packages by a word in their names, summaries and provides, and
+// in their paths where the word has a slash in it. Case does not matter.
+func (r *Repository) Search(ctx context.Context, channel, word string) ([]Hit, error) {
+	listings, err := r.List(ctx, channel)
+	if err != nil {
+		return nil, err
+	}
+	word = strings.ToLower(word)
+	has := func(s string) bool { return strings.Contains(strings.ToLower(s), word) }
+	var hits []Hit
+	for _, l := range listings {
+		var paths map[string][]string
+		if strings.Contains(word, "/") {
+			if paths, err = r.paths(ctx, channel, l.Target, has); err != nil {
+				return nil, err
+			}
+		}
+		for _, rec := range l.Records {
+			h := Hit{Target: l.Target, Record: rec}
+			for _, p := range rec.Provides {
+				if has(p.Provide) {
+					h.Text = append(h.Text, p.Provide)
+				}
+			}
+			switch {
+			case has(rec.Name):
+				h.In, h.Text = "name", nil
+			case len(h.Text) > 0:
+				h.In = "provide"
+			case has(rec.Summary):
+				h.In = "summary"
+			case len(paths[rec.Identity()]) > 0:
+				h.In, h.Text = "path", paths[rec.Identity()]
+			default:
+				continue
+			}
+			hits = append(hits, h)
+		}
+	}
+	slices.SortStableFunc(hits, func(a, b Hit) int { return cmp.Compare(ranks[a.In], ranks[b.In]) })
+	return hits, nil
+}
+
+// paths finds paths by package.
+func (r *Repository) paths(ctx context.Context, channel, target string, has func(string) bool) (map[string][]string, error) {
+	_, targets, err := r.targets(ctx, channel)
+	if err != nil {
+		return nil, err
+	}
+	s, err := r.Snapshot(ctx, targets[target])
+	if err != nil {
+		return nil, err
+	}
+	records, err := each(ctx, s.Files, r.files)
+	if err != nil {
+		return nil, err
+	}
+	found := map[string][]string{}
+	for _, p := range records {
+		if has(p.Path) {
+			found[p.Package] = append(found[p.Package], p.Path)
+		}
+	}
+	return found, nil
+}

@@ -1,0 +1,334 @@
+package source
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"net/url"
+	"os"
+	"path"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/gofrs/flock"
+
+	"ellwand.example/core/progress"
+	"ellwand.example/core/recipe"
+)
+
+// Fetched is what came of fetching one source.
+type Fetched struct {
+	Name   string // the file's name, as the recipe or the address has it
+	SHA256 string
+	Size   int64
+	Path   string // in the store
+	New    bool   // it was not in the store before
+}
+
+// Fetcher brings sources into a store.
+type Fetcher struct {
+	Store    Store
+	Progress progress.Sink
+	// Attempts is how often a broken download is taken up again; Pause is the
+	// time between two attempts, and Stall how long a server may say nothing.
+	Attempts int
+	Pause    time.Duration
+	Stall    time.Duration
+}
+
+// NewFetcher returns a fetcher with the usual patience.
+func NewFetcher(s Store, p progress.Sink) *Fetcher {
+	return &Fetcher{Store: s, Progress: p, Attempts: 4, Pause: 2 * time.Second, Stall: time.Minute}
+}
+
+// FileName is the name of a source's file.
+func FileName(s recipe.Source) string {
+	if s.File != "" {
+		return path.Base(filepath.ToSlash(s.File))
+	}
+	u, err := url.Parse(s.URL)
+	if err != nil {
+		return path.Base(s.URL)
+	}
+	return path.Base(u.Path)
+}
+
+// Fetch brings source number i of a recipe into the store. A source without a
+// digest is fetched too, and its digest is in the result, for the caller to
+// judge. Errors are *DigestError, *HTTPError and those of the file system and
+// the network.
+func (f *Fetcher) Fetch(ctx context.Context, r *recipe.Recipe, i int) (Fetched, error) {
+	s := r.Sources[i]
+	out := Fetched{Name: FileName(s), SHA256: s.SHA256}
+	if s.SHA256 != "" && f.Store.Has(s.SHA256) {
+		return f.found(out)
+	}
+	var err error
+	switch u, _ := url.Parse(s.URL); {
+	case s.File != "":
+		out.SHA256, out.New, err = f.copyFile(r.Beside(s.File), s.File, s.SHA256)
+	case u.Scheme == "file":
+		out.SHA256, out.New, err = f.copyFile(u.Path, s.URL, s.SHA256)
+	default:
+		out.New = true
+		out.SHA256, err = f.download(ctx, s.URL, out.Name, s.SHA256)
+	}
+	if err != nil {
+		return out, err
+	}
+	return f.found(out)
+}
+
+func (f *Fetcher) found(out Fetched) (Fetched, error) {
+	out.Path = f.Store.Path(out.SHA256)
+	info, err := os.Stat(out.Path)
+	if err != nil {
+		return out, err
+	}
+	out.Size = info.Size()
+	return out, nil
+}
+
+func (f *Fetcher) copyFile(from, what, want string) (digest string, fresh bool, err error) {
+	in, err := os.Open(from)
+	if err != nil {
+		return "", false, err
+	}
+	defer in.Close()
+	info, err := in.Stat()
+	if err != nil {
+		return "", false, err
+	}
+	if !info.Mode().IsRegular() {
+		return "", false, fmt.Errorf("%s is not a plain file", from)
+	}
+	if want == "" {
+		if digest, err = fileDigest(from); err != nil || f.Store.Has(digest) {
+			return digest, false, err
+		}
+	}
+	t := f.Progress.Begin("copy "+path.Base(what), info.Size(), "bytes")
+	digest, err = f.Store.add(&counted{in, t}, what, want)
+	t.End(outcome(err))
+	return digest, err == nil, err
+}
+
+func outcome(err error) string {
+	if err != nil {
+		return "failed"
+	}
+	return "done"
+}
+
+// counted reports what is read through it.
+type counted struct {
+	r io.Reader
+	t progress.Task
+}
+
+func (c *counted) Read(p []byte) (int, error) {
+	n, err := c.r.Read(p)
+	c.t.Advance(int64(n))
+	return n, err
+}
+
+// HTTPError is a server's refusal.
+type HTTPError struct {
+	URL    string
+	Status int
+}
+
+func (e *HTTPError) Error() string {
+	s := fmt.Sprintf("%s: the server answers %d %s", e.URL, e.Status, http.StatusText(e.Status))
+	switch e.Status {
+	case http.StatusNotFound, http.StatusGone:
+		s += "; check the address and the version in it"
+	case http.StatusUnauthorized, http.StatusForbidden:
+		s += "; it wants credentials, or does not serve this to everyone"
+	}
+	return s
+}
+
+func (e *HTTPError) temporary() bool {
+	return e.Status >= 500 || e.Status == http.StatusTooManyRequests || e.Status == http.StatusRequestTimeout
+}
+
+// partial is a download that is not complete: the bytes so far, and what the
+// server called them, so that only the same file is continued.
+type partial struct {
+	path      string
+	Validator string `json:"validator"` // a strong ETag or a Last-Modified date (RFC 9110, 13.1.5)
+}
+
+func (p *partial) load() {
+	data, err := os.ReadFile(p.path + ".json")
+	if err != nil || json.Unmarshal(data, p) != nil {
+		p.Validator = ""
+	}
+}
+
+func (p *partial) save() error {
+	data, err := json.Marshal(p)
+	if err != nil {
+		return err
+	}
+	return os.WriteFile(p.path+".json", data, 0o644)
+}
+
+func (p *partial) remove() {
+	os.Remove(p.path)
+	os.Remove(p.path + ".json")
+}
+
+func (f *Fetcher) download(ctx context.Context, address, name, want string) (string, error) {
+	dir := filepath.Join(f.Store.Dir, "partial")
+	if err := os.MkdirAll(dir, 0o755); err != nil {
+		return "", err
+	}
+	key := sha256.Sum256([]byte(address))
+	p := &partial{path: filepath.Join(dir, hex.EncodeToString(key[:]))}
+	// Two processes that fetch the same address would write into one file.
+	lock := flock.New(p.path + ".lock")
+	if ok, err := lock.TryLockContext(ctx, 100*time.Millisecond); err != nil || !ok {
+		return "", cmpErr(ctx.Err(), err)
+	}
+	defer lock.Unlock()
+	if want != "" && f.Store.Has(want) {
+		return want, nil // the other process brought it
+	}
+	p.load()
+	t := f.Progress.Begin("fetch "+name, 0, "bytes")
+	err := f.attempts(ctx, address, p, t)
+	if err != nil {
+		t.End("failed")
+		return "", err
+	}
+	file, err := os.Open(p.path)
+	if err != nil {
+		return "", err
+	}
+	defer file.Close()
+	digest, err := f.Store.add(file, address, want)
+	var wrong *DigestError
+	if err == nil || errors.As(err, &wrong) {
+		p.remove()
+	}
+	t.End(outcome(err))
+	return digest, err
+}
+
+func cmpErr(a, b error) error {
+	if a != nil {
+		return a
+	}
+	return b
+}
+
+func (f *Fetcher) attempts(ctx context.Context, address string, p *partial, t progress.Task) error {
+	for attempt := 1; ; attempt++ {
+		err := f.request(ctx, address, p, t)
+		var status *HTTPError
+		if err == nil || ctx.Err() != nil || attempt >= f.Attempts || errors.As(err, &status) && !status.temporary() {
+			return err
+		}
+		f.Progress.Note(fmt.Sprintf("%v; trying again (%d of %d)", err, attempt+1, f.Attempts))
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(f.Pause):
+		}
+	}
+}
+
+var client = &http.Client{Transport: &http.Transport{
+	Proxy:                 http.ProxyFromEnvironment,
+	DialContext:           (&net.Dialer{Timeout: 30 * time.Second}).DialContext,
+	TLSHandshakeTimeout:   30 * time.Second,
+	ResponseHeaderTimeout: time.Minute,
+	DisableCompression:    true, // digests are of the file as it is served
+}}
+
+// request asks once, for the rest where a part is there already.
+func (f *Fetcher) request(ctx context.Context, address string, p *partial, t progress.Task) error {
+	ctx, cancel := context.WithCancelCause(ctx)
+	defer cancel(nil)
+	req, err := http.NewRequestWithContext(ctx, http.MethodGet, address, nil)
+	if err != nil {
+		return err
+	}
+	have := int64(0)
+	if info, err := os.Stat(p.path); err == nil && p.Validator != "" {
+		have = info.Size()
+	}
+	if have > 0 {
+		req.Header.Set("Range", fmt.Sprintf("bytes=%d-", have))
+		req.Header.Set("If-Range", p.Validator)
+	}
+	res, err := client.Do(req)
+	if err != nil {
+		return err
+	}
+	defer res.Body.Close()
+	flags := os.O_CREATE | os.O_WRONLY
+	switch res.StatusCode {
+	case http.StatusPartialContent:
+		var from int64
+		if _, err := fmt.Sscanf(res.Header.Get("Content-Range"), "bytes %d-", &from); err != nil || from != have {
+			p.remove()
+			return fmt.Errorf("%s: the server sent another part than was asked for", address)
+		}
+		flags |= os.O_APPEND
+	case http.StatusOK:
+		flags |= os.O_TRUNC
+		have = 0
+		p.Validator = validator(res.Header)
+		if err := p.save(); err != nil {
+			return err
+		}
+	default:
+		if res.StatusCode == http.StatusRequestedRangeNotSatisfiable {
+			p.remove()
+		}
+		return &HTTPError{address, res.StatusCode}
+	}
+	out, err := os.OpenFile(p.path, flags, 0o644)
+	if err != nil {
+		return err
+	}
+	defer out.Close()
+	total := int64(0)
+	if res.ContentLength > 0 {
+		total = have + res.ContentLength
+	}
+	t.Set(have, total)
+	// A server that stops talking is given up, and taken up again.
+	stall := time.AfterFunc(f.Stall, func() { cancel(fmt.Errorf("%s: nothing came for %s", address, f.Stall)) })
+	defer stall.Stop()
+	body := &counted{readFunc(func(b []byte) (int, error) {
+		stall.Reset(f.Stall)
+		return res.Body.Read(b)
+	}), t}
+	if _, err := io.Copy(out, body); err != nil {
+		return fmt.Errorf("%s: %w", address, cmpErr(context.Cause(ctx), err))
+	}
+	return out.Close()
+}
+
+type readFunc func([]byte) (int, error)
+
+func (f readFunc) Read(p []byte) (int, error) { return f(p) }
+
+// validator returns what If-Range may carry: a strong ETag or a date.
+func validator(h http.Header) string {
+	if tag := h.Get("ETag"); tag != "" && !strings.HasPrefix(tag, "W/") {
+		return tag
+	}
+	return h.Get("Last-Modified")
+}

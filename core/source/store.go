@@ -1,0 +1,110 @@
+// Package source brings the sources of recipes into a content-addressed store
+// and unpacks them. Archives are tar (POSIX pax, GNU and older), plain or in
+// gzip, bzip2, xz or Zstandard, and zip; what they are is told from their
+// first bytes, never from their names.
+package source
+
+import (
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+
+	"github.com/google/renameio/v2"
+)
+
+// Store keeps files by the SHA-256 of their contents. Several processes may
+// use it at once: files appear in it whole, by rename.
+type Store struct{ Dir string }
+
+// DefaultStore is the store shared by all workspaces of a user: in
+// $XDG_CACHE_HOME (XDG Base Directory Specification), or under fallback where
+// the user has no cache folder.
+func DefaultStore(fallback string) Store {
+	if cache, err := os.UserCacheDir(); err == nil {
+		return Store{filepath.Join(cache, "ellwand", "sources")}
+	}
+	return Store{fallback}
+}
+
+// Path is where the file with a digest (64 hex digits) is, or would be.
+func (s Store) Path(digest string) string {
+	return filepath.Join(s.Dir, "sha256", digest[:2], digest)
+}
+
+// Has tells whether the store holds a digest.
+func (s Store) Has(digest string) bool {
+	info, err := os.Stat(s.Path(digest))
+	return err == nil && info.Mode().IsRegular()
+}
+
+// Verify reads a stored file and compares its digest. A file that no longer
+// is what it was is removed, so that the next fetch brings it anew.
+func (s Store) Verify(digest string) error {
+	found, err := fileDigest(s.Path(digest))
+	if err != nil {
+		return err
+	}
+	if found != digest {
+		os.Remove(s.Path(digest))
+		return &DigestError{What: "the source store's copy, which is removed now,", Expected: digest, Found: found}
+	}
+	return nil
+}
+
+func fileDigest(path string) (string, error) {
+	f, err := os.Open(path)
+	if err != nil {
+		return "", err
+	}
+	defer f.Close()
+	h := sha256.New()
+	if _, err := io.Copy(h, f); err != nil {
+		return "", err
+	}
+	return hex.EncodeToString(h.Sum(nil)), nil
+}
+
+// add copies r into the store and returns its digest. With want set, a file of
+// another digest is not kept and the error is a *DigestError.
+func (s Store) add(r io.Reader, what, want string) (string, error) {
+	if err := os.MkdirAll(s.Dir, 0o755); err != nil {
+		return "", err
+	}
+	h := sha256.New()
+	t, err := renameio.NewPendingFile(filepath.Join(s.Dir, "incoming"), renameio.WithTempDir(s.Dir), renameio.WithPermissions(0o644))
+	if err != nil {
+		return "", err
+	}
+	defer t.Cleanup()
+	if _, err := io.Copy(io.MultiWriter(t, h), r); err != nil {
+		return "", err
+	}
+	digest := hex.EncodeToString(h.Sum(nil))
+	if want != "" && digest != want {
+		return digest, &DigestError{What: what, Expected: want, Found: digest}
+	}
+	if err := t.Sync(); err != nil {
+		return "", err
+	}
+	if err := os.MkdirAll(filepath.Dir(s.Path(digest)), 0o755); err != nil {
+		return "", err
+	}
+	return digest, os.Rename(t.Name(), s.Path(digest))
+}
+
+// DigestError says that contents are not those that were pinned.
+type DigestError struct {
+	What            string // whose contents
+	Expected, Found string // SHA-256, hex
+}
+
+func (e *DigestError) Error() string {
+	return fmt.Sprintf("%s is not what the recipe pins:\n  expected  sha256 %s\n  found     sha256 %s", e.What, e.Expected, e.Found)
+}
+
+// ErrUnpinned says that a source states no digest.
+var ErrUnpinned = errors.New("the source states no sha256")

@@ -1,0 +1,320 @@
+// Package workspace finds, makes and reads workspaces: a folder with
+// ellwand.toml, recipes/, and Ellwand's own state under .ellwand/.
+package workspace
+
+import (
+	"bytes"
+	_ "embed"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"net/url"
+	"os"
+	"path/filepath"
+	"runtime"
+	"slices"
+	"strings"
+
+	"github.com/google/renameio/v2"
+	"golang.org/x/sys/unix"
+
+	"ellwand.example/core/document"
+	"ellwand.example/core/recipe"
+)
+
+// Names of what stands in a workspace.
+const (
+	SettingsFile = "ellwand.toml"
+	RecipesDir   = "recipes"
+	StateDir     = ".ellwand"
+)
+
+// ErrNotFound says that there is no workspace here or above.
+var ErrNotFound = errors.New("no workspace here or in a folder above (ellwand.toml marks one): `ellwand init` starts one, `--workspace DIR` names one")
+
+//go:embed template.toml
+var template []byte
+
+// Settings are what ellwand.toml says.
+type Settings struct {
+	Name         string                `toml:"name"`
+	Build        Build                 `toml:"build"`
+	Repositories map[string]Repository `toml:"repository"`
+}
+
+// Build is the table [build].
+type Build struct {
+	Target   string `toml:"target"`
+	Jobs     int    `toml:"jobs"`
+	Packages string `toml:"packages"`
+}
+
+// Repository is a table [repository.NAME].
+type Repository struct {
+	URL     string `toml:"url" shape:"a path or an address"`
+	Channel string `toml:"channel"`
+}
+
+// DefaultChannel is the channel that is used where none is named.
+const DefaultChannel = "testing"
+
+// Workspace is an open workspace.
+type Workspace struct {
+	Dir      string // absolute
+	Settings Settings
+	Target   recipe.Target
+}
+
+// Find looks for a workspace in dir and the folders above it.
+func Find(dir string) (string, error) {
+	dir, err := filepath.Abs(dir)
+	if err != nil {
+		return "", err
+	}
+	for {
+		if _, err := os.Stat(filepath.Join(dir, SettingsFile)); err == nil {
+			return dir, nil
+		}
+		up := filepath.Dir(dir)
+		if up == dir {
+			return "", ErrNotFound
+		}
+		dir = up
+	}
+}
+
+// Open reads the workspace whose folder is dir. Mistakes in its settings are
+// document.Problems.
+func Open(dir string) (*Workspace, error) {
+	dir, err := filepath.Abs(dir)
+	if err != nil {
+		return nil, err
+	}
+	file := filepath.Join(dir, SettingsFile)
+	doc, err := document.ReadFile(file, Display(file))
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, fmt.Errorf("%s is not a workspace: it has no %s (`ellwand init` makes one)", dir, SettingsFile)
+	}
+	if err != nil {
+		return nil, err
+	}
+	w := &Workspace{Dir: dir}
+	doc.Decode(&w.Settings)
+	if w.Settings.Build.Jobs < 0 {
+		doc.Add(doc.At("build", "jobs"), "the number of jobs is negative", "leave it out to use every core")
+	}
+	for name, r := range w.Settings.Repositories {
+		if r.URL == "" && doc.Find("repository", name, "url") == nil {
+			doc.Add(doc.At("repository", name), fmt.Sprintf("repository %q has no `url`", name), `add: url = "repository"`)
+		}
+	}
+	w.Target = recipe.Target{Name: w.Settings.Build.Target, Arch: machine()}
+	if w.Target.Name == "" {
+		w.Target.Name = hostRelease() + "-" + w.Target.Arch
+	}
+	if strings.ContainsAny(w.Target.Name, "/ \t\n") || strings.HasPrefix(w.Target.Name, ".") {
+		doc.Add(doc.At("build", "target"), fmt.Sprintf("%q cannot be a target's name", w.Target.Name), "letters, digits, . and -")
+	}
+	doc.Sort()
+	return w, doc.Problems.Err()
+}
+
+// ExistsError says that Init found a workspace where none may be.
+type ExistsError struct {
+	Dir    string // the folder asked for
+	Around string // the workspace that is there
+}
+
+func (e *ExistsError) Error() string {
+	if e.Dir == e.Around {
+		return fmt.Sprintf("%s is a workspace already", e.Dir)
+	}
+	return fmt.Sprintf("%s is inside the workspace %s, and a workspace does not stand in another", e.Dir, e.Around)
+}
+
+// Init makes a workspace in dir, which is created where it does not exist.
+// Files that are there stay as they are.
+func Init(dir string) (*Workspace, error) {
+	dir, err := filepath.Abs(dir)
+	if err != nil {
+		return nil, err
+	}
+	if around, err := Find(dir); err == nil {
+		return nil, &ExistsError{dir, around}
+	}
+	for _, d := range []string{RecipesDir, StateDir} {
+		if err := os.MkdirAll(filepath.Join(dir, d), 0o755); err != nil {
+			return nil, err
+		}
+	}
+	// State is not for version control; saying so inside of it leaves the
+	// maintainer's own ignore files alone.
+	if err := os.WriteFile(filepath.Join(dir, StateDir, ".gitignore"), []byte("*\n"), 0o644); err != nil {
+		return nil, err
+	}
+	// A JSON string is a TOML string too, whatever the folder is called.
+	name, err := json.Marshal(filepath.Base(dir))
+	if err != nil {
+		return nil, err
+	}
+	settings := bytes.ReplaceAll(template, []byte("{name}"), name)
+	if err := renameio.WriteFile(filepath.Join(dir, SettingsFile), settings, 0o644); err != nil {
+		return nil, err
+	}
+	return Open(dir)
+}
+
+// Display shortens a path for messages: relative to the current folder where
+// that is no longer.
+func Display(path string) string {
+	cwd, err := os.Getwd()
+	if err != nil {
+		return path
+	}
+	if rel, err := filepath.Rel(cwd, path); err == nil && len(rel) < len(path) {
+		return rel
+	}
+	return path
+}
+
+// State returns a path under .ellwand/.
+func (w *Workspace) State(elem ...string) string {
+	return filepath.Join(append([]string{w.Dir, StateDir}, elem...)...)
+}
+
+// Packages is the folder that built packages are put into.
+func (w *Workspace) Packages() string {
+	p := w.Settings.Build.Packages
+	if p == "" {
+		p = "packages"
+	}
+	return w.Abs(p)
+}
+
+// Abs makes a path of the settings absolute.
+func (w *Workspace) Abs(p string) string {
+	if filepath.IsAbs(p) {
+		return p
+	}
+	return filepath.Join(w.Dir, p)
+}
+
+// Jobs is how many processes a build may run at once.
+func (w *Workspace) Jobs() int {
+	if w.Settings.Build.Jobs > 0 {
+		return w.Settings.Build.Jobs
+	}
+	return runtime.NumCPU()
+}
+
+// Recipes lists the names of all recipes.
+func (w *Workspace) Recipes() ([]string, error) {
+	entries, err := os.ReadDir(filepath.Join(w.Dir, RecipesDir))
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return nil, err
+	}
+	var names []string
+	for _, e := range entries {
+		if _, err := os.Stat(filepath.Join(w.Dir, RecipesDir, e.Name(), recipe.FileName)); err == nil {
+			names = append(names, e.Name())
+		}
+	}
+	return names, nil
+}
+
+// Recipe reads a recipe by its name.
+func (w *Workspace) Recipe(name string) (*recipe.Recipe, error) {
+	dir := filepath.Join(w.Dir, RecipesDir, name)
+	if names, err := w.Recipes(); err == nil && !slices.Contains(names, name) {
+		return nil, w.noRecipe(name, names)
+	}
+	return recipe.Load(dir, Display(filepath.Join(dir, recipe.FileName)), w.Target)
+}
+
+func (w *Workspace) noRecipe(name string, names []string) error {
+	remedy := "there are none yet; `ellwand explain recipe` shows how one begins"
+	if near := document.Nearest(name, names); near != "" {
+		remedy = fmt.Sprintf("did you mean %q?", near)
+	} else if len(names) > 0 {
+		remedy = "there are " + strings.Join(names, ", ")
+	}
+	return document.Problems{{File: Display(filepath.Join(w.Dir, RecipesDir)), Message: fmt.Sprintf("there is no recipe %q", name), Remedy: remedy}}
+}
+
+// Repository resolves the name of a configured repository, a file URL or a
+// path to a directory and a channel.
+func (w *Workspace) Repository(name string) (dir, channel string, err error) {
+	channel = DefaultChannel
+	if w != nil {
+		if r, ok := w.Settings.Repositories[name]; ok {
+			if r.Channel != "" {
+				channel = r.Channel
+			}
+			dir, err := localPath(r.URL)
+			return w.Abs(dir), channel, err
+		}
+	}
+	dir, err = localPath(name)
+	return dir, channel, err
+}
+
+// DefaultRepository names the one configured repository, or the one called
+// "local" among several.
+func (w *Workspace) DefaultRepository() (string, error) {
+	var names []string
+	for name := range w.Settings.Repositories {
+		names = append(names, name)
+	}
+	slices.Sort(names)
+	switch {
+	case len(names) == 1:
+		return names[0], nil
+	case slices.Contains(names, "local"):
+		return "local", nil
+	case len(names) == 0:
+		return "", fmt.Errorf("%s names no repository: add a table [repository.local] with a url, or name one on the command line", Display(filepath.Join(w.Dir, SettingsFile)))
+	}
+	return "", fmt.Errorf("which repository: %s?", strings.Join(names, ", "))
+}
+
+func localPath(s string) (string, error) {
+	u, err := url.Parse(s)
+	switch {
+	case err != nil || u.Scheme == "":
+		return s, nil
+	case u.Scheme == "file":
+		return u.Path, nil
+	}
+	return "", fmt.Errorf("%s: only repositories in a directory are supported", s)
+}
+
+// machine is the architecture as uname -m says it.
+func machine() string {
+	var u unix.Utsname
+	if err := unix.Uname(&u); err != nil {
+		return runtime.GOARCH
+	}
+	return unix.ByteSliceToString(u.Machine[:])
+}
+
+// hostRelease names the host's system release, as os-release(5) has it.
+func hostRelease() string {
+	data, err := os.ReadFile("/etc/os-release")
+	if err != nil {
+		return "linux"
+	}
+	facts := map[string]string{}
+	for line := range strings.SplitSeq(string(data), "\n") {
+		if key, value, ok := strings.Cut(line, "="); ok {
+			facts[key] = strings.Trim(value, `"'`)
+		}
+	}
+	if facts["ID"] == "" {
+		return "linux"
+	}
+	if facts["VERSION_ID"] == "" {
+		return facts["ID"]
+	}
+	return facts["ID"] + "-" + facts["VERSION_ID"]
+}
