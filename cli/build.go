@@ -1,0 +1,164 @@
+package cli
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"ellwand.example/core/build"
+	"ellwand.example/core/recipe"
+	"ellwand.example/core/workspace"
+	"ellwand.example/term"
+)
+
+func (a *app) buildCommand() *cobra.Command {
+	var o build.Options
+	cmd := &cobra.Command{
+		Use:   "build RECIPE...",
+		Short: "Run the steps, make packages",
+		Long: `Build the named recipes, in the order given, and put their packages into the
+workspace's packages folder. The steps are unpack, prepare, build, test, stage
+and pack. What has not changed since the last build is not done again: with the
+same scripts, sources and needs only pack runs, and with the same recipe
+nothing does.
+
+Sources that are not in the store are fetched first. Build needs are met by the
+packages that this workspace has built, and by the machine.`,
+		Example:           "  ellwand build libharmonic tidegauge",
+		Args:              arguments(cobra.MinimumNArgs(1)),
+		ValidArgsFunction: a.completeRecipes,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if o.Until != "" && !slices.Contains(recipe.StepNames, o.Until) {
+				return usageError{fmt.Errorf("--until takes one of the steps %s, not %q", strings.Join(recipe.StepNames, ", "), o.Until)}
+			}
+			w, err := a.open()
+			if err != nil {
+				return err
+			}
+			all, err := recipes(w, args)
+			if err != nil {
+				return err
+			}
+			b := a.builder(w)
+			results := []build.Result{}
+			for _, r := range all {
+				res, err := b.Build(cmd.Context(), r, o)
+				if err != nil {
+					return err
+				}
+				results = append(results, res)
+				if !a.json {
+					a.showBuild(res)
+				}
+			}
+			if a.json {
+				return a.printJSON(results)
+			}
+			return nil
+		},
+	}
+	cmd.Flags().BoolVar(&o.Again, "again", false, "run every step, even where nothing changed")
+	cmd.Flags().StringVar(&o.Until, "until", "", "stop after this step, and leave the work tree to look at")
+	cmd.RegisterFlagCompletionFunc("until", cobra.FixedCompletions(recipe.StepNames, cobra.ShellCompDirectiveNoFileComp))
+	return cmd
+}
+
+func (a *app) showBuild(res build.Result) {
+	w := a.out
+	state := w.Style(term.Good, res.State)
+	if res.State == build.Unchanged {
+		state = w.Style(term.Faint, res.State)
+	}
+	w.Printf("%s %s  %s\n", w.Style(term.Strong, res.Recipe), res.Version, state)
+	if !a.quiet && res.State != build.Unchanged {
+		for _, s := range res.Steps {
+			switch {
+			case s.Reused:
+				w.Printf("  %-8s %s\n", s.Step, w.Style(term.Faint, "as before"))
+			case s.Skipped:
+				w.Printf("  %-8s %s\n", s.Step, w.Style(term.Faint, "nothing to do"))
+			default:
+				w.Printf("  %-8s %s\n", s.Step, seconds(s.Seconds))
+			}
+		}
+	}
+	for _, p := range res.Packages {
+		w.Printf("  %s  %s, %s\n", w.Style(term.Name, workspace.Display(p.Path)), term.Bytes(p.Size), term.Count(p.Facts.Paths, "path", "paths"))
+	}
+	if res.Work != "" {
+		w.Printf("  the work tree is %s\n", workspace.Display(res.Work))
+	}
+	if a.verbose && res.Logs != "" {
+		w.Printf("  logs in %s\n", res.Logs)
+	}
+}
+
+func seconds(s float64) string {
+	d := time.Duration(s * float64(time.Second))
+	if d < time.Minute {
+		return fmt.Sprintf("%.1f s", s)
+	}
+	return d.Round(time.Second).String()
+}
+
+// explainStep shows how a step failed: where, what ran, the log's end.
+func (a *app) explainStep(e *build.StepError) {
+	w := a.err
+	for _, line := range e.Tail {
+		w.Printf("%s %s\n", w.Style(term.Faint, "|"), line)
+	}
+	where := e.File
+	if e.Line > 0 {
+		where = fmt.Sprintf("%s:%d", e.File, e.Line)
+	}
+	w.Printf("%s: %s\n", w.Style(term.Strong, where), w.Style(term.Bad, fmt.Sprintf("step %s of %s %s", e.Step, e.Recipe, e.Cause)))
+	if e.Command != "" {
+		w.Printf("%s %s\n", w.Style(term.Faint, fmt.Sprintf("%6d |", e.Line)), e.Command)
+	}
+	w.Printf("the whole log is %s\n", e.Log)
+}
+
+// explainPacking lists everything that does not fit between the staged tree
+// and the layouts, with lines for the recipe.
+func (a *app) explainPacking(e *build.PackError) {
+	w, m := a.err, e.Mismatch
+	w.Printf("%s\n", w.Style(term.Bad, fmt.Sprintf("step pack of %s: the staged files and the layouts do not fit together", e.Recipe)))
+	n := 0
+	for _, s := range m.Unclaimed {
+		n += len(s.Paths)
+	}
+	if n > 0 {
+		w.Printf("\n%s in no layout:\n", term.Count(n, "staged path is", "staged paths are"))
+		for _, s := range m.Unclaimed {
+			for i, p := range s.Paths {
+				if i == 10 && len(s.Paths) > 12 && !a.verbose {
+					w.Printf("  … and %d more under %s\n", len(s.Paths)-i, strings.TrimSuffix(s.Pattern, "/**"))
+					break
+				}
+				w.Printf("  %s\n", p)
+			}
+		}
+		w.Printf("\nLines for %s, ready to paste (or name the paths in discard = [...]):\n\n%s\n", m.Recipe, w.Style(term.Good, strings.TrimRight(m.Lines(), "\n")))
+	}
+	if len(m.Unmatched) > 0 {
+		w.Printf("\n%s nothing that was staged:\n", term.Count(len(m.Unmatched), "layout line matches", "layout lines match"))
+		for _, l := range m.Unmatched {
+			near := ""
+			if l.Near != "" {
+				near = "  " + w.Style(term.Good, "did you mean "+l.Near+"?")
+			}
+			w.Printf("  %s  %q%s\n", w.Style(term.Strong, fmt.Sprintf("%s:%d", m.Recipe, l.Line)), l.Pattern, near)
+		}
+	}
+	for _, l := range m.Covered {
+		w.Printf("\n%s  %q takes its file from beside the recipe, and the stage step installed one too: drop one of the two\n", w.Style(term.Strong, fmt.Sprintf("%s:%d", m.Recipe, l.Line)), l.Pattern)
+	}
+	for _, t := range m.Tied {
+		w.Printf("\n%s  %q and %q (line %d) claim %s with equal right: write one of them with a longer literal start\n",
+			w.Style(term.Strong, fmt.Sprintf("%s:%d", m.Recipe, t.B.Line)), t.B.Pattern, t.A.Pattern, t.A.Line, t.Path)
+	}
+	w.Printf("\nWhen the layout is mended, `ellwand build %s` packs again at once; nothing is compiled anew.\n", e.Recipe)
+}

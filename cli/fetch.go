@@ -1,0 +1,102 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+
+	"github.com/spf13/cobra"
+
+	"ellwand.example/core/build"
+	"ellwand.example/core/document"
+	"ellwand.example/core/source"
+	"ellwand.example/term"
+)
+
+type fetchedJSON struct {
+	Recipe string `json:"recipe"`
+	Name   string `json:"name"`
+	SHA256 string `json:"sha256"`
+	Bytes  int64  `json:"bytes"`
+	New    bool   `json:"new"`
+	Pinned bool   `json:"pinned"`
+}
+
+func (a *app) fetchCommand() *cobra.Command {
+	return &cobra.Command{
+		Use:   "fetch [RECIPE...]",
+		Short: "Bring sources into the store and check them",
+		Long: `Bring the sources of the named recipes, or of all, into the source store, and
+check their digests. A source that is in the store already is not fetched again;
+a download that broke off goes on where it was. For a source that states no
+sha256 the line to add is printed.`,
+		Example:           "  ellwand fetch tidegauge",
+		ValidArgsFunction: a.completeRecipes,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			w, err := a.open()
+			if err != nil {
+				return err
+			}
+			all, err := recipes(w, args)
+			if err != nil {
+				return err
+			}
+			f := a.fetcher(w)
+			results := []fetchedJSON{}
+			var rows [][]string
+			var failed []error
+			var unpinned document.Problems
+			for _, r := range all {
+				for i, s := range r.Sources {
+					got, err := f.Fetch(cmd.Context(), r, i)
+					if cmd.Context().Err() != nil {
+						return cmd.Context().Err()
+					}
+					if err != nil {
+						line, _ := r.Doc.Position(r.Doc.At("source", i, "url").Offset)
+						failed = append(failed, fmt.Errorf("%s:%d: %w", r.Doc.File, line, err))
+						rows = append(rows, []string{r.Name, got.Name, "", a.out.Style(term.Bad, "failed")})
+						continue
+					}
+					pinned := s.SHA256 != "" || s.File != ""
+					state := a.out.Style(term.Faint, "in the store")
+					if got.New {
+						state = a.out.Style(term.Good, "fetched")
+					}
+					if !pinned {
+						state = a.out.Style(term.Doubtful, "not pinned")
+						unpinned = append(unpinned, build.Unpinned(r, i, got))
+					}
+					rows = append(rows, []string{r.Name, got.Name, term.Bytes(got.Size), state})
+					results = append(results, fetchedJSON{r.Name, got.Name, got.SHA256, got.Size, got.New, pinned})
+				}
+			}
+			if a.json {
+				if err := a.printJSON(map[string]any{"sources": results, "store": f.Store.Dir}); err != nil {
+					return err
+				}
+			} else {
+				a.out.Table([]string{"recipe", "source", "size", "state"}, rows)
+			}
+			a.err.Problems(unpinned)
+			return a.fetchFailures(failed, unpinned)
+		},
+	}
+}
+
+// fetchFailures says what could not be fetched, and ends with its status.
+func (a *app) fetchFailures(failed []error, unpinned document.Problems) error {
+	for _, err := range failed {
+		a.err.Printf("%s\n", a.err.Style(term.Bad, err.Error()))
+		var wrong *source.DigestError
+		if errors.As(err, &wrong) {
+			a.err.Printf("nothing of it was kept. If upstream changed the file on purpose, put the digest that was found into the recipe; otherwise ask them\n")
+		}
+	}
+	switch {
+	case len(failed) > 0:
+		return statusError(statusOf(failed[0]))
+	case len(unpinned) > 0:
+		return statusError(statusInput)
+	}
+	return nil
+}

@@ -1,0 +1,37 @@
+package cli
+
+import (
+	"github.com/spf13/cobra"
+
+	"ellwand.example/core/workspace"
+)
+
+func (a *app) initCommand() *cobra.Command {
+	return &cobra.Command{
+		Use:   "init [DIR]",
+		Short: "Start a workspace",
+		Long: `Start a workspace in DIR, or in the current folder: a folder recipes/ and a file
+ellwand.toml whose comments explain the settings. Files that are there stay as
+they are.`,
+		Example: "  ellwand init my-packages",
+		Args:    arguments(cobra.MaximumNArgs(1)),
+		RunE: func(_ *cobra.Command, args []string) error {
+			dir := "."
+			if len(args) > 0 {
+				dir = args[0]
+			}
+			w, err := workspace.Init(dir)
+			if err != nil {
+				return err
+			}
+			if a.json {
+				return a.printJSON(map[string]string{"workspace": w.Dir, "target": w.Target.Name})
+			}
+			a.out.Printf("A workspace is started in %s\n", w.Dir)
+			a.out.Printf("  %s   settings, explained in comments\n", workspace.SettingsFile)
+			a.out.Printf("  %s/       a folder for each recipe\n", workspace.RecipesDir)
+			a.out.Printf("Next: write recipes/NAME/recipe.toml; `ellwand explain recipe` prints one to begin with.\n")
+			return nil
+		},
+	}
+}

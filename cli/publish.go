@@ -1,0 +1,155 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"os"
+	"slices"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"ellwand.example/core/repo"
+	"ellwand.example/term"
+)
+
+func (a *app) publishCommand() *cobra.Command {
+	var to, channel string
+	var all bool
+	cmd := &cobra.Command{
+		Use:   "publish PACKAGE... --to REPO",
+		Short: "Add packages to a repository, in one atomic step",
+		Long: `Verify packages and add them to a channel of a repository. REPO is the name of a
+[repository.NAME] in ellwand.toml, or a folder; one that does not exist yet is
+started. A folder given in place of a package stands for all packages in it.
+
+Readers see all of the packages or none. A package that is there already is no
+change; another file under the same identity is refused, and so is a damaged
+one. Refused packages make the exit status 3; the others are published.`,
+		Example: `  ellwand publish packages/*.ell --to local
+  ellwand publish --all --to local --channel stable`,
+		Args: arguments(func(_ *cobra.Command, args []string) error {
+			if all == (len(args) > 0) {
+				return errors.New("name packages, or give --all")
+			}
+			return nil
+		}),
+		ValidArgsFunction: completePackages,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			w, err := a.openIfAny()
+			if err != nil {
+				return err
+			}
+			r, ch, err := a.repository(w, to, channel)
+			if err != nil {
+				return err
+			}
+			if all {
+				if w == nil {
+					return usageError{errors.New("--all publishes what a workspace has built, and there is none here")}
+				}
+				args = []string{w.Packages()}
+			}
+			files, err := expand(args)
+			if err != nil {
+				return err
+			}
+			report, err := r.Publish(cmd.Context(), ch, files, a.progress)
+			if err != nil {
+				return err
+			}
+			if a.json {
+				err = a.printJSON(report)
+			} else {
+				a.showReport(report, r.Storage.Where())
+			}
+			if err == nil && report.Count(repo.Refused) > 0 {
+				return statusError(statusInput)
+			}
+			return err
+		},
+	}
+	cmd.Flags().StringVar(&to, "to", "", "the repository: a name in ellwand.toml, or a folder (default: the configured one)")
+	cmd.Flags().StringVar(&channel, "channel", "", "the channel (default: the repository's in ellwand.toml, or testing)")
+	cmd.Flags().BoolVar(&all, "all", false, "all packages that this workspace has built")
+	cmd.RegisterFlagCompletionFunc("to", a.completeRepositories)
+	cmd.RegisterFlagCompletionFunc("channel", a.completeChannels)
+	return cmd
+}
+
+// completeChannels proposes the channels of the repository that the command
+// line names so far.
+func (a *app) completeChannels(cmd *cobra.Command, args []string, _ string) ([]string, cobra.ShellCompDirective) {
+	name := ""
+	for _, flag := range []string{"to", "in"} {
+		if f := cmd.Flags().Lookup(flag); f != nil {
+			name = f.Value.String()
+		}
+	}
+	if name == "" && cmd.Name() == "list" && len(args) > 0 {
+		name = args[0]
+	}
+	w, err := a.openIfAny()
+	if err != nil {
+		return nil, cobra.ShellCompDirectiveNoFileComp
+	}
+	r, _, err := a.repository(w, name, "")
+	if err != nil {
+		return nil, cobra.ShellCompDirectiveNoFileComp
+	}
+	p, err := r.Pointer(cmd.Context())
+	if err != nil {
+		return nil, cobra.ShellCompDirectiveNoFileComp
+	}
+	var names []string
+	for name := range p.Channels {
+		names = append(names, name)
+	}
+	slices.Sort(names)
+	return names, cobra.ShellCompDirectiveNoFileComp
+}
+
+// expand replaces folders by the packages in them.
+func expand(args []string) ([]string, error) {
+	var files []string
+	for _, arg := range args {
+		info, err := os.Stat(arg)
+		if err != nil || !info.IsDir() {
+			files = append(files, arg)
+			continue
+		}
+		inside, err := packageFiles(arg)
+		if err != nil {
+			return nil, err
+		}
+		if len(inside) == 0 {
+			return nil, fmt.Errorf("there are no packages in %s: `ellwand build RECIPE` makes some", arg)
+		}
+		files = append(files, inside...)
+	}
+	return files, nil
+}
+
+func (a *app) showReport(r repo.Report, where string) {
+	w := a.out
+	roles := map[string]term.Role{repo.Added: term.Good, repo.Already: term.Faint, repo.Refused: term.Bad}
+	for _, o := range r.Outcomes {
+		name := o.Package
+		if name == "" {
+			name = o.File
+		}
+		w.Printf("  %s  %s\n", w.Style(roles[o.State], fmt.Sprintf("%-13s", o.State)), name)
+		if o.Reason != "" {
+			w.Printf("                 %s\n", o.Reason)
+		}
+	}
+	w.Printf("%s looked at = %d added + %d already there + %d refused\n", term.Count(len(r.Outcomes), "package", "packages"), r.Count(repo.Added), r.Count(repo.Already), r.Count(repo.Refused))
+	switch {
+	case r.Count(repo.Added) > 0:
+		w.Printf("%s, channel %s, is at serial %d\n", where, r.Channel, r.Serial)
+	case r.Count(repo.Refused) > 0 && r.Serial == 0:
+		w.Printf("nothing was published\n")
+	default:
+		w.Printf("nothing changed: %s is at serial %d\n", strings.TrimSuffix(where, "/"), r.Serial)
+	}
+}

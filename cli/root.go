@@ -1,0 +1,341 @@
+// Package cli is the command line: it turns words into calls of the core, and
+// what the core returns into text or JSON. One file holds one command.
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"os/signal"
+	"path/filepath"
+	"strings"
+	"syscall"
+
+	"github.com/spf13/cobra"
+
+	"ellwand.example/core/build"
+	"ellwand.example/core/document"
+	"ellwand.example/core/pack"
+	"ellwand.example/core/recipe"
+	"ellwand.example/core/repo"
+	"ellwand.example/core/sandbox"
+	"ellwand.example/core/source"
+	"ellwand.example/core/workspace"
+	"ellwand.example/term"
+)
+
+// Exit statuses.
+const (
+	statusDone        = 0
+	statusFindings    = 1   // lint errors, a difference
+	statusUsage       = 2   // wrong words on the command line
+	statusInput       = 3   // what was given cannot be read
+	statusStep        = 4   // a step failed
+	statusMachine     = 5   // the machine lacks something
+	statusInterrupted = 130 // by Ctrl-C
+)
+
+// usageError is a mistake on the command line.
+type usageError struct{ error }
+
+// statusError ends a command with a status after it has said all there is to
+// say.
+type statusError int
+
+func (s statusError) Error() string { return fmt.Sprintf("exit status %d", int(s)) }
+
+// app is what every command shares.
+type app struct {
+	out, err  *term.Writer
+	progress  *term.Progress
+	json      bool
+	quiet     bool
+	verbose   bool
+	color     string
+	workspace string // the folder that --workspace names
+	running   bool   // the words were understood
+}
+
+// Main runs a command line and returns the exit status.
+func Main(args []string) int {
+	// What Ellwand writes has the modes it means, whatever the caller's mask.
+	syscall.Umask(0o022)
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	defer stop()
+	a := &app{}
+	root := a.root(os.Stdout, os.Stderr)
+	root.SetArgs(args)
+	err := root.ExecuteContext(ctx)
+	if a.progress != nil {
+		a.progress.Close()
+	}
+	return a.finish(ctx, err)
+}
+
+func (a *app) root(stdout, stderr io.Writer) *cobra.Command {
+	root := &cobra.Command{
+		Use:   "ellwand",
+		Short: "Build, lint and publish system packages",
+		Long: `Ellwand is for people who maintain system packages. With it you write a build
+recipe, declare what it needs and how its files are laid out, build binary
+packages from it, lint them, and publish them into a repository.`,
+		Example: `  ellwand demo                       a whole example with made-up data
+  ellwand init my-packages           start a workspace of your own
+  ellwand explain recipe             how a recipe begins`,
+		Version:       build.Version,
+		SilenceErrors: true,
+		SilenceUsage:  true,
+		PersistentPreRunE: func(cmd *cobra.Command, _ []string) error {
+			if a.color != "auto" && a.color != "always" && a.color != "never" {
+				return usageError{fmt.Errorf("--color is auto, always or never, not %q", a.color)}
+			}
+			a.running = true
+			a.out, a.err = term.NewWriter(stdout, a.color), term.NewWriter(stderr, a.color)
+			a.progress = term.NewProgress(a.err, a.quiet)
+			return nil
+		},
+	}
+	root.SetOut(stdout)
+	root.SetErr(stderr)
+	root.SetVersionTemplate("ellwand {{.Version}}\n")
+	cobra.EnableCommandSorting = false
+	flags := root.PersistentFlags()
+	flags.BoolVar(&a.json, "json", false, "print the same facts as JSON")
+	flags.BoolVarP(&a.quiet, "quiet", "q", false, "print results and errors only")
+	flags.BoolVarP(&a.verbose, "verbose", "v", false, "print more of what happens")
+	flags.StringVar(&a.color, "color", "auto", "colours: auto, always or never")
+	flags.StringVar(&a.workspace, "workspace", "", "the workspace's folder (default: this one or the nearest above)")
+	root.MarkPersistentFlagDirname("workspace")
+	root.RegisterFlagCompletionFunc("color", cobra.FixedCompletions([]string{"auto", "always", "never"}, cobra.ShellCompDirectiveNoFileComp))
+	root.AddCommand(a.initCommand(), a.fetchCommand(), a.buildCommand(), a.showCommand(), a.lintCommand(), a.explainCommand(),
+		a.publishCommand(), a.listCommand(), a.searchCommand(), a.demoCommand())
+	return root
+}
+
+// finish says what went wrong, and with which status to end.
+func (a *app) finish(ctx context.Context, err error) int {
+	var status statusError
+	switch {
+	case err == nil:
+		return statusDone
+	case errors.As(err, &status):
+		return int(status)
+	}
+	if a.err == nil {
+		a.out, a.err = term.NewWriter(os.Stdout, "auto"), term.NewWriter(os.Stderr, "auto")
+	}
+	if ctx.Err() != nil {
+		a.err.Printf("interrupted; nothing is left half-written\n")
+		return statusInterrupted
+	}
+	code := statusOf(err)
+	var usage usageError
+	if !a.running || errors.As(err, &usage) {
+		a.err.Printf("%s\n%s\n", a.err.Style(term.Bad, err.Error()), "`ellwand help` lists the commands, `ellwand COMMAND --help` shows how one is used")
+		return statusUsage
+	}
+	if a.json {
+		a.printJSON(jsonError(err))
+	}
+	a.explainError(err)
+	return code
+}
+
+// statusOf finds the exit status for an error of the core.
+func statusOf(err error) int {
+	var step *build.StepError
+	var packing *build.PackError
+	if errors.As(err, &step) || errors.As(err, &packing) {
+		return statusStep
+	}
+	var missing *build.MissingError
+	var http *source.HTTPError
+	if errors.As(err, &missing) || errors.As(err, &http) || errors.Is(err, syscall.ENOSPC) || errors.Is(err, fs.ErrPermission) ||
+		errors.Is(err, syscall.EROFS) || errors.Is(err, build.ErrBusy) {
+		return statusMachine
+	}
+	return statusInput
+}
+
+func jsonError(err error) any {
+	var problems document.Problems
+	if errors.As(err, &problems) {
+		return map[string]any{"error": fmt.Sprintf("%d mistakes", len(problems)), "problems": problems}
+	}
+	var step *build.StepError
+	if errors.As(err, &step) {
+		return map[string]any{"error": err.Error(), "step": step}
+	}
+	var packing *build.PackError
+	if errors.As(err, &packing) {
+		return map[string]any{"error": err.Error(), "layout": packing.Mismatch}
+	}
+	return map[string]any{"error": err.Error()}
+}
+
+func (a *app) explainError(err error) {
+	var problems document.Problems
+	var step *build.StepError
+	var packing *build.PackError
+	switch {
+	case errors.As(err, &problems):
+		a.err.Problems(problems)
+		files := map[string]int{}
+		for _, p := range problems {
+			files[p.File]++
+		}
+		for file, n := range files {
+			a.err.Printf("%s in %s\n", a.err.Style(term.Bad, term.Count(n, "mistake", "mistakes")), file)
+		}
+	case errors.As(err, &step):
+		a.explainStep(step)
+	case errors.As(err, &packing):
+		a.explainPacking(packing)
+	default:
+		a.err.Printf("%s\n", a.err.Style(term.Bad, err.Error()))
+		if errors.Is(err, syscall.ENOSPC) {
+			a.err.Printf("the disk is full; what was there before is as it was\n")
+		}
+	}
+}
+
+func (a *app) printJSON(v any) error {
+	e := json.NewEncoder(a.out)
+	e.SetIndent("", "  ")
+	e.SetEscapeHTML(false)
+	return e.Encode(v)
+}
+
+// open finds and reads the workspace.
+func (a *app) open() (*workspace.Workspace, error) {
+	dir := a.workspace
+	if dir == "" {
+		found, err := workspace.Find(".")
+		if err != nil {
+			return nil, err
+		}
+		dir = found
+	}
+	return workspace.Open(dir)
+}
+
+// openIfAny is open for commands that do without a workspace as well.
+func (a *app) openIfAny() (*workspace.Workspace, error) {
+	w, err := a.open()
+	if errors.Is(err, workspace.ErrNotFound) {
+		return nil, nil
+	}
+	return w, err
+}
+
+func (a *app) fetcher(w *workspace.Workspace) *source.Fetcher {
+	return source.NewFetcher(source.DefaultStore(w.State("sources")), a.progress)
+}
+
+func (a *app) builder(w *workspace.Workspace) *build.Builder {
+	return &build.Builder{Workspace: w, Fetcher: a.fetcher(w), Runner: sandbox.None{}, Progress: a.progress}
+}
+
+// recipeName takes a recipe's name, or a path to its folder or file.
+func recipeName(arg string) string {
+	arg = filepath.Clean(arg)
+	if filepath.Base(arg) == recipe.FileName {
+		arg = filepath.Dir(arg)
+	}
+	return filepath.Base(arg)
+}
+
+// recipes reads the named recipes, or all of them. The mistakes of all are
+// returned together.
+func recipes(w *workspace.Workspace, names []string) ([]*recipe.Recipe, error) {
+	if len(names) == 0 {
+		all, err := w.Recipes()
+		if err != nil {
+			return nil, err
+		}
+		if len(all) == 0 {
+			return nil, errors.New("the workspace has no recipes yet: `ellwand explain recipe` shows how one begins")
+		}
+		names = all
+	}
+	var out []*recipe.Recipe
+	var problems document.Problems
+	for _, name := range names {
+		r, err := w.Recipe(recipeName(name))
+		var p document.Problems
+		if errors.As(err, &p) {
+			problems = append(problems, p...)
+			continue
+		}
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, r)
+	}
+	return out, problems.Err()
+}
+
+// completeRecipes proposes the names of recipes.
+func (a *app) completeRecipes(_ *cobra.Command, args []string, _ string) ([]string, cobra.ShellCompDirective) {
+	w, err := a.open()
+	if err != nil {
+		return nil, cobra.ShellCompDirectiveNoFileComp
+	}
+	names, _ := w.Recipes()
+	return names, cobra.ShellCompDirectiveNoFileComp
+}
+
+// completePackages proposes package files.
+func completePackages(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
+	return []string{strings.TrimPrefix(pack.Extension, ".")}, cobra.ShellCompDirectiveFilterFileExt
+}
+
+// completeRepositories proposes the configured repositories; folders do too.
+func (a *app) completeRepositories(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
+	w, err := a.open()
+	if err != nil {
+		return nil, cobra.ShellCompDirectiveFilterDirs
+	}
+	var names []string
+	for name := range w.Settings.Repositories {
+		names = append(names, name)
+	}
+	return names, cobra.ShellCompDirectiveDefault
+}
+
+// repository opens the repository with a name or path; with none, the
+// configured one.
+func (a *app) repository(w *workspace.Workspace, name, channel string) (*repo.Repository, string, error) {
+	if name == "" {
+		if w == nil {
+			return nil, "", usageError{errors.New("which repository? There is no workspace here to take one from; name its folder")}
+		}
+		var err error
+		if name, err = w.DefaultRepository(); err != nil {
+			return nil, "", err
+		}
+	}
+	dir, configured, err := w.Repository(name)
+	if err != nil {
+		return nil, "", err
+	}
+	if channel == "" {
+		channel = configured
+	}
+	return repo.Open(workspace.Display(dir)), channel, nil
+}
+
+// arguments turns a mistake in the number of arguments into a usage error with
+// an example.
+func arguments(check cobra.PositionalArgs) cobra.PositionalArgs {
+	return func(cmd *cobra.Command, args []string) error {
+		if err := check(cmd, args); err != nil {
+			return usageError{fmt.Errorf("%w\nfor example:\n%s", err, cmd.Example)}
+		}
+		return nil
+	}
+}

@@ -1,0 +1,243 @@
+package cli
+
+import (
+	"cmp"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"github.com/charmbracelet/x/ansi"
+	"github.com/spf13/cobra"
+
+	"ellwand.example/core/document"
+	"ellwand.example/core/layout"
+	"ellwand.example/core/pack"
+	"ellwand.example/term"
+)
+
+func (a *app) showCommand() *cobra.Command {
+	var files bool
+	var cat string
+	cmd := &cobra.Command{
+		Use:   "show PACKAGE|NAME",
+		Short: "Show what is in a package",
+		Long: `Show a package's facts, what it needs and provides, its scripts and changes.
+PACKAGE is a file; a NAME stands for the newest package of that name which this
+workspace has built. Only the first part of the file is read.`,
+		Example: `  ellwand show tidegauge
+  ellwand show tidegauge --files
+  ellwand show tidegauge --cat /etc/tidegauge/tidegauge.conf`,
+		Args:              arguments(cobra.ExactArgs(1)),
+		ValidArgsFunction: completePackages,
+		RunE: func(_ *cobra.Command, args []string) error {
+			p, err := a.openPackage(args[0])
+			if err != nil {
+				return err
+			}
+			defer p.Close()
+			switch {
+			case cat != "":
+				return a.catFile(p, cat)
+			case a.json && files:
+				return a.printJSON(p.Layout)
+			case a.json:
+				return a.printJSON(map[string]any{"facts": p.Facts, "build": p.Build, "bytes": p.Size})
+			case files:
+				a.showFiles(p)
+			default:
+				a.showFacts(p)
+			}
+			return nil
+		},
+	}
+	cmd.Flags().BoolVar(&files, "files", false, "list its paths instead")
+	cmd.Flags().StringVar(&cat, "cat", "", "write the contents of one of its `PATH`s instead")
+	return cmd
+}
+
+// openPackage opens a package file, or the newest one of a name.
+func (a *app) openPackage(arg string) (*pack.Package, error) {
+	if info, err := os.Stat(arg); err == nil && !info.IsDir() || strings.HasSuffix(arg, pack.Extension) {
+		return pack.Open(arg)
+	}
+	w, err := a.openIfAny()
+	if err != nil {
+		return nil, err
+	}
+	if w == nil {
+		return nil, fmt.Errorf("there is no file %s, and no workspace here whose packages could be meant", arg)
+	}
+	entries, err := os.ReadDir(w.Packages())
+	if err != nil && !os.IsNotExist(err) {
+		return nil, err
+	}
+	var best *pack.Package
+	var names []string
+	for _, e := range entries {
+		name, _, _, ok := pack.ParseFileName(e.Name())
+		if !ok {
+			continue
+		}
+		names = append(names, name)
+		if name != arg {
+			continue
+		}
+		p, err := pack.Open(filepath.Join(w.Packages(), e.Name()))
+		if err != nil {
+			return nil, err
+		}
+		if best == nil || best.Facts.Full().Compare(p.Facts.Full()) < 0 {
+			if best != nil {
+				best.Close()
+			}
+			best = p
+		} else {
+			p.Close()
+		}
+	}
+	if best != nil {
+		return best, nil
+	}
+	recipes, _ := w.Recipes()
+	near := document.Nearest(arg, append(names, recipes...))
+	switch {
+	case slices.Contains(recipes, arg):
+		return nil, fmt.Errorf("no package of %s has been built yet: `ellwand build %s`", arg, arg)
+	case near != "":
+		return nil, fmt.Errorf("there is no package %q; did you mean %q?", arg, near)
+	}
+	return nil, fmt.Errorf("there is no file and no package %q in this workspace", arg)
+}
+
+func (a *app) catFile(p *pack.Package, path string) error {
+	e, ok := p.Entry(filepath.Join("/", path))
+	if !ok {
+		var paths []string
+		for _, e := range p.Layout {
+			paths = append(paths, e.Path)
+		}
+		if near := document.Nearest(path, paths); near != "" {
+			return fmt.Errorf("%s has no path %s; did you mean %s?", p.Facts.Identity(), path, near)
+		}
+		return fmt.Errorf("%s has no path %s: `ellwand show %s --files` lists them", p.Facts.Identity(), path, p.Facts.Name)
+	}
+	switch e.Type {
+	case layout.Symlink:
+		return fmt.Errorf("%s is a link to %s", path, e.Link)
+	case layout.Directory:
+		return fmt.Errorf("%s is a directory", path)
+	}
+	return p.WriteFile(a.out, e)
+}
+
+func (a *app) showFiles(p *pack.Package) {
+	rows := make([][]string, 0, len(p.Layout))
+	for _, e := range p.Layout {
+		size, path := "", e.Path
+		switch {
+		case e.Type == layout.Directory:
+			path += "/"
+		case e.Type == layout.Symlink:
+			path += a.out.Style(term.Faint, " -> "+e.Link)
+		case e.Same != "":
+			path += a.out.Style(term.Faint, " = "+e.Same)
+		default:
+			size = term.Bytes(e.Size)
+		}
+		rows = append(rows, []string{e.Mode, e.Owner + ":" + e.Group, fmt.Sprintf("%10s", size), e.Kind, path})
+	}
+	a.out.Table([]string{"mode", "owner", "      size", "kind", "path"}, rows)
+}
+
+func (a *app) showFacts(p *pack.Package) {
+	w, f := a.out, p.Facts
+	w.Printf("%s  %s\n", w.Style(term.Strong, f.Name+" "+f.Full().String()), f.Summary)
+	if f.Description != "" {
+		text := ansi.Wordwrap(strings.TrimSpace(f.Description), min(w.Width, 90)-2, "")
+		w.Printf("\n%s\n", "  "+strings.ReplaceAll(text, "\n", "\n  "))
+	}
+	w.Printf("\n")
+	fact := func(name, value string) {
+		if value != "" {
+			w.Printf("  %s %s\n", w.Style(term.Faint, fmt.Sprintf("%-11s", name)), value)
+		}
+	}
+	fact("file", fmt.Sprintf("%s, %s", p.Path, term.Bytes(p.Size)))
+	fact("made for", f.Target+", "+f.Arch)
+	fact("licence", f.License)
+	fact("homepage", f.Homepage)
+	fact("maintainer", f.Maintainer)
+	fact("category", f.Category)
+	fact("installed", fmt.Sprintf("%s in %s", term.Bytes(f.Size), term.Count(f.Paths, "path", "paths")))
+	fact("recipe", f.Recipe)
+	fact("isolation", p.Build.Isolation)
+	section := func(title string, n int) {
+		if n > 0 {
+			w.Printf("\n%s\n", w.Style(term.Strong, title))
+		}
+	}
+	section("needs", len(f.Needs))
+	width := 0
+	for _, n := range f.Needs {
+		width = max(width, len(n.Need))
+	}
+	for _, p := range f.Provides {
+		width = max(width, len(p.Provide))
+	}
+	width = min(width, 44)
+	for _, n := range f.Needs {
+		origin := "declared in the recipe"
+		if n.Path != "" {
+			origin = "found in " + n.Path
+		}
+		if len(n.Symbols) > 0 {
+			origin += " (" + strings.Join(n.Symbols, ", ") + ")"
+		}
+		w.Printf("  %-*s  %s\n", width, n.Need, w.Style(term.Faint, ansi.Truncate(origin, max(w.Width-width-5, 20), "…")))
+	}
+	section("provides", len(f.Provides))
+	for _, p := range f.Provides {
+		origin := "declared in the recipe"
+		if p.Path != "" {
+			origin = p.Path
+		}
+		w.Printf("  %-*s  %s\n", width, p.Provide, w.Style(term.Faint, origin))
+	}
+	a.showScripts(p)
+	section("changes", len(f.Changes))
+	for _, c := range f.Changes {
+		w.Printf("  %s  %s  %s\n", c.Version, w.Style(term.Faint, string(c.Date)), w.Style(term.Faint, c.By))
+		for _, t := range c.Text {
+			w.Printf("    %s\n", t)
+		}
+	}
+}
+
+func (a *app) showScripts(p *pack.Package) {
+	w := a.out
+	scripts := p.Scripts()
+	names := make([]string, 0, len(scripts))
+	for name := range scripts {
+		names = append(names, name)
+	}
+	slices.Sort(names)
+	for _, name := range names {
+		w.Printf("\n%s\n", w.Style(term.Strong, "script "+name))
+		for line := range strings.SplitSeq(strings.TrimSpace(scripts[name]), "\n") {
+			w.Printf("  %s\n", line)
+		}
+	}
+	accounts := make([]string, 0, len(p.Facts.Accounts))
+	for name := range p.Facts.Accounts {
+		accounts = append(accounts, name)
+	}
+	slices.SortFunc(accounts, cmp.Compare)
+	for _, name := range accounts {
+		w.Printf("\n%s %s\n", w.Style(term.Strong, "account "+name), w.Style(term.Faint, p.Facts.Accounts[name].Home))
+	}
+}
+
+var errNoPackages = errors.New("no packages have been built in this workspace yet: `ellwand build RECIPE`")

@@ -1,0 +1,129 @@
+// Package demo holds a whole example: the workspace of a made-up harbour
+// authority, and the sources that its recipes are made from.
+package demo
+
+import (
+	"archive/tar"
+	"bytes"
+	"crypto/sha256"
+	"embed"
+	"encoding/hex"
+	"fmt"
+	"io/fs"
+	"net/url"
+	"os"
+	"path"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/klauspost/compress/gzip"
+)
+
+//go:embed all:workspace all:upstream
+var files embed.FS
+
+// Recipes lists the example's recipes in the order in which they build.
+var Recipes = []string{"libharmonic", "tidegauge", "saltmarsh-stations", "tide-almanac"}
+
+// released is the time of every entry of the upstream archives.
+var released = time.Date(2031, 3, 1, 12, 0, 0, 0, time.UTC)
+
+// Unpack lays the example out in dir, which does not exist yet: a workspace,
+// and beside its recipes a folder upstream/ with the source archives.
+func Unpack(dir string) error {
+	dir, err := filepath.Abs(dir)
+	if err != nil {
+		return err
+	}
+	if err := os.MkdirAll(filepath.Dir(dir), 0o755); err != nil {
+		return err
+	}
+	if err := os.Mkdir(dir, 0o755); err != nil {
+		return err
+	}
+	upstream := filepath.Join(dir, "upstream")
+	if err := os.Mkdir(upstream, 0o755); err != nil {
+		return err
+	}
+	address := url.URL{Scheme: "file", Path: upstream}
+	replace := []string{"@UPSTREAM@", address.String()}
+	sources, err := files.ReadDir("upstream")
+	if err != nil {
+		return err
+	}
+	for _, s := range sources {
+		data, err := archive(s.Name())
+		if err != nil {
+			return err
+		}
+		sum := sha256.Sum256(data)
+		replace = append(replace, fmt.Sprintf("@SHA256:%s@", s.Name()), hex.EncodeToString(sum[:]))
+		if err := os.WriteFile(filepath.Join(upstream, s.Name()+".tar.gz"), data, 0o644); err != nil {
+			return err
+		}
+	}
+	fill := strings.NewReplacer(replace...)
+	return fs.WalkDir(files, "workspace", func(name string, e fs.DirEntry, err error) error {
+		if err != nil {
+			return err
+		}
+		to := filepath.Join(dir, filepath.FromSlash(strings.TrimPrefix(name, "workspace")))
+		if e.IsDir() {
+			return os.MkdirAll(to, 0o755)
+		}
+		data, err := files.ReadFile(name)
+		if err != nil {
+			return err
+		}
+		return os.WriteFile(to, []byte(fill.Replace(string(data))), mode(data))
+	})
+}
+
+// mode makes scripts executable: embedded files have lost their modes.
+func mode(data []byte) fs.FileMode {
+	if bytes.HasPrefix(data, []byte("#!")) {
+		return 0o755
+	}
+	return 0o644
+}
+
+// archive packs one upstream release, the same bytes each time.
+func archive(name string) ([]byte, error) {
+	var b bytes.Buffer
+	z, err := gzip.NewWriterLevel(&b, gzip.BestCompression)
+	if err != nil {
+		return nil, err
+	}
+	w := tar.NewWriter(z)
+	err = fs.WalkDir(files, path.Join("upstream", name), func(p string, e fs.DirEntry, err error) error {
+		if err != nil {
+			return err
+		}
+		h := &tar.Header{Format: tar.FormatUSTAR, Name: strings.TrimPrefix(p, "upstream/"), ModTime: released}
+		if e.IsDir() {
+			h.Typeflag, h.Name, h.Mode = tar.TypeDir, h.Name+"/", 0o755
+			return w.WriteHeader(h)
+		}
+		data, err := files.ReadFile(p)
+		if err != nil {
+			return err
+		}
+		h.Typeflag, h.Mode, h.Size = tar.TypeReg, int64(mode(data)), int64(len(data))
+		if err := w.WriteHeader(h); err != nil {
+			return err
+		}
+		_, err = w.Write(data)
+		return err
+	})
+	if err != nil {
+		return nil, err
+	}
+	if err := w.Close(); err != nil {
+		return nil, err
+	}
+	if err := z.Close(); err != nil {
+		return nil, err
+	}
+	return b.Bytes(), nil
+}

@@ -1,0 +1,200 @@
+// Package term writes for people: colours where the terminal has them, tables
+// as wide as it is, mistakes with the line they stand in, and progress.
+package term
+
+import (
+	"fmt"
+	"io"
+	"os"
+	"strconv"
+	"strings"
+
+	"github.com/charmbracelet/lipgloss"
+	"github.com/charmbracelet/lipgloss/table"
+	"github.com/charmbracelet/x/ansi"
+	"github.com/muesli/termenv"
+	xterm "golang.org/x/term"
+
+	"ellwand.example/core/document"
+)
+
+// defaultWidth is used where the output is no terminal.
+const defaultWidth = 100
+
+// Writer writes styled text to one stream.
+type Writer struct {
+	io.Writer
+	Width    int
+	Terminal bool
+
+	r *lipgloss.Renderer
+}
+
+// NewWriter looks at what w is. Color is "auto", "always" or "never"; with
+// auto, colours are for terminals, unless NO_COLOR is set (no-color.org).
+func NewWriter(w io.Writer, color string) *Writer {
+	t := &Writer{Writer: w, Width: defaultWidth, r: lipgloss.NewRenderer(w)}
+	if f, ok := w.(*os.File); ok && xterm.IsTerminal(int(f.Fd())) {
+		t.Terminal = os.Getenv("TERM") != "dumb"
+		if width, _, err := xterm.GetSize(int(f.Fd())); err == nil && width > 0 {
+			t.Width = width
+		}
+	}
+	if columns, err := strconv.Atoi(os.Getenv("COLUMNS")); err == nil && columns > 0 && !t.Terminal {
+		t.Width = columns
+	}
+	profile := termenv.Ascii
+	if color == "always" || color == "auto" && t.Terminal && os.Getenv("NO_COLOR") == "" {
+		profile = termenv.ANSI
+	}
+	t.r.SetColorProfile(profile)
+	t.r.SetHasDarkBackground(true) // or it would ask the terminal, and wait
+	return t
+}
+
+// Role says what a piece of text is, and so how it looks.
+type Role int
+
+// The roles.
+const (
+	Plain Role = iota
+	Strong
+	Faint
+	Good
+	Bad
+	Doubtful
+	Name
+)
+
+// Style dresses text for a role.
+func (w *Writer) Style(role Role, s string) string {
+	st := w.r.NewStyle()
+	switch role {
+	case Strong:
+		st = st.Bold(true)
+	case Faint:
+		st = st.Foreground(lipgloss.Color("8"))
+	case Good:
+		st = st.Foreground(lipgloss.Color("2"))
+	case Bad:
+		st = st.Foreground(lipgloss.Color("1")).Bold(true)
+	case Doubtful:
+		st = st.Foreground(lipgloss.Color("3"))
+	case Name:
+		st = st.Foreground(lipgloss.Color("6"))
+	default:
+		return s
+	}
+	return st.Render(s)
+}
+
+// Printf writes formatted text.
+func (w *Writer) Printf(format string, args ...any) { fmt.Fprintf(w, format, args...) }
+
+// Table writes rows in columns under a faint head. What does not fit the width
+// is cut with an ellipsis in the last column.
+func (w *Writer) Table(head []string, rows [][]string) {
+	if len(rows) == 0 {
+		return
+	}
+	widths := make([]int, len(head))
+	for _, row := range append([][]string{head}, rows...) {
+		for i, cell := range row {
+			widths[i] = max(widths[i], ansi.StringWidth(cell))
+		}
+	}
+	used := 0
+	for _, n := range widths[:len(widths)-1] {
+		used += n + 2
+	}
+	last := len(head) - 1
+	room := max(w.Width-used, 12)
+	widths[last] = min(widths[last], room)
+	t := table.New().Border(lipgloss.HiddenBorder()).BorderTop(false).BorderBottom(false).BorderLeft(false).BorderRight(false).
+		BorderHeader(false).BorderColumn(false).BorderRow(false).Wrap(false).
+		StyleFunc(func(row, col int) lipgloss.Style {
+			s := w.r.NewStyle()
+			if col != last {
+				s = s.PaddingRight(2)
+			}
+			return s
+		})
+	faint := make([]string, len(head))
+	for i, h := range head {
+		faint[i] = w.Style(Faint, h)
+	}
+	t.Headers(faint...)
+	for _, row := range rows {
+		row[last] = ansi.Truncate(row[last], room, "…")
+		t.Row(row...)
+	}
+	for line := range strings.SplitSeq(t.Render(), "\n") {
+		fmt.Fprintln(w, strings.TrimRight(line, " "))
+	}
+}
+
+// Problems writes mistakes with the lines they stand in.
+func (w *Writer) Problems(ps document.Problems) {
+	for _, p := range ps {
+		if p.Line == 0 {
+			w.Printf("%s: %s\n", w.Style(Strong, p.File), w.Style(Bad, p.Message))
+			w.remedy("  ", p.Remedy)
+			continue
+		}
+		w.Printf("%s: %s\n", w.Style(Strong, fmt.Sprintf("%s:%d:%d", p.File, p.Line, p.Column)), w.Style(Bad, p.Message))
+		number := fmt.Sprintf("%6d ", p.Line)
+		text, column, width := w.window(p, len(number)+2)
+		w.Printf("%s %s\n", w.Style(Faint, number+"|"), text)
+		gutter := w.Style(Faint, strings.Repeat(" ", len(number))+"|") + " "
+		w.Printf("%s%s%s\n", gutter, strings.Repeat(" ", column), w.Style(Bad, strings.Repeat("^", width)))
+		w.remedy(gutter, p.Remedy)
+	}
+}
+
+func (w *Writer) remedy(indent, remedy string) {
+	if remedy == "" {
+		return
+	}
+	for line := range strings.SplitSeq(ansi.Wordwrap(remedy, max(w.Width-10, 20), ""), "\n") {
+		w.Printf("%s%s\n", indent, w.Style(Good, line))
+	}
+}
+
+// window cuts a long line down to what is around the marked spot.
+func (w *Writer) window(p document.Problem, indent int) (text string, column, width int) {
+	runes := []rune(strings.ReplaceAll(p.Text, "\t", " "))
+	room := max(w.Width-indent-1, 20)
+	column, width = min(p.Column-1, len(runes)), max(p.Width, 1)
+	start := 0
+	if len(runes) > room {
+		start = max(0, min(column-room/3, len(runes)-room))
+		runes = runes[start:min(len(runes), start+room)]
+		if start > 0 {
+			runes[0] = '…'
+		}
+	}
+	column -= start
+	return string(runes), column, max(1, min(width, room-column))
+}
+
+// Bytes writes a size in the binary units of IEC 80000-13.
+func Bytes(n int64) string {
+	if n < 1024 {
+		return fmt.Sprintf("%d B", n)
+	}
+	f, unit := float64(n), ""
+	for _, unit = range []string{"KiB", "MiB", "GiB", "TiB"} {
+		if f /= 1024; f < 1024 {
+			break
+		}
+	}
+	return fmt.Sprintf("%.1f %s", f, unit)
+}
+
+// Count writes a number with its noun.
+func Count(n int, one, many string) string {
+	if n == 1 {
+		return "1 " + one
+	}
+	return fmt.Sprintf("%d %s", n, many)
+}
