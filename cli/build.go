@@ -28,7 +28,7 @@ nothing does.
 Sources that are not in the store are fetched first. Build needs are met by the
 packages that this workspace has built, and by the machine.`,
 		Example:           "  ellwand build libharmonic tidegauge",
-		Args:              arguments(cobra.MinimumNArgs(1)),
+		Args:              arguments(atLeastOne("the name of a recipe")),
 		ValidArgsFunction: a.completeRecipes,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if o.Until != "" && !slices.Contains(recipe.StepNames, o.Until) {

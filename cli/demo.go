@@ -31,7 +31,7 @@ default ellwand-demo, and go through all of the work in it: fetch sources, build
 packages, look into one, lint them, publish them, and find them again. Each
 command is shown before it runs. A C compiler and make are needed.`,
 		Example: "  ellwand demo",
-		Args:    arguments(cobra.MaximumNArgs(1)),
+		Args:    arguments(atMostOne),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			dir := "ellwand-demo"
 			if len(args) > 0 {
@@ -148,6 +148,9 @@ func (a *app) demoEnd(dir string) {
 		{"ellwand explain recipe", "how a recipe of your own begins"},
 	} {
 		w.Printf("  %-34s %s\n", s.command, w.Style(term.Faint, s.what))
+	}
+	if _, err := exec.LookPath("ellwand"); err != nil {
+		w.Printf("(`ellwand` is not on your PATH yet: `go install ./cmd/ellwand`, in Ellwand's source folder, puts it where Go keeps programs.)\n")
 	}
 	w.Printf("Take a line out of the layout in recipes/tidegauge/recipe.toml, or misspell a key, and build again.\n")
 }

@@ -14,7 +14,7 @@ func (a *app) initCommand() *cobra.Command {
 ellwand.toml whose comments explain the settings. Files that are there stay as
 they are.`,
 		Example: "  ellwand init my-packages",
-		Args:    arguments(cobra.MaximumNArgs(1)),
+		Args:    arguments(atMostOne),
 		RunE: func(_ *cobra.Command, args []string) error {
 			dir := "."
 			if len(args) > 0 {

@@ -202,7 +202,7 @@ func (a *app) explainCommand() *cobra.Command {
 recipe, print a recipe to begin with. With nothing, list all rules.`,
 		Example: `  ellwand explain R105
   ellwand explain recipe`,
-		Args: arguments(cobra.MaximumNArgs(1)),
+		Args: arguments(atMostOne),
 		ValidArgsFunction: func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
 			codes := []string{"recipe"}
 			for _, r := range lint.Rules() {

@@ -17,7 +17,7 @@ func (a *app) listCommand() *cobra.Command {
 		Short:             "List what a repository holds",
 		Long:              "List the packages in a channel of a repository, for each target. REPO is the\nname of a [repository.NAME] in ellwand.toml, or a folder.",
 		Example:           "  ellwand list\n  ellwand list local --channel stable",
-		Args:              arguments(cobra.MaximumNArgs(1)),
+		Args:              arguments(atMostOne),
 		ValidArgsFunction: a.completeRepositories,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			w, err := a.openIfAny()
@@ -68,7 +68,7 @@ exit status 1.`,
 		Example: `  ellwand search tide
   ellwand search pkgconfig/harmonic
   ellwand search /usr/bin/`,
-		Args: arguments(cobra.ExactArgs(1)),
+		Args: arguments(exactlyOne("one word to look for")),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			w, err := a.openIfAny()
 			if err != nil {

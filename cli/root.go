@@ -334,8 +334,36 @@ func (a *app) repository(w *workspace.Workspace, name, channel string) (*repo.Re
 func arguments(check cobra.PositionalArgs) cobra.PositionalArgs {
 	return func(cmd *cobra.Command, args []string) error {
 		if err := check(cmd, args); err != nil {
-			return usageError{fmt.Errorf("%w\nfor example:\n%s", err, cmd.Example)}
+			return usageError{fmt.Errorf("%w; for example:\n%s", err, cmd.Example)}
 		}
 		return nil
 	}
+}
+
+// atLeastOne wants one argument or more, and says of what.
+func atLeastOne(what string) cobra.PositionalArgs {
+	return func(cmd *cobra.Command, args []string) error {
+		if len(args) == 0 {
+			return fmt.Errorf("%s needs %s", cmd.CommandPath(), what)
+		}
+		return nil
+	}
+}
+
+// exactlyOne wants one argument, and says what it is.
+func exactlyOne(what string) cobra.PositionalArgs {
+	return func(cmd *cobra.Command, args []string) error {
+		if len(args) != 1 {
+			return fmt.Errorf("%s needs %s, and got %s", cmd.CommandPath(), what, term.Count(len(args), "word", "words"))
+		}
+		return nil
+	}
+}
+
+// atMostOne wants one argument or none.
+func atMostOne(cmd *cobra.Command, args []string) error {
+	if len(args) > 1 {
+		return fmt.Errorf("%s takes one word at most, and got %d", cmd.CommandPath(), len(args))
+	}
+	return nil
 }

@@ -2,7 +2,6 @@ package cli
 
 import (
 	"cmp"
-	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -15,6 +14,7 @@ import (
 	"ellwand.example/core/document"
 	"ellwand.example/core/layout"
 	"ellwand.example/core/pack"
+	"ellwand.example/core/workspace"
 	"ellwand.example/term"
 )
 
@@ -30,7 +30,7 @@ workspace has built. Only the first part of the file is read.`,
 		Example: `  ellwand show tidegauge
   ellwand show tidegauge --files
   ellwand show tidegauge --cat /etc/tidegauge/tidegauge.conf`,
-		Args:              arguments(cobra.ExactArgs(1)),
+		Args:              arguments(exactlyOne("one package")),
 		ValidArgsFunction: completePackages,
 		RunE: func(_ *cobra.Command, args []string) error {
 			p, err := a.openPackage(args[0])
@@ -165,7 +165,7 @@ func (a *app) showFacts(p *pack.Package) {
 			w.Printf("  %s %s\n", w.Style(term.Faint, fmt.Sprintf("%-11s", name)), value)
 		}
 	}
-	fact("file", fmt.Sprintf("%s, %s", p.Path, term.Bytes(p.Size)))
+	fact("file", fmt.Sprintf("%s, %s", workspace.Display(p.Path), term.Bytes(p.Size)))
 	fact("made for", f.Target+", "+f.Arch)
 	fact("licence", f.License)
 	fact("homepage", f.Homepage)
@@ -239,5 +239,3 @@ func (a *app) showScripts(p *pack.Package) {
 		w.Printf("\n%s %s\n", w.Style(term.Strong, "account "+name), w.Style(term.Faint, p.Facts.Accounts[name].Home))
 	}
 }
-
-var errNoPackages = errors.New("no packages have been built in this workspace yet: `ellwand build RECIPE`")

@@ -85,7 +85,12 @@ func (w *Writer) Style(role Role, s string) string {
 	default:
 		return s
 	}
-	return st.Render(s)
+	// Line by line: a block would be padded to the width of its longest.
+	lines := strings.Split(s, "\n")
+	for i, line := range lines {
+		lines[i] = st.Render(line)
+	}
+	return strings.Join(lines, "\n")
 }
 
 // Printf writes formatted text.

@@ -10,8 +10,10 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"regexp"
 	"slices"
 	"sort"
+	"strconv"
 	"strings"
 	"unicode/utf8"
 
@@ -89,6 +91,9 @@ type Document struct {
 	Data     []byte
 	Root     *Node
 	Problems Problems
+	// Garbled are keys on lines that could not be read: they are in the file,
+	// whatever was meant.
+	Garbled []string
 
 	lines []int // offset of each line's start
 }
@@ -137,7 +142,7 @@ func Parse(file string, data []byte) *Document {
 		if message == "" {
 			break
 		}
-		syntax = append(syntax, d.ProblemAt(span, sentence(message), ""))
+		syntax = append(syntax, d.syntaxError(span, message))
 		if !d.blank(clean, span.Offset) {
 			break
 		}
@@ -167,6 +172,9 @@ func (d *Document) blank(clean []byte, offset int) bool {
 	for first := true; line <= len(d.lines); line++ {
 		start, end := d.lines[line-1], d.lineEnd(line)
 		text := bytes.TrimSpace(clean[start:end])
+		if key, _, ok := bytes.Cut(text, []byte("=")); ok && first {
+			d.Garbled = append(d.Garbled, string(bytes.TrimSpace(key)))
+		}
 		header := bytes.HasPrefix(text, []byte("["))
 		if !first && header {
 			break
@@ -429,9 +437,17 @@ func (d *Document) Inside(n *Node, offset, length int) Span {
 
 func quote(key string) string { return "`" + key + "`" }
 
-// sentence drops the prefix that the TOML parser puts before its messages.
-func sentence(message string) string {
-	return strings.TrimPrefix(message, "toml: ")
+// bare is a line whose value is text that lacks its quotes.
+var bare = regexp.MustCompile(`^\s*[A-Za-z0-9_."-]+\s*=\s*([A-Za-z/~.<$][^"'\[\]{}]*?)\s*(#.*)?$`)
+
+// syntaxError words what the TOML parser stumbled over.
+func (d *Document) syntaxError(at Span, message string) Problem {
+	line, _ := d.Position(at.Offset)
+	if m := bare.FindStringSubmatchIndex(d.Line(line)); m != nil {
+		text := d.Line(line)[m[2]:m[3]]
+		return d.ProblemAt(Span{d.lines[line-1] + m[2], m[3] - m[2]}, "text stands in quotes", "write it as "+strconv.Quote(text))
+	}
+	return d.ProblemAt(at, "this is not TOML: "+strings.TrimPrefix(message, "toml: "), "")
 }
 
 // RenameKeys gives each key of a table the name that rename returns. Two keys

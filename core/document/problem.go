@@ -54,10 +54,10 @@ func (ps Problems) Err() error {
 }
 
 // Nearest returns the candidate that word was most likely meant to be, or ""
-// when none is near: at most one edit for every three characters, two for
+// when none is near: at most one edit for every four characters, two for
 // short words.
 func Nearest(word string, candidates []string) string {
-	best, bestDistance := "", max(2, len(word)/3)+1
+	best, bestDistance := "", max(2, len(word)/4)+1
 	for _, c := range slices.Sorted(slices.Values(candidates)) {
 		if strings.EqualFold(c, word) {
 			return c

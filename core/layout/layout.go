@@ -55,7 +55,7 @@ type Tie struct {
 
 // Suggestion is an unclaimed path with the layout line that would claim it.
 type Suggestion struct {
-	Package string // to whose layout it would fit best
+	Package string // to whose layout it would fit best; empty for discard
 	Pattern string // a path, or a pattern for several
 	Paths   []string
 }
@@ -118,6 +118,10 @@ func (m *Mismatch) Lines() string {
 	for i, name := range order {
 		if i > 0 {
 			b.WriteByte('\n')
+		}
+		if name == "" {
+			fmt.Fprintf(&b, "discard = [%s] # above the first [table]\n", strings.Join(byPackage[name], ", "))
+			continue
 		}
 		fmt.Fprintf(&b, "[package.%s.layout]\n", name)
 		for _, key := range byPackage[name] {

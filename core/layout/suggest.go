@@ -43,12 +43,15 @@ func suggest(r *recipe.Recipe, unclaimed, staged []Path) []Suggestion {
 			pattern += "/"
 		}
 		// The outermost folder that is unclaimed as a whole.
-		for d := path.Dir(p.Path); d != "/" && !Shared(d); d = path.Dir(d) {
+		for d := path.Dir(p.Path); d != "/" && (!Shared(d) || strings.HasPrefix(d, "/usr/share/man")); d = path.Dir(d) {
 			if freeIn[d] == inside[d] && freeIn[d] >= manyPaths {
 				pattern = d + "/**"
 			}
 		}
 		name := home(r, p.Path)
+		if name == "" {
+			pattern = p.Path
+		}
 		if i, ok := byPattern[name+pattern]; ok {
 			out[i].Paths = append(out[i].Paths, p.Path)
 			continue
@@ -63,9 +66,13 @@ func suggest(r *recipe.Recipe, unclaimed, staged []Path) []Suggestion {
 }
 
 // home guesses the package that a path belongs to: development files go to the
-// one named so, documentation likewise, everything else to the first.
+// one named so, documentation likewise, everything else to the first. What is
+// of no use once installed is proposed to be discarded: "".
 func home(r *recipe.Recipe, p string) string {
 	names := r.PackageNames()
+	if strings.HasSuffix(p, ".la") || p == "/usr/share/info/dir" || strings.HasSuffix(p, "~") {
+		return ""
+	}
 	development := strings.HasPrefix(p, "/usr/include/") || strings.HasSuffix(p, ".pc") || strings.HasSuffix(p, ".a") ||
 		strings.HasSuffix(p, ".so") && strings.HasPrefix(p, "/usr/lib")
 	for _, name := range names {

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"net/url"
 	"path/filepath"
+	"reflect"
 	"regexp"
 	"slices"
 	"strings"
@@ -72,7 +73,7 @@ func (r *Recipe) checkFacts() {
 		}
 	}
 	for _, f := range required {
-		if d.Find(f.key) == nil {
+		if d.Find(f.key) == nil && !slices.Contains(d.Garbled, f.key) && !misspelt(d.Root.Keys, f.key) {
 			d.Add(last, fmt.Sprintf("`%s` is missing", f.key), "add a line: "+f.line)
 		}
 	}
@@ -102,6 +103,15 @@ func (r *Recipe) checkFacts() {
 	if r.Homepage != "" && !webAddress(r.Homepage) {
 		d.Add(d.At("homepage"), fmt.Sprintf("%q is not a web address", r.Homepage), "it begins with https://")
 	}
+}
+
+// misspelt tells whether one of the keys is no fact and was meant to be this
+// one, which is told of as an unknown key.
+func misspelt(keys []string, fact string) bool {
+	known := document.Keys(reflect.TypeFor[Recipe]())
+	return slices.ContainsFunc(keys, func(key string) bool {
+		return !slices.Contains(known, key) && document.Nearest(key, known) == fact
+	})
 }
 
 func (r *Recipe) checkSummary(s string, path ...any) {
