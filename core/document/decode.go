@@ -5,6 +5,7 @@ import (
 	"reflect"
 	"strconv"
 	"strings"
+	"time"
 )
 
 // LocalDate is a TOML local date in the form 2031-04-02 (RFC 3339 full-date).
@@ -48,6 +49,10 @@ func (d *Document) decode(n *Node, v reflect.Value, name, shape string) {
 			wrong("a date such as 2031-04-02, without quotes,")
 			return
 		}
+		if _, err := time.Parse(time.DateOnly, n.Text); err != nil {
+			d.Add(n.Value, n.Text+" is no day of the calendar", "dates are written year, month, day: 2031-04-02")
+			return
+		}
 		v.SetString(n.Text)
 	case t.Kind() == reflect.String:
 		if n.Kind != String {
@@ -68,7 +73,7 @@ func (d *Document) decode(n *Node, v reflect.Value, name, shape string) {
 		}
 		i, err := strconv.ParseInt(strings.ReplaceAll(n.Text, "_", ""), 0, strconv.IntSize)
 		if err != nil {
-			d.Add(n.Value, fmt.Sprintf("%s is too large a number", quote(name)), "")
+			d.Add(n.Value, fmt.Sprintf("%s is no number that can be worked with: %s", quote(name), n.Text), "")
 			return
 		}
 		v.SetInt(i)

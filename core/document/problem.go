@@ -62,10 +62,20 @@ func Nearest(word string, candidates []string) string {
 		if strings.EqualFold(c, word) {
 			return c
 		}
-		d := levenshtein.ComputeDistance(strings.ToLower(word), strings.ToLower(c))
+		a, b := strings.ToLower(word), strings.ToLower(c)
+		d := levenshtein.ComputeDistance(a, b)
+		if letters(a) == letters(b) {
+			d = 1 // two letters that changed places are one slip of the finger
+		}
 		if d < bestDistance && d < utf8.RuneCountInString(c) {
 			best, bestDistance = c, d
 		}
 	}
 	return best
+}
+
+func letters(s string) string {
+	r := []rune(s)
+	slices.Sort(r)
+	return string(r)
 }

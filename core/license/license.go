@@ -163,7 +163,7 @@ func (c *checker) operand(depth int) {
 func (c *checker) identifier(word string) {
 	l := load()
 	id := strings.TrimSuffix(word, "+")
-	if slices.Contains(l.ids, id) || slices.Contains(l.deprecated, word) || reference.MatchString(word) {
+	if slices.Contains(l.ids, id) || slices.Contains(l.deprecated, id) || reference.MatchString(word) {
 		return
 	}
 	remedy := meant(word, l.ids)

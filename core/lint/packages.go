@@ -260,7 +260,8 @@ var layoutRules = []Rule{
 					found = append(found, e.Path)
 				}
 			}
-			if runs && len(found) > 0 {
+			development := strings.HasSuffix(c.Facts.Name, "-dev") || strings.HasSuffix(c.Facts.Name, "-devel")
+			if runs && !development && len(found) > 0 {
 				c.path(found[0], "a package with programs or libraries holds development files: %s", several(found))
 			}
 		},

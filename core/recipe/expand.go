@@ -65,8 +65,8 @@ func (v values) keys() []string {
 func (v values) names() string { return "{" + strings.Join(v.keys(), "}, {") + "}" }
 
 // expandAll replaces {names} in every string of the document outside scripts,
-// and in the keys of layouts. Facts that are missing or wrong expand to
-// nothing; they are reported on their own.
+// and in the keys of layouts. Facts that are missing or wrong are
+// reported on their own.
 func expandAll(doc *document.Document, target Target) {
 	text := func(key string) string {
 		if n := doc.Find(key); n != nil && (n.Kind == document.String || n.Kind == document.Integer) {
@@ -75,9 +75,13 @@ func expandAll(doc *document.Document, target Target) {
 		return ""
 	}
 	release, _ := strconv.Atoi(text("release"))
+	own := text("version")
+	if !version.Valid(own) {
+		own = "0" // it is reported once, not wherever it is used
+	}
 	v := values{
-		"name": text("name"), "version": text("version"), "release": text("release"),
-		"full":        version.Full{Version: text("version"), Release: release}.String(),
+		"name": text("name"), "version": own, "release": text("release"),
+		"full":        version.Full{Version: own, Release: max(release, 1)}.String(),
 		"target.arch": target.Arch,
 	}
 	for _, key := range doc.Root.Keys {

@@ -1,0 +1,150 @@
+package recipe
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+)
+
+var target = Target{Name: "saltmarsh-7", Arch: "x86_64"}
+
+const good = `edition = 1
+name    = "tidegauge"
+version = "2.4.1"
+release = 3
+summary = "Record tide heights on {target.arch} in {{braces}}"
+license = "MIT"
+
+[[source]]
+url    = "https://files.example/tidegauge-{version}.tar.gz"
+sha256 = "0000000000000000000000000000000000000000000000000000000000000000"
+
+[steps]
+build = '''
+make {not-a-value}
+'''
+
+[package.tidegauge.layout]
+"/usr/lib/libtide.so.{version}" = { mode = "0644" }
+"/usr/bin/*" = {}
+
+[package.tidegauge-dev]
+needs  = ["tidegauge = {full}"]
+layout = { "/usr/include/**" = {} }
+
+[[change]]
+version = "2.4.1-3"
+date    = 2031-04-02
+by      = "Ines Quarrell <ines@saltmarsh.example>"
+text    = ["Listen on 8080"]
+
+[[change]]
+version = "2.4.1-1"
+date    = 2031-03-02
+text    = ["First"]
+`
+
+func TestParse(t *testing.T) {
+	r, err := Parse("recipe.toml", []byte(good), target)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if r.Full() != "2.4.1-3" || r.Sources[0].URL != "https://files.example/tidegauge-2.4.1.tar.gz" ||
+		r.Summary != "Record tide heights on x86_64 in {braces}" || r.Packages["tidegauge-dev"].Needs[0] != "tidegauge = 2.4.1-3" ||
+		!strings.Contains(r.Steps.Build, "{not-a-value}") {
+		t.Errorf("values are not filled in: %+v", r)
+	}
+	if _, ok := r.Packages["tidegauge"].Layout["/usr/lib/libtide.so.2.4.1"]; !ok {
+		t.Errorf("a layout's key is not filled in: %v", r.Packages["tidegauge"].Layout)
+	}
+	if got := r.Epoch().Format("2006-01-02"); got != "2031-04-02" {
+		t.Errorf("the newest change is of %s", got)
+	}
+	if fmt.Sprint(r.PackageNames()) != "[tidegauge tidegauge-dev]" || r.ScriptLine(Build, 1) != 14 {
+		t.Errorf("packages %v, the build script begins on line %d", r.PackageNames(), r.ScriptLine(Build, 1))
+	}
+}
+
+// Each mistake is made alone in a recipe that is otherwise right.
+func TestMistakes(t *testing.T) {
+	for _, c := range []struct{ old, new, want string }{
+		{`edition = 1`, `edition = 2`, "1:11: this is edition 2"},
+		{`"tidegauge"`, `"Tide Gauge"`, `2:11: "Tide Gauge" cannot be a name`},
+		{`version = "2.4.1"` + "\n", `version = "2-4"` + "\n", `3:11: "2-4" cannot be a version`},
+		{`release = 3`, `release = 0`, "4:11: a release is counted from 1"},
+		{`license = "MIT"`, `license = "MTI"`, `6:12: "MTI" is not an SPDX licence identifier (did you mean "MIT"?)`},
+		{`license = "MIT"`, ``, "`license` is missing"},
+		{`license = "MIT"`, "license = \"MIT\"\nhomepage = \"tide.example\"", "7:12: \"tide.example\" is not a web address"},
+		{`license = "MIT"`, "license = \"MIT\"\narch = \"x86_64\"", `7:8: "x86_64" cannot be given as an architecture`},
+		{`{version}.tar`, `{verison}.tar`, "9:43: unknown value {verison} (did you mean {version}?)"},
+		{`{version}.tar`, `{version.tar`, "9:43: a { without a }"},
+		{`https://files`, `ftp://files`, "is not an address that can be fetched"},
+		{`url    =`, "file = \"x\"\nurl    =", "9:1: a source has a `url` or a `file`, not both"},
+		{`url    = "https://files.example/tidegauge-{version}.tar.gz"`, ``, "8:3: a source needs a `url` or a `file`"},
+		{`url    = "https://files.example/tidegauge-{version}.tar.gz"`, `file = "../x"`, `"../x" does not name a file beside the recipe`},
+		{strings.Repeat("0", 64), "abc", "10:10: a SHA-256 digest has 64 characters"},
+		{`[steps]`, "[needs]\nbuild = [\"comand/cc\"]\n[steps]", `13:11: unknown kind of need "comand"`},
+		{`build = '''`, `biuld = '''`, "13:1: unknown key `biuld` in `steps` (did you mean `build`?)"},
+		{`"/usr/bin/*"`, `"usr/bin/*"`, `19:1: "usr/bin/*" is not a path in the package`},
+		{`"/usr/bin/*"`, `"/usr/bin/[a"`, `is not a pattern`},
+		{`"/usr/bin/*"`, `"/usr/../etc"`, `is not a clean path`},
+		{`"/usr/bin/*" = {}`, `"/usr/bin/*" = { kind = "confg" }`, `unknown kind of path "confg" (did you mean "config"?)`},
+		{`"/usr/bin/*" = {}`, `"/usr/bin/*" = { from = "x" }`, "`from` puts one file at one path"},
+		{`"/usr/bin/*" = {}`, `"/usr/bin/*" = { owner = "0" }`, "owners and groups are given by name"},
+		{`mode = "0644"`, `mode = "rw"`, `"rw" is not a mode`},
+		{`"/usr/include/**" = {}`, `"/usr/bin/*" = {}`, `is in the layout of "tidegauge" too, on line 19`},
+		{`layout = { "/usr/include/**" = {} }`, ``, `package "tidegauge-dev" has no layout`},
+		{`"/usr/lib/libtide.so.{version}" = { mode = "0644" }`, "\"/usr/a-{version}\" = {}\n\"/usr/a-2.4.1\" = {}", `is in this layout already`},
+		{`tidegauge = {full}`, `tidegauge = {full} x`, `is not a bound on a version`},
+		{`date    = 2031-04-02`, `date    = 2031-13-02`, "27:11: 2031-13-02 is no day of the calendar"},
+		{`version = "2.4.1-3"`, ``, "`version` is missing in this [[change]]"},
+		{`text    = ["First"]`, ``, "`text` is missing in this [[change]]"},
+		{`[[change]]`, "[[waive]]\ncode = \"R101\"\n[[change]]", "a waiver gives its reason"},
+	} {
+		text := strings.Replace(good, c.old, c.new, 1)
+		if text == good {
+			t.Fatalf("%q is not in the recipe", c.old)
+		}
+		_, err := Parse("recipe.toml", []byte(text), target)
+		if err == nil || !strings.Contains(err.Error(), c.want) || strings.Count(err.Error(), "recipe.toml:") != 1 {
+			t.Errorf("%q → %q:\n got %v\nwant one mistake: %s", c.old, c.new, err, c.want)
+		}
+	}
+}
+
+func TestLoad(t *testing.T) {
+	dir := filepath.Join(t.TempDir(), "other")
+	if err := os.Mkdir(dir, 0o755); err != nil {
+		t.Fatal(err)
+	}
+	write := func(name, text string) {
+		if err := os.WriteFile(filepath.Join(dir, name), []byte(text), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	write("tidegauge.service", "")
+	write(FileName, strings.Replace(good, `"/usr/bin/*" = {}`, `"/usr/x" = { from = "tidegauge.servce" }`, 1))
+	_, err := Load(dir, "recipe.toml", target)
+	for _, want := range []string{`the recipe is named "tidegauge" and its folder "other"`, `there is no file "tidegauge.servce" beside the recipe (did you mean "tidegauge.service"?)`} {
+		if err == nil || !strings.Contains(err.Error(), want) {
+			t.Errorf("got %v, want %s", err, want)
+		}
+	}
+	if _, err := Load(filepath.Dir(dir), "recipe.toml", target); err == nil || !strings.Contains(err.Error(), "there is no recipe here") {
+		t.Errorf("a folder without a recipe: %v", err)
+	}
+}
+
+func FuzzParse(f *testing.F) {
+	f.Add([]byte(good))
+	f.Add([]byte("edition = 1\n[[source]]\nfile = 3\n[package.x]\nlayout = []\n[[change]]\ndate = 1"))
+	f.Add([]byte("package = 1\nsource = 2\nchange = [1]\nwaive = {}\nneeds = []\nsteps = \"\""))
+	f.Fuzz(func(t *testing.T, data []byte) {
+		r, err := Parse("recipe.toml", data, target)
+		if err == nil && (r.Name == "" || r.Version == "" || len(r.Packages) == 0) {
+			t.Errorf("accepted without its facts: %+v", r)
+		}
+	})
+}

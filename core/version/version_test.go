@@ -1,0 +1,59 @@
+package version
+
+import (
+	"slices"
+	"testing"
+)
+
+// inOrder is sorted; each version sorts before all that follow.
+var inOrder = []string{
+	"0.9", "1.0~~", "1.0~alpha", "1.0~beta2", "1.0~rc1", "1.0~rc1.1", "1.0", "1.0a", "1.0b", "1.0.1", "1.0.2a", "1.2", "1.10",
+	"1.10+git20310402", "1.10.0", "2", "9.99999999999999999999998", "9.99999999999999999999999", "2031.04.02", "2031.10.01", "20310402",
+}
+
+func TestCompare(t *testing.T) {
+	for i, a := range inOrder {
+		for j, b := range inOrder {
+			want := 0
+			if i < j {
+				want = -1
+			} else if i > j {
+				want = 1
+			}
+			if got := Compare(a, b); got != want {
+				t.Errorf("Compare(%q, %q) = %d, want %d", a, b, got, want)
+			}
+		}
+	}
+	for _, same := range [][2]string{{"1.0", "1.00"}, {"1.0", "1_0"}, {"1.0", "1.0."}, {"007", "7"}} {
+		if Compare(same[0], same[1]) != 0 {
+			t.Errorf("%q and %q differ in rank", same[0], same[1])
+		}
+	}
+}
+
+func TestParseFull(t *testing.T) {
+	for s, ok := range map[string]bool{"1.2-3": true, "1.2": true, "1.2-0": false, "1.2-x": false, "-1": false, "1:2-3": false, "1-2-3": false, "": false} {
+		f, err := ParseFull(s)
+		if (err == nil) != ok || ok && f.String() != s {
+			t.Errorf("ParseFull(%q) = %v, %v", s, f, err)
+		}
+	}
+	if (Full{"1.2", 0}).Compare(Full{"1.2", 7}) != 0 || (Full{"1.2", 2}).Compare(Full{"1.2", 10}) != -1 {
+		t.Error("releases compare wrongly")
+	}
+}
+
+func FuzzCompare(f *testing.F) {
+	f.Add("1.0~rc1", "1.0", "1.0a")
+	f.Fuzz(func(t *testing.T, a, b, c string) {
+		if Compare(a, b) != -Compare(b, a) || Compare(a, a) != 0 {
+			t.Errorf("%q, %q: the order is not symmetric", a, b)
+		}
+		s := []string{a, b, c}
+		slices.SortFunc(s, Compare)
+		if Compare(s[0], s[2]) > 0 {
+			t.Errorf("%q: the order is not transitive", s)
+		}
+	})
+}
