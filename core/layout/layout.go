@@ -1,7 +1,8 @@
 // Package layout decides which staged paths belong to which package, and as
 // what. Layouts are declared in the recipe: a literal path beats a pattern,
-// and of two patterns the one with the longer literal start wins; a tie is an
-// error. Patterns have the signs *, **, ?, [a-z] and {a,b}; ** also crosses
+// and of two patterns the one with the longer literal start wins, or with the
+// same start the one with more literal characters in all; a tie is an error.
+// Patterns have the signs *, **, ?, [a-z] and {a,b}; ** also crosses
 // slashes.
 package layout
 
@@ -105,14 +106,14 @@ func (m *Mismatch) count() int {
 func (m *Mismatch) Lines() string {
 	byPackage := map[string][]string{}
 	var order []string
-	width := 0
+	width := map[string]int{}
 	for _, s := range m.Unclaimed {
 		if byPackage[s.Package] == nil {
 			order = append(order, s.Package)
 		}
 		key := quote(s.Pattern)
 		byPackage[s.Package] = append(byPackage[s.Package], key)
-		width = max(width, len(key))
+		width[s.Package] = max(width[s.Package], len(key))
 	}
 	var b strings.Builder
 	for i, name := range order {
@@ -125,7 +126,7 @@ func (m *Mismatch) Lines() string {
 		}
 		fmt.Fprintf(&b, "[package.%s.layout]\n", name)
 		for _, key := range byPackage[name] {
-			fmt.Fprintf(&b, "%-*s = {}\n", width, key)
+			fmt.Fprintf(&b, "%-*s = {}\n", width[name], key)
 		}
 	}
 	return b.String()
@@ -150,6 +151,7 @@ type rule struct {
 	literal bool
 	dir     bool // a literal directory
 	start   int  // length of a pattern's literal start
+	weight  int  // literal characters in all
 	used    bool
 }
 
@@ -165,7 +167,7 @@ func newResolver(r *recipe.Recipe) *resolver {
 	x := &resolver{literals: map[string]*rule{}, tied: map[[2]int]bool{}, mismatch: Mismatch{Recipe: r.Doc.File}}
 	add := func(pkg, pattern string, e recipe.Entry, line int) {
 		ru := &rule{Line: Line{Package: pkg, Pattern: pattern, Line: line}, entry: e}
-		ru.start = strings.IndexAny(pattern, `*?[{\`)
+		ru.start, ru.weight = strings.IndexAny(pattern, `*?[{\`), literals(pattern)
 		ru.literal = ru.start < 0
 		x.all = append(x.all, ru)
 		if ru.literal {
@@ -191,10 +193,32 @@ func newResolver(r *recipe.Recipe) *resolver {
 		if a.start != b.start {
 			return a.start > b.start
 		}
+		if a.weight != b.weight {
+			return a.weight > b.weight
+		}
 		return a.Pattern < b.Pattern
 	})
 	sort.Slice(x.all, func(i, j int) bool { return x.all[i].Line.Line < x.all[j].Line.Line })
 	return x
+}
+
+// literals counts the characters of a pattern that stand for themselves.
+func literals(pattern string) int {
+	n, depth := 0, 0
+	for _, r := range pattern {
+		switch r {
+		case '[', '{':
+			depth++
+		case ']', '}':
+			depth--
+		case '*', '?', '\\':
+		default:
+			if depth == 0 {
+				n++
+			}
+		}
+	}
+	return n
 }
 
 func (x *resolver) find(p Path) *rule {
@@ -203,7 +227,7 @@ func (x *resolver) find(p Path) *rule {
 	}
 	var best *rule
 	for _, ru := range x.patterns {
-		if best != nil && ru.start < best.start {
+		if best != nil && (ru.start < best.start || ru.weight < best.weight) {
 			break
 		}
 		if !strings.HasPrefix(p.Path, strings.TrimSuffix(ru.Pattern[:ru.start], "/")) {

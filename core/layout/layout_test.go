@@ -1,0 +1,164 @@
+package layout
+
+import (
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+
+	"ellwand.example/core/recipe"
+)
+
+const facts = "edition=1\nname=\"tide\"\nversion=\"1.0\"\nrelease=1\nsummary=\"x\"\nlicense=\"MIT\"\n"
+
+func parse(t *testing.T, text string) *recipe.Recipe {
+	t.Helper()
+	r, err := recipe.Parse("recipe.toml", []byte(facts+text), recipe.Target{Name: "t", Arch: "x86_64"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	return r
+}
+
+// paths makes staged paths from a list: a / at the end is a directory, -> a
+// link.
+func paths(list string) []Path {
+	var out []Path
+	for s := range strings.FieldsSeq(list) {
+		p := Path{Path: s, Type: File, Mode: 0o644, Size: 1}
+		if dir, ok := strings.CutSuffix(s, "/"); ok {
+			p = Path{Path: dir, Type: Directory, Mode: 0o755}
+		} else if name, target, ok := strings.Cut(s, "->"); ok {
+			p = Path{Path: name, Type: Symlink, Mode: 0o777, Link: target}
+		}
+		out = append(out, p)
+	}
+	return out
+}
+
+func describe(claims map[string][]Claim, names ...string) string {
+	var b strings.Builder
+	for _, name := range names {
+		fmt.Fprintf(&b, "%s:", name)
+		for _, c := range claims[name] {
+			fmt.Fprintf(&b, " %s", c.Path.Path)
+			if c.Kind != "" || c.Owner != Root || c.Type == File && c.Mode != 0o644 {
+				fmt.Fprintf(&b, "[%s %s %s:%s]", c.Kind, Octal(c.Mode), c.Owner, c.Group)
+			}
+		}
+		b.WriteString("; ")
+	}
+	return b.String()
+}
+
+func TestResolve(t *testing.T) {
+	for _, c := range []struct{ name, recipe, staged, want string }{
+		{"no layout takes everything", "", "/usr/ /usr/bin/ /usr/bin/tide /etc/ /etc/tide.conf /usr/share/man/man1/tide.1",
+			"tide: /etc/tide.conf[config 0644 root:root] /usr/bin/tide /usr/share/man/man1/tide.1[doc 0644 root:root]; "},
+		{"a literal beats a pattern, a longer start a shorter", `
+[package.tide.layout]
+"/usr/**" = {}
+"/usr/bin/tide" = { mode = "4755" }
+[package.tide-dev.layout]
+"/usr/lib/*.so" = {}
+"/usr/include/**" = {}
+`, "/usr/bin/tide /usr/lib/libtide.so->libtide.so.1 /usr/lib/libtide.so.1 /usr/include/ /usr/include/tide/ /usr/include/tide/tide.h",
+			"tide: /usr/bin/tide[ 4755 root:root] /usr/lib/libtide.so.1; tide-dev: /usr/include/tide /usr/include/tide/tide.h /usr/lib/libtide.so; "},
+		{"directories: named, filled, empty, shared", `
+[package.tide.layout]
+"/var/lib/tide/" = { kind = "state", owner = "tide", mode = "0750" }
+"/usr/share/tide/**" = { mode = "0600" }
+`, "/usr/ /usr/share/ /usr/share/tide/ /usr/share/tide/a /usr/share/tide/empty/ /var/ /var/lib/",
+			"tide: /usr/share/tide /usr/share/tide/a[ 0600 root:root] /usr/share/tide/empty /var/lib/tide[state 0750 tide:tide]; "},
+		{"discarded", "discard = [\"/usr/lib/*.la\"]\n[package.tide.layout]\n\"/usr/lib/**\" = {}\n", "/usr/lib/a /usr/lib/a.la", "tide: /usr/lib/a; "},
+		{"braces", "[package.tide.layout]\n\"/usr/{{a,b}}/x\" = {}\n", "/usr/a/x /usr/b/x", "tide: /usr/a/x /usr/b/x; "},
+	} {
+		r := parse(t, c.recipe)
+		claims, err := Resolve(r, paths(c.staged))
+		if got := describe(claims, r.PackageNames()...); err != nil || got != c.want {
+			t.Errorf("%s:\n got %s (%v)\nwant %s", c.name, got, err, c.want)
+		}
+	}
+}
+
+func TestMismatch(t *testing.T) {
+	r := parse(t, `
+[package.tide.layout]
+"/usr/bin/tidee" = {}
+"/usr/lib/*/x" = {}
+"/usr/lib/a*/x" = {}
+"/usr/lib/?b/x" = {}
+[package.tide-dev.layout]
+"/usr/lib/b?/x" = {}
+"/usr/lib/?a/x" = {}
+`)
+	_, err := Resolve(r, paths("/usr/bin/tide /usr/share/tide/1 /usr/share/tide/2 /usr/share/tide/3 /usr/share/tide/{4} /usr/include/tide.h /usr/lib/tide.la /usr/lib/ab/x /usr/lib/bb/x /usr/lib/aa/x /srv/empty/"))
+	var m *Mismatch
+	if !errors.As(err, &m) {
+		t.Fatalf("got %v", err)
+	}
+	if want := `discard = ["/usr/lib/tide.la"] # above the first [table]
+
+[package.tide.layout]
+"/usr/bin/tide"      = {}
+"/usr/share/tide/**" = {}
+"/srv/empty/"        = {}
+
+[package.tide-dev.layout]
+"/usr/include/tide.h" = {}
+`; m.Lines() != want {
+		t.Errorf("lines to paste:\n%s\nwant:\n%s", m.Lines(), want)
+	}
+	for _, want := range []string{
+		"8 staged paths are in no layout", `recipe.toml:9: "/usr/bin/tidee" matches nothing that was staged (did you mean "/usr/bin/tide"?)`,
+	} {
+		if !strings.Contains(m.Error(), want) {
+			t.Errorf("%s\nwant %s", m, want)
+		}
+	}
+	// Of patterns with the same start, the one that says more wins.
+	if len(m.Tied) != 0 {
+		t.Errorf("tied: %+v", m.Tied)
+	}
+	tie := parse(t, "[package.tide.layout]\n\"/usr/lib/*a/x\" = {}\n[package.tide-dev.layout]\n\"/usr/lib/?a/x\" = {}\n")
+	if _, err := Resolve(tie, paths("/usr/lib/aa/x /usr/lib/ba/x")); !errors.As(err, &m) || len(m.Tied) != 1 || m.Tied[0].Path != "/usr/lib/aa/x" {
+		t.Errorf("a tie: %v", err)
+	}
+	covered := parse(t, "[package.tide.layout]\n\"/usr/x\" = { from = \"x\" }\n")
+	if _, err := Resolve(covered, paths("/usr/x")); !errors.As(err, &m) || len(m.Covered) != 1 {
+		t.Errorf("staged, and brought by the recipe: %v", err)
+	}
+}
+
+func TestWalk(t *testing.T) {
+	dir := t.TempDir()
+	os.MkdirAll(filepath.Join(dir, "usr/bin"), 0o755)
+	os.WriteFile(filepath.Join(dir, "usr/bin/a b"), []byte("x"), 0o755)
+	os.Chmod(filepath.Join(dir, "usr/bin/a b"), 0o755|os.ModeSetuid)
+	os.Link(filepath.Join(dir, "usr/bin/a b"), filepath.Join(dir, "usr/bin/c"))
+	os.Symlink("a b", filepath.Join(dir, "usr/bin/l"))
+	found, err := Walk(dir)
+	if err != nil || len(found) != 5 {
+		t.Fatalf("%v, %v", found, err)
+	}
+	if p := found[2]; p.Path != "/usr/bin/a b" || Octal(p.Mode) != "4755" || p.Inode == (Inode{}) || p.Inode != found[3].Inode || found[4].Link != "a b" {
+		t.Errorf("%+v", found)
+	}
+	syscall.Mkfifo(filepath.Join(dir, "pipe"), 0o644)
+	os.WriteFile(filepath.Join(dir, "bad\xff"), nil, 0o644)
+	var unfit *UnfitError
+	if _, err := Walk(dir); !errors.As(err, &unfit) || len(unfit.Paths) != 2 {
+		t.Errorf("what cannot be packed: %v", err)
+	}
+}
+
+func TestModes(t *testing.T) {
+	for _, s := range []string{"0644", "4755", "2775", "1777", "0000", "7777"} {
+		if got := Octal(ParseMode(s)); got != s {
+			t.Errorf("%s is written as %s", s, got)
+		}
+	}
+}

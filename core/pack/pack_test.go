@@ -1,0 +1,425 @@
+package pack
+
+import (
+	"archive/tar"
+	"bytes"
+	"context"
+	"crypto/sha256"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"math/rand/v2"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"ellwand.example/core/layout"
+	"ellwand.example/core/progress"
+	"ellwand.example/core/recipe"
+)
+
+var when = time.Date(2031, 4, 2, 0, 0, 0, 0, time.UTC)
+
+// files to stage: name → contents; "->x" is a link, "/" at the end a directory.
+type files map[string]string
+
+func claims(t testing.TB, f files) []layout.Claim {
+	t.Helper()
+	dir := t.TempDir()
+	for name, text := range f {
+		p := filepath.Join(dir, name)
+		os.MkdirAll(filepath.Dir(p), 0o755)
+		switch target, link := strings.CutPrefix(text, "->"); {
+		case strings.HasSuffix(name, "/"):
+			os.MkdirAll(p, 0o755)
+		case link:
+			os.Symlink(target, p)
+		default:
+			if err := os.WriteFile(p, []byte(text), 0o644); err != nil {
+				t.Fatal(err)
+			}
+		}
+	}
+	staged, err := layout.Walk(dir)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var out []layout.Claim
+	for _, p := range staged {
+		out = append(out, layout.Claim{Path: p, Owner: "root", Group: "root"})
+	}
+	return out
+}
+
+func spec(c []layout.Claim) Spec {
+	return Spec{
+		Facts: Facts{Name: "tide", Version: "1.0", Release: 1, Arch: "any", Target: "saltmarsh-7", Summary: "Tides", License: "MIT", Recipe: "tide", Date: "2031-04-02",
+			Needs: []Need{{Need: "saltmarsh-stations >= 2031.1"}}, Accounts: map[string]recipe.Account{"tide": {Home: "/var/lib/tide"}}},
+		Claims: c, Scripts: map[string]string{"after-install": "true\n"}, Recipe: []byte("name = \"tide\"\n"), Time: when,
+		Build: BuildRecord{Ellwand: "test", Isolation: "none"},
+	}
+}
+
+func write(t testing.TB, s Spec) Written {
+	t.Helper()
+	w, err := Write(context.Background(), t.TempDir(), s, progress.None)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return w
+}
+
+func open(t testing.TB, path string) *Package {
+	t.Helper()
+	p, err := Open(path)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { p.Close() })
+	return p
+}
+
+// big is larger than a frame, and does not compress to nothing.
+func big() string {
+	b := make([]byte, FrameSize+FrameSize/2)
+	r := rand.New(rand.NewPCG(1, 2))
+	for i := range b {
+		b[i] = "tidewater"[r.IntN(9)]
+	}
+	return string(b)
+}
+
+func TestRoundTrip(t *testing.T) {
+	large := big()
+	c := claims(t, files{"usr/bin/tide": "#!/bin/sh\n", "usr/share/a file": large, "usr/share/b": large[:100], "usr/share/link": "->a file", "var/empty/": "", "usr/share/none": ""})
+	os.Link(c[2].Disk, filepath.Join(filepath.Dir(c[2].Disk), "tide2"))
+	w := write(t, spec(c))
+	if filepath.Base(w.Path) != "tide@1.0-1.any.ell" {
+		t.Errorf("written to %s", w.Path)
+	}
+	p := open(t, w.Path)
+	if err := p.Verify(context.Background()); err != nil {
+		t.Fatal(err)
+	}
+	for path, want := range map[string]string{"/usr/share/a file": large, "/usr/share/b": large[:100], "/usr/share/none": ""} {
+		e, ok := p.Entry(path)
+		var b bytes.Buffer
+		if err := p.WriteFile(&b, e); !ok || err != nil || b.String() != want {
+			t.Errorf("%s: %d bytes, want %d (%v)", path, b.Len(), len(want), err)
+		}
+	}
+	dir := t.TempDir()
+	if err := p.Extract(context.Background(), dir); err != nil {
+		t.Fatal(err)
+	}
+	if got, err := os.ReadFile(filepath.Join(dir, "usr/share/link")); err != nil || string(got) != large {
+		t.Errorf("extracted through the link: %d bytes, %v", len(got), err)
+	}
+	if text, ok := p.Meta("scripts/after-install"); !ok || string(text) != "true\n" || p.Facts.Paths != len(c) || len(p.frames) != 3 {
+		t.Errorf("script %q, %d paths, %d frames", text, p.Facts.Paths, len(p.frames))
+	}
+}
+
+func TestHardLinks(t *testing.T) {
+	c := claims(t, files{"usr/bin/a": "tide"})
+	dir := filepath.Dir(c[2].Disk)
+	os.Link(c[2].Disk, filepath.Join(dir, "b"))
+	staged, err := layout.Walk(filepath.Dir(filepath.Dir(dir)))
+	if err != nil {
+		t.Fatal(err)
+	}
+	var linked []layout.Claim
+	for _, p := range staged {
+		linked = append(linked, layout.Claim{Path: p, Owner: "root", Group: "root"})
+	}
+	p := open(t, write(t, spec(linked)).Path)
+	b, _ := p.Entry("/usr/bin/b")
+	out := t.TempDir()
+	if err := p.Extract(context.Background(), out); err != nil || b.Same != "/usr/bin/a" || p.Facts.Size != 4 {
+		t.Fatalf("%v, %+v, %d bytes", err, b, p.Facts.Size)
+	}
+	x, _ := os.Stat(filepath.Join(out, "usr/bin/a"))
+	y, _ := os.Stat(filepath.Join(out, "usr/bin/b"))
+	if !os.SameFile(x, y) {
+		t.Error("the two names are two files")
+	}
+}
+
+// The same input gives the same bytes, wherever it lies and whoever wrote it.
+func TestReproducible(t *testing.T) {
+	f := files{"usr/share/x": big(), "usr/bin/y": "y", "etc/z": "->x"}
+	first := write(t, spec(claims(t, f)))
+	again := claims(t, f)
+	for _, c := range again {
+		os.Chtimes(c.Disk, time.Now(), time.Unix(1, 0))
+	}
+	if second := write(t, spec(again)); second.SHA256 != first.SHA256 {
+		t.Errorf("%s and %s", first.SHA256, second.SHA256)
+	}
+}
+
+// Any tar that knows Zstandard reads a package.
+func TestPlainTar(t *testing.T) {
+	for _, tool := range []string{"tar", "zstd"} {
+		if _, err := exec.LookPath(tool); err != nil {
+			t.Skipf("no %s on this machine to read the package with", tool)
+		}
+	}
+	w := write(t, spec(claims(t, files{"usr/share/x": big(), "usr/bin/ä b": "y"})))
+	out, err := exec.Command("tar", "--zstd", "--quoting-style=literal", "-tvf", w.Path).CombinedOutput()
+	for _, want := range []string{"meta/package.json", "meta/layout.jsonl", "tree/usr/bin/ä b", "root/root", "2031-04-02"} {
+		if err != nil || !strings.Contains(string(out), want) {
+			t.Fatalf("tar: %v\n%s\nwant %s", err, out, want)
+		}
+	}
+}
+
+// A flipped bit is found, or changes nothing that is read: a larger window in a
+// frame's header, or a match copied from another place with the same bytes.
+// A file cut anywhere is found.
+func TestDamage(t *testing.T) {
+	w := write(t, spec(claims(t, files{"usr/share/x": strings.Repeat("tide ", 3000), "usr/bin/y": "y"})))
+	whole, err := os.ReadFile(w.Path)
+	if err != nil {
+		t.Fatal(err)
+	}
+	path := filepath.Join(t.TempDir(), "x.ell")
+	read := ""
+	check := func(data []byte) error {
+		if err := os.WriteFile(path, data, 0o644); err != nil {
+			t.Fatal(err)
+		}
+		p, err := Open(path)
+		if err != nil {
+			return err
+		}
+		defer p.Close()
+		read = fmt.Sprint(p.Facts, p.Layout, p.Build, p.metas)
+		return p.Verify(context.Background())
+	}
+	if err := check(whole); err != nil {
+		t.Fatal(err)
+	}
+	sound := read
+	var damaged *DamagedError
+	for i := range whole {
+		broken := bytes.Clone(whole)
+		broken[i] ^= 1 << (i % 8)
+		err := check(broken)
+		if err == nil && read == sound {
+			continue // the same contents, written in another way
+		}
+		if !errors.As(err, &damaged) {
+			t.Fatalf("byte %d of %d flipped: %v", i, len(whole), err)
+		}
+	}
+	for n := 0; n < len(whole); n += 7 {
+		if err := check(whole[:n]); !errors.As(err, &damaged) {
+			t.Fatalf("cut to %d of %d bytes: %v", n, len(whole), err)
+		}
+	}
+	if err := check(append(bytes.Clone(whole), 0)); !errors.As(err, &damaged) {
+		t.Errorf("a byte added: %v", err)
+	}
+}
+
+// forge makes a package whose layout and payload say what they are told to.
+func forge(t testing.TB, lines []string, payload func(*tar.Writer), facts func(*Facts)) string {
+	t.Helper()
+	s := spec(nil)
+	enc, _ := newEncoder()
+	var entries []Entry
+	for _, l := range lines {
+		var e Entry
+		if err := json.Unmarshal([]byte(l), &e); err != nil {
+			t.Fatal(err)
+		}
+		entries = append(entries, e)
+	}
+	s.Facts.Format = Format
+	head, err := metaFrameUnchecked(&s, entries, facts)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var body bytes.Buffer
+	tw := tar.NewWriter(&body)
+	payload(tw)
+	tw.Close()
+	a, b := enc.EncodeAll(head, nil), enc.EncodeAll(body.Bytes(), nil)
+	frames := []frame{{uint32(len(a)), uint32(len(head))}, {uint32(len(b)), uint32(body.Len())}}
+	path := filepath.Join(t.TempDir(), "forged.ell")
+	if err := os.WriteFile(path, bytes.Join([][]byte{a, b, seekTable(frames)}, nil), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	return path
+}
+
+// metaFrameUnchecked writes the first frame with a layout that the writer
+// itself would refuse.
+func metaFrameUnchecked(s *Spec, entries []Entry, facts func(*Facts)) ([]byte, error) {
+	var b bytes.Buffer
+	var lines []byte
+	for _, e := range entries {
+		l, err := canonical(e)
+		if err != nil {
+			return nil, err
+		}
+		lines = append(append(lines, l...), '\n')
+	}
+	metas := map[string][]byte{"layout.jsonl": lines, "build.json": []byte("{}"), "recipe.toml": nil}
+	s.Facts.Paths, s.Facts.Meta = len(entries), map[string]string{}
+	for name, data := range metas {
+		s.Facts.Meta[name] = sha(data)
+	}
+	facts(&s.Facts)
+	own, err := canonical(s.Facts)
+	if err != nil {
+		return nil, err
+	}
+	metas["package.json"] = own
+	tw := tar.NewWriter(&b)
+	for name, data := range metas {
+		if err := tw.WriteHeader(&tar.Header{Name: "meta/" + name, Mode: 0o644, Typeflag: tar.TypeReg, Size: int64(len(data))}); err != nil {
+			return nil, err
+		}
+		tw.Write(data)
+	}
+	return b.Bytes(), tw.Flush()
+}
+
+func sha(data []byte) string { return fmt.Sprintf("%x", sha256.Sum256(data)) }
+
+func TestHostile(t *testing.T) {
+	const digest = `"sha256":"2d711642b726b04401627ca9fbac32f5c8530fb1903cc4db02258717921a4881"` // of "x"
+	file := func(path, more string) string {
+		return fmt.Sprintf(`{"path":%q,"type":"file","mode":"0644","owner":"root","group":"root","size":1,%s%s}`, path, digest, more)
+	}
+	link := func(path, target string) string {
+		return fmt.Sprintf(`{"path":%q,"type":"symlink","mode":"0777","owner":"root","group":"root","link":%q}`, path, target)
+	}
+	none := func(*tar.Writer) {}
+	as := func(*Facts) {}
+	for name, c := range map[string]struct {
+		lines   []string
+		payload func(*tar.Writer)
+		facts   func(*Facts)
+		want    string
+	}{
+		"leads out":            {[]string{file("/../x", "")}, none, as, "not a clean absolute path"},
+		"relative":             {[]string{file("x", "")}, none, as, "not a clean absolute path"},
+		"long path":            {[]string{file("/"+strings.Repeat("a/", 3000)+"x", "")}, none, as, "not a clean absolute path"},
+		"long name":            {[]string{file("/"+strings.Repeat("a", 300), "")}, none, as, "name of over 255 bytes"},
+		"below a link":         {[]string{link("/a", "/etc"), file("/a/passwd", "")}, none, as, "lies below"},
+		"twice":                {[]string{file("/a", ""), file("/a", "")}, none, as, "holds a path twice"},
+		"not sorted":           {[]string{file("/b", ""), file("/a", "")}, none, as, "not sorted"},
+		"hard link to nothing": {[]string{file("/b", `,"same":"/a"`)}, none, as, "hard link"},
+		"owner":                {[]string{strings.Replace(file("/b", ""), `"owner":"root"`, `"owner":"../root"`, 1)}, none, as, "no account's name"},
+		"mode":                 {[]string{strings.Replace(file("/b", ""), "0644", "99", 1)}, none, as, "not four octal digits"},
+		"payload missing":      {[]string{file("/a", "")}, none, as, "ends too early"},
+		"payload other name": {[]string{file("/a", "")}, func(w *tar.Writer) {
+			w.WriteHeader(&tar.Header{Name: "tree/../../etc/passwd", Size: 1, Mode: 0o644, Uname: "root", Gname: "root"})
+			io.WriteString(w, "x")
+		}, as, "stands where the layout has"},
+		"payload a device": {[]string{file("/a", "")}, func(w *tar.Writer) {
+			w.WriteHeader(&tar.Header{Name: "tree/a", Typeflag: tar.TypeBlock, Mode: 0o644, Uname: "root", Gname: "root"})
+		}, as, "is not of the type"},
+		"payload other bytes": {[]string{file("/a", `,"at":512`)}, func(w *tar.Writer) {
+			w.WriteHeader(&tar.Header{Name: "tree/a", Size: 1, Mode: 0o644, Uname: "root", Gname: "root"})
+			io.WriteString(w, "y")
+		}, as, "do not have the digest"},
+		"payload more":  {nil, func(w *tar.Writer) { w.WriteHeader(&tar.Header{Name: "tree/a", Mode: 0o644}) }, as, "goes on after the last path"},
+		"facts: name":   {nil, none, func(f *Facts) { f.Name = "../x" }, "cannot be a package's name"},
+		"facts: arch":   {nil, none, func(f *Facts) { f.Arch = "a/b" }, "no plain word"},
+		"facts: need":   {nil, none, func(f *Facts) { f.Needs = []Need{{Need: "what/x"}} }, "need"},
+		"facts: count":  {nil, none, func(f *Facts) { f.Paths = 1 << 40 }, "not possible"},
+		"facts: format": {nil, none, func(f *Facts) { f.Format = 9 }, "reads format 1"},
+		"facts: digest": {nil, none, func(f *Facts) { f.Meta["layout.jsonl"] = sha([]byte("?")) }, "is not the one that package.json names"},
+	} {
+		p, err := Open(forge(t, c.lines, c.payload, c.facts))
+		if err == nil {
+			err = p.Extract(context.Background(), t.TempDir())
+			p.Close()
+		}
+		var damaged *DamagedError
+		if !errors.As(err, &damaged) || !strings.Contains(err.Error(), c.want) {
+			t.Errorf("%s: %v, want %s", name, err, c.want)
+		}
+	}
+}
+
+func TestWriteFails(t *testing.T) {
+	c := claims(t, files{"usr/x": "x"})
+	ctx, cancel := context.WithCancel(context.Background())
+	cancel()
+	dir := t.TempDir()
+	if _, err := Write(ctx, dir, spec(c), progress.None); !errors.Is(err, context.Canceled) {
+		t.Errorf("interrupted: %v", err)
+	}
+	c[1].Disk += "-gone"
+	if _, err := Write(context.Background(), dir, spec(c), progress.None); !errors.Is(err, os.ErrNotExist) {
+		t.Errorf("a file that is gone: %v", err)
+	}
+	if left, _ := os.ReadDir(dir); len(left) != 0 {
+		t.Errorf("left behind: %v", left)
+	}
+}
+
+func TestParseFileName(t *testing.T) {
+	for name, want := range map[string]string{
+		"tide@1.0-1.x86_64.ell": "tide 1.0-1 x86_64", "lib+a.b@2~rc1-10.any.ell": "lib+a.b 2~rc1-10 any", "tide@1.0.any.ell": "", "tide-1.0-1.any.ell": "", "tide@1.0-1.any.tar": "",
+	} {
+		pkg, full, arch, ok := ParseFileName(name)
+		if got := strings.TrimSpace(pkg + " " + full + " " + arch); ok != (want != "") || ok && got != want {
+			t.Errorf("%s: %q, %v", name, got, ok)
+		}
+	}
+}
+
+func FuzzOpen(f *testing.F) {
+	w := write(f, spec(claims(f, files{"usr/x": "tide", "usr/l": "->x", "usr/d/": ""})))
+	whole, _ := os.ReadFile(w.Path)
+	f.Add(whole)
+	f.Add(whole[:len(whole)-9])
+	base := f.TempDir()
+	f.Fuzz(func(t *testing.T, data []byte) {
+		dir, err := os.MkdirTemp(base, "")
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer os.RemoveAll(dir)
+		path := filepath.Join(dir, "x.ell")
+		os.WriteFile(path, data, 0o644)
+		p, err := Open(path)
+		if err != nil {
+			return
+		}
+		defer p.Close()
+		into := filepath.Join(dir, "into")
+		os.Mkdir(into, 0o755)
+		p.Extract(context.Background(), into)
+		if left, _ := os.ReadDir(dir); len(left) != 2 {
+			t.Errorf("something was written outside: %v", left)
+		}
+	})
+}
+
+// FuzzMeta reads a first frame without compression around it, where a fuzzer
+// gets further.
+func FuzzMeta(f *testing.F) {
+	s := spec(nil)
+	head, err := metaFrameUnchecked(&s, []Entry{{Path: "/a", Type: layout.Directory, Mode: "0755", Owner: "root", Group: "root"}}, func(*Facts) {})
+	if err != nil {
+		f.Fatal(err)
+	}
+	f.Add(head)
+	f.Fuzz(func(t *testing.T, data []byte) {
+		p := &Package{}
+		if p.readMeta(data) == nil && (p.Facts.Name == "" || p.Facts.Paths != len(p.Layout)) {
+			t.Errorf("accepted: %+v", p.Facts)
+		}
+	})
+}
