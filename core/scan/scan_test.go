@@ -1,0 +1,137 @@
+package scan
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+
+	"ellwand.example/core/layout"
+)
+
+// compile builds a C program or library; source is on standard input.
+func compile(t testing.TB, source, out string, args ...string) string {
+	t.Helper()
+	cc, err := exec.LookPath("cc")
+	if err != nil {
+		t.Skip("no C compiler on this machine to make test programs with")
+	}
+	cmd := exec.Command(cc, append([]string{"-x", "c", "-", "-x", "none", "-o", out}, args...)...)
+	cmd.Stdin = strings.NewReader(source)
+	if b, err := cmd.CombinedOutput(); err != nil {
+		t.Fatalf("cc %v: %v\n%s", args, err, b)
+	}
+	return out
+}
+
+func contents(t testing.TB, p, disk string) File {
+	t.Helper()
+	data, err := os.ReadFile(disk)
+	if err != nil {
+		t.Fatal(err)
+	}
+	f, err := Contents(p, bytes.NewReader(data), int64(len(data)))
+	if err != nil {
+		t.Fatal(err)
+	}
+	return f
+}
+
+func TestELF(t *testing.T) {
+	dir := t.TempDir()
+	lib := compile(t, "int tide(void) { return 1; }", filepath.Join(dir, "libtide.so"), "-shared", "-fPIC", "-Wl,-soname,libtide.so.1", "-Wl,-z,relro,-z,now", "-Wl,--build-id=0xabcd")
+	e := contents(t, "/usr/lib/libtide.so.1", lib).ELF
+	if e == nil || e.Type != Shared || e.Soname != "libtide.so.1" || !e.FullRelro || e.ExecStack || e.TextRel || e.BuildID != "abcd" || !e.SymbolTable {
+		t.Errorf("library: %+v", e)
+	}
+	program := compile(t, "#include <stdio.h>\nint tide(void); int main(void) { printf(\"%d\", tide()); return 0; }", filepath.Join(dir, "tide"),
+		"-pie", "-fPIE", lib, "-Wl,-rpath,/opt/odd:$ORIGIN/../lib", "-Wl,-z,execstack", "-Wl,-z,norelro", "-s")
+	e = contents(t, "/usr/bin/tide", program).ELF
+	if e.Type != PIE || !slices.Equal(e.Needed, []string{"libtide.so.1", "libc.so.6"}) || e.FullRelro || !e.ExecStack || e.SymbolTable ||
+		!slices.Equal(e.Runpath, []string{"/opt/odd", "$ORIGIN/../lib"}) || e.Interpreter == "" || !strings.HasPrefix(strings.Join(e.Symbols["libc.so.6"], " "), "GLIBC_") {
+		t.Errorf("program: %+v", e)
+	}
+	if e := contents(t, "/x", compile(t, "int main(void) { return 0; }", filepath.Join(dir, "fixed"), "-no-pie", "-fno-pie")).ELF; e.Type != Program {
+		t.Errorf("at fixed addresses: %+v", e)
+	}
+	if e := contents(t, "/x", compile(t, "int x;", filepath.Join(dir, "x.o"), "-c")).ELF; e.Type != Relocatable {
+		t.Errorf("object: %+v", e)
+	}
+	head, _ := os.ReadFile(program)
+	broken, _ := Contents("/x", bytes.NewReader(head[:100]), 100)
+	if broken.ELF == nil || broken.ELF.Broken == "" {
+		t.Errorf("cut short: %+v", broken.ELF)
+	}
+}
+
+func TestText(t *testing.T) {
+	for _, c := range []struct{ path, text, want string }{
+		{"/usr/bin/a", "#!/bin/sh\n", "/bin/sh"}, {"/usr/bin/a", "#! /usr/bin/env -S LANG=C python3 -u\n", "python3"}, {"/usr/bin/a", "#!\n", ""}, {"/usr/bin/a", "", ""},
+		{"/usr/lib/pkgconfig/x.pc", "prefix=/usr\nv=1.2\nVersion: ${v}.3 # c\nRequires: zlib >= 1.2, glib-2.0 \\\n odd >= ? \nRequires.private: m<2", "x 1.2.3 [pkgconfig/zlib >= 1.2 pkgconfig/glib-2.0 pkgconfig/odd pkgconfig/m < 2]"},
+		{"/usr/share/doc/x.pc", "Version: 1", ""},
+	} {
+		f, err := Contents(c.path, strings.NewReader(c.text), int64(len(c.text)))
+		got := f.Interpreter
+		if f.PkgConfig != nil {
+			got = fmt.Sprint(f.PkgConfig.Name, " ", f.PkgConfig.Version, " ", f.PkgConfig.Requires)
+		}
+		if err != nil || got != c.want {
+			t.Errorf("%q: %q, %v; want %q", c.text, got, err, c.want)
+		}
+	}
+}
+
+func TestNeedsAndProvides(t *testing.T) {
+	dir := t.TempDir()
+	lib := compile(t, "int tide(void) { return 1; }", filepath.Join(dir, "libtide.so.1"), "-shared", "-fPIC", "-nostdlib", "-Wl,-soname,libtide.so.1")
+	os.WriteFile(filepath.Join(dir, "tide.pc"), []byte("Version: 1.4\nRequires: other >= 2\n"), 0o644)
+	os.WriteFile(filepath.Join(dir, "script"), []byte("#!/usr/bin/env tideplot\n"), 0o755)
+	program := compile(t, "int tide(void); int main(void) { return tide(); }", filepath.Join(dir, "tide"), lib)
+	at := func(p, disk string, mode os.FileMode) layout.Claim {
+		return layout.Claim{Path: layout.Path{Path: p, Type: layout.File, Mode: mode, Disk: disk}}
+	}
+	claims := []layout.Claim{
+		at("/usr/bin/tide", program, 0o755), at("/usr/bin/script", filepath.Join(dir, "script"), 0o755), at("/usr/lib/libtide.so.1", lib, 0o755),
+		at("/usr/lib/plugins/deep/libplug.so", lib, 0o755), at("/usr/lib/pkgconfig/tide.pc", filepath.Join(dir, "tide.pc"), 0o644), at("/usr/bin/data", filepath.Join(dir, "tide.pc"), 0o644),
+	}
+	found, err := Claims(context.Background(), claims)
+	if err != nil {
+		t.Fatal(err)
+	}
+	provides := Provides(claims, found)
+	var p, n []string
+	for _, x := range provides {
+		p = append(p, x.String())
+	}
+	for _, x := range Needs(found, provides) {
+		n = append(n, x.Need.String())
+	}
+	if got := strings.Join(p, ", "); got != "command/script, command/tide, pkgconfig/tide = 1.4, soname/libtide.so.1" {
+		t.Errorf("provides %s", got)
+	}
+	if got := strings.Join(n, ", "); got != "command/tideplot, pkgconfig/other >= 2, soname/libc.so.6" {
+		t.Errorf("needs %s", got)
+	}
+}
+
+func FuzzContents(f *testing.F) {
+	f.Add("/usr/lib/pkgconfig/x.pc", []byte("a=${a}${a}\nVersion: ${a}\nRequires: x >= 1"))
+	f.Add("/usr/bin/x", []byte("#!/usr/bin/env -S a=b python3"))
+	dir := f.TempDir()
+	if program, err := os.ReadFile(compile(f, "int main(void) { return 0; }", filepath.Join(dir, "x"), "-nostdlib", "-shared", "-fPIC", "-s", "-Wl,-soname,x.so.1")); err == nil {
+		f.Add("/usr/lib/x.so", program)
+	}
+	f.Fuzz(func(t *testing.T, p string, data []byte) {
+		found, err := Contents(p, bytes.NewReader(data), int64(len(data)))
+		if err != nil {
+			t.Fatal(err)
+		}
+		claims := []layout.Claim{{Path: layout.Path{Path: p, Type: layout.File}}}
+		Needs([]File{found}, Provides(claims, []File{found}))
+	})
+}
