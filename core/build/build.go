@@ -130,11 +130,17 @@ type packageState struct {
 // without a digest.
 func (b *Builder) Build(ctx context.Context, r *recipe.Recipe, o Options) (Result, error) {
 	res := Result{Recipe: r.Name, Version: r.Full(), Packages: []pack.Written{}, Steps: []StepResult{}}
-	j := &job{Builder: b, recipe: r, dir: b.Workspace.State("build", r.Name), options: o, result: &res}
-	if err := os.MkdirAll(j.dir, 0o755); err != nil {
+	tree, err := b.Workspace.BuildTree(r.Name)
+	if err != nil {
 		return res, err
 	}
-	lock := flock.New(filepath.Join(j.dir, "lock"))
+	j := &job{Builder: b, recipe: r, state: b.Workspace.State("build", r.Name), tree: tree, options: o, result: &res}
+	for _, dir := range []string{j.state, j.tree} {
+		if err := os.MkdirAll(dir, 0o755); err != nil {
+			return res, err
+		}
+	}
+	lock := flock.New(filepath.Join(j.state, "lock"))
 	if ok, err := lock.TryLock(); err != nil {
 		return res, err
 	} else if !ok {
@@ -148,7 +154,8 @@ func (b *Builder) Build(ctx context.Context, r *recipe.Recipe, o Options) (Resul
 type job struct {
 	*Builder
 	recipe  *recipe.Recipe
-	dir     string
+	state   string // the folder of the lock and the record
+	tree    string // the folder of everything that steps see
 	options Options
 	result  *Result
 
@@ -158,7 +165,9 @@ type job struct {
 	logs    string
 }
 
-func (j *job) path(name string) string { return filepath.Join(j.dir, name) }
+func (j *job) path(name string) string { return filepath.Join(j.tree, name) }
+
+func (j *job) recordFile() string { return filepath.Join(j.state, "record.json") }
 
 func (j *job) run(ctx context.Context) error {
 	if err := j.fetch(ctx); err != nil {
@@ -171,7 +180,7 @@ func (j *job) run(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	old := readJSON[record](j.path("record.json"))
+	old := readJSON[record](j.recordFile())
 	whole := j.options.Until == "" || j.options.Until == recipe.Pack
 	if !j.options.Again && whole && old.Key == keys.whole && present(old.Packages) {
 		j.result.State, j.result.Packages = Unchanged, old.Written
@@ -186,7 +195,7 @@ func (j *job) run(ctx context.Context) error {
 		}
 	default:
 		// From here on the staged tree is not complete.
-		if err := os.RemoveAll(j.path("record.json")); err != nil {
+		if err := os.RemoveAll(j.recordFile()); err != nil {
 			return err
 		}
 		stopped, err := j.steps(ctx)
@@ -198,7 +207,7 @@ func (j *job) run(ctx context.Context) error {
 			return nil
 		}
 		j.result.State = Built
-		if err := writeJSON(j.path("record.json"), record{Stage: keys.stage}); err != nil {
+		if err := writeJSON(j.recordFile(), record{Stage: keys.stage}); err != nil {
 			return err
 		}
 	}
@@ -217,7 +226,7 @@ func (j *job) run(ctx context.Context) error {
 		}
 		done.Packages = append(done.Packages, packageState{w.Path, info.Size(), info.ModTime()})
 	}
-	return writeJSON(j.path("record.json"), done)
+	return writeJSON(j.recordFile(), done)
 }
 
 // fetch brings every source into the store; one without a digest stops the

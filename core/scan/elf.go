@@ -145,15 +145,15 @@ func buildID(p *elf.Prog, f *elf.File) string {
 	align := func(n uint32) uint64 { return (uint64(n) + 3) &^ 3 }
 	for len(b) >= 12 {
 		nameSize, descSize, kind := f.ByteOrder.Uint32(b), f.ByteOrder.Uint32(b[4:]), f.ByteOrder.Uint32(b[8:])
-		end := 12 + align(nameSize) + align(descSize)
-		if end > uint64(len(b)) {
+		start := 12 + align(nameSize)
+		if start+uint64(descSize) > uint64(len(b)) {
 			return ""
 		}
-		desc := b[12+align(nameSize):][:descSize]
+		desc := b[start:][:descSize]
 		if kind == noteGNUBuildID && strings.HasPrefix(string(b[12:]), "GNU\x00") {
 			return hex.EncodeToString(desc)
 		}
-		b = b[end:]
+		b = b[min(start+align(descSize), uint64(len(b))):] // the last one may lack its padding
 	}
 	return ""
 }

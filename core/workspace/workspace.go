@@ -4,6 +4,7 @@ package workspace
 
 import (
 	"bytes"
+	"crypto/sha256"
 	_ "embed"
 	"encoding/json"
 	"errors"
@@ -12,9 +13,11 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
+	"regexp"
 	"runtime"
 	"slices"
 	"strings"
+	"syscall"
 
 	"github.com/google/renameio/v2"
 	"golang.org/x/sys/unix"
@@ -181,6 +184,34 @@ func Display(path string) string {
 // State returns a path under .ellwand/.
 func (w *Workspace) State(elem ...string) string {
 	return filepath.Join(append([]string{w.Dir, StateDir}, elem...)...)
+}
+
+// plainPath is a path that make and shell scripts can handle without quotes:
+// many upstream build files do not quote.
+var plainPath = regexp.MustCompile(`^[A-Za-z0-9_./+@%,-]+$`)
+
+// BuildTree returns the folder in which a recipe is built. It is under the
+// workspace's state, or, where that has a space or another special character
+// in its path, in a folder of the user's own under the system's temporary one.
+func (w *Workspace) BuildTree(name string) (string, error) {
+	dir := w.State("build", name)
+	if plainPath.MatchString(dir) {
+		return dir, nil
+	}
+	sum := sha256.Sum256([]byte(w.Dir))
+	own := filepath.Join(os.TempDir(), fmt.Sprintf("ellwand-%d-%x", os.Getuid(), sum[:6]))
+	if err := os.Mkdir(own, 0o700); err != nil && !errors.Is(err, fs.ErrExist) {
+		return "", err
+	}
+	// Anyone can make a folder there: it must be this user's, and no link.
+	info, err := os.Lstat(own)
+	if err != nil {
+		return "", err
+	}
+	if st, ok := info.Sys().(*syscall.Stat_t); !ok || !info.IsDir() || st.Uid != uint32(os.Getuid()) || info.Mode().Perm()&0o022 != 0 {
+		return "", fmt.Errorf("%s is not a folder of yours alone, and builds go there because %q has special characters in it: remove it, or move the workspace", own, w.Dir)
+	}
+	return filepath.Join(own, StateDir, "build", name), nil
 }
 
 // Packages is the folder that built packages are put into.

@@ -1,0 +1,189 @@
+package cli
+
+import (
+	"archive/tar"
+	"bytes"
+	"context"
+	"fmt"
+	"io"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/klauspost/compress/gzip"
+)
+
+// programDir holds the program under test, and fixturesDir archives that no
+// well-meaning tool would make.
+var programDir, fixturesDir string
+
+func TestMain(m *testing.M) {
+	os.Exit(func() int {
+		dir, err := os.MkdirTemp("", "ellwand-test-")
+		if err != nil {
+			panic(err)
+		}
+		defer os.RemoveAll(dir)
+		os.Chmod(dir, 0o755)
+		programDir, fixturesDir = filepath.Join(dir, "bin"), filepath.Join(dir, "fixtures")
+		build := exec.Command("go", "build", "-o", filepath.Join(programDir, "ellwand"), "../cmd/ellwand")
+		build.Env = append(os.Environ(), "CGO_ENABLED=0")
+		if out, err := build.CombinedOutput(); err != nil {
+			fmt.Fprintf(os.Stderr, "building the program: %v\n%s", err, out)
+			return 1
+		}
+		writeFixtures()
+		return m.Run()
+	}())
+}
+
+func writeFixtures() {
+	os.MkdirAll(fixturesDir, 0o755)
+	write := func(name string, headers []tar.Header, keep int) {
+		var b bytes.Buffer
+		z := gzip.NewWriter(&b)
+		w := tar.NewWriter(z)
+		for _, h := range headers {
+			h.Mode, h.Size = 0o644, 0
+			if h.Typeflag == 0 {
+				h.Typeflag, h.Size = tar.TypeReg, 6
+			}
+			if err := w.WriteHeader(&h); err != nil {
+				panic(err)
+			}
+			io.WriteString(w, "tides\n"[:h.Size])
+		}
+		w.Close()
+		z.Close()
+		data := b.Bytes()
+		if keep > 0 {
+			data = data[:keep]
+		}
+		if err := os.WriteFile(filepath.Join(fixturesDir, name), data, 0o644); err != nil {
+			panic(err)
+		}
+	}
+	sound := []tar.Header{{Name: "tide-1.0/", Typeflag: tar.TypeDir}, {Name: "tide-1.0/a file"}, {Name: "tide-1.0/Makefile"}}
+	write("tide-1.0.tar.gz", sound, 0)
+	write("truncated.tar.gz", sound, 70)
+	write("escape.tar.gz", []tar.Header{{Name: "../evil"}, {Name: "/abs"}, {Name: "x/up", Typeflag: tar.TypeSymlink, Linkname: "../../etc"}, {Name: "x/abs", Typeflag: tar.TypeSymlink, Linkname: "/etc"}, {Name: "x/fine"}}, 0)
+}
+
+// TestScripts runs every file in testdata/script in a folder of its own. A
+// script is made of lines that begin with
+//
+//	#   a comment
+//	$   a command for sh; ellwand is on its PATH, $F is the folder of fixtures
+//	=   the exit status that it must have, where that is not 0
+//	>   a text that its standard output must have in it
+//	2>  a text that its standard error must have in it
+//	!>  a text that neither may have in it
+//
+// and of files to begin with: -- NAME -- and the lines up to the next one.
+func TestScripts(t *testing.T) {
+	files, err := filepath.Glob("testdata/script/*.txt")
+	if err != nil || len(files) == 0 {
+		t.Fatal("no scripts", err)
+	}
+	for _, file := range files {
+		t.Run(strings.TrimSuffix(filepath.Base(file), ".txt"), func(t *testing.T) {
+			t.Parallel()
+			runScript(t, file)
+		})
+	}
+}
+
+// command is a command of a script with what is expected of it.
+type command struct {
+	line     int
+	text     string
+	status   int
+	expected []expectation
+}
+
+type expectation struct {
+	line        int
+	where, text string
+}
+
+func readScript(t *testing.T, file, dir string) []command {
+	t.Helper()
+	data, err := os.ReadFile(file)
+	if err != nil {
+		t.Fatal(err)
+	}
+	script, rest, _ := strings.Cut("\n"+string(data), "\n-- ")
+	for rest != "" {
+		var name, text string
+		name, rest, _ = strings.Cut(rest, " --\n")
+		text, rest, _ = strings.Cut(rest, "\n-- ")
+		path := filepath.Join(dir, name)
+		os.MkdirAll(filepath.Dir(path), 0o755)
+		if err := os.WriteFile(path, []byte(strings.ReplaceAll(strings.TrimSuffix(text, "\n")+"\n", "$F", fixturesDir)), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	var commands []command
+	for i, line := range strings.Split(strings.TrimPrefix(script, "\n"), "\n") {
+		sign, text, _ := strings.Cut(line, " ")
+		switch sign {
+		case "", "#":
+		case "$":
+			commands = append(commands, command{line: i + 1, text: text})
+		case "=":
+			fmt.Sscan(text, &commands[len(commands)-1].status)
+		case ">", "2>", "!>":
+			c := &commands[len(commands)-1]
+			c.expected = append(c.expected, expectation{i + 1, sign, text})
+		default:
+			t.Fatalf("%s:%d: a line begins with %q", file, i+1, sign)
+		}
+	}
+	return commands
+}
+
+// environment is what commands of tests see: nothing of the caller's settings.
+func environment(dir string) []string {
+	return []string{
+		"PATH=" + programDir + ":" + os.Getenv("PATH"), "HOME=" + filepath.Join(dir, ".home"), "TMPDIR=" + filepath.Join(dir, "tmp"), "F=" + fixturesDir, "LC_ALL=C.UTF-8",
+		"COLUMNS=200",
+	}
+}
+
+func runScript(t *testing.T, file string) {
+	dir := t.TempDir()
+	work := filepath.Join(dir, "a folder")
+	os.Mkdir(work, 0o755)
+	os.Mkdir(filepath.Join(dir, "tmp"), 0o755)
+	for _, c := range readScript(t, file, work) {
+		ctx, cancel := context.WithTimeout(t.Context(), 3*time.Minute)
+		cmd := exec.CommandContext(ctx, "sh", "-c", c.text)
+		var stdout, stderr bytes.Buffer
+		cmd.Dir, cmd.Env, cmd.Stdout, cmd.Stderr = work, environment(dir), &stdout, &stderr
+		err := cmd.Run()
+		cancel()
+		status := cmd.ProcessState.ExitCode()
+		fail := func(line int, format string, args ...any) {
+			t.Errorf("%s:%d: %s: %s\nstatus %d (%v)\nstandard output:\n%s\nstandard error:\n%s", file, line, c.text, fmt.Sprintf(format, args...), status, err, stdout.String(), stderr.String())
+		}
+		if status != c.status {
+			fail(c.line, "status %d, want %d", status, c.status)
+		}
+		for _, e := range c.expected {
+			switch {
+			case e.where == ">" && !strings.Contains(stdout.String(), e.text):
+				fail(e.line, "%q is not in its standard output", e.text)
+			case e.where == "2>" && !strings.Contains(stderr.String(), e.text):
+				fail(e.line, "%q is not in its standard error", e.text)
+			case e.where == "!>" && strings.Contains(stdout.String()+stderr.String(), e.text):
+				fail(e.line, "%q is in its output", e.text)
+			}
+		}
+		if t.Failed() {
+			return
+		}
+	}
+}

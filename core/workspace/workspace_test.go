@@ -1,0 +1,72 @@
+package workspace
+
+import (
+	"errors"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+)
+
+func TestInitAndFind(t *testing.T) {
+	dir := filepath.Join(t.TempDir(), `tide "quoted" \ folder`)
+	w, err := Init(dir)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if w.Settings.Name != filepath.Base(dir) || w.Packages() != filepath.Join(dir, "packages") || w.Target.Name == "" || w.Target.Arch == "" || w.Jobs() < 1 {
+		t.Errorf("%+v", w)
+	}
+	deep := filepath.Join(dir, "recipes", "a", "b")
+	os.MkdirAll(deep, 0o755)
+	if found, err := Find(deep); err != nil || found != dir {
+		t.Errorf("found %s, %v", found, err)
+	}
+	var exists *ExistsError
+	for _, d := range []string{dir, deep, filepath.Join(deep, "new")} {
+		if _, err := Init(d); !errors.As(err, &exists) || exists.Around != dir {
+			t.Errorf("a workspace in %s: %v", d, err)
+		}
+	}
+	if _, err := Find(t.TempDir()); !errors.Is(err, ErrNotFound) {
+		t.Errorf("no workspace: %v", err)
+	}
+}
+
+func TestSettings(t *testing.T) {
+	for text, want := range map[string]string{
+		"[biuld]":                                    "unknown key `biuld` (did you mean `build`?)",
+		"[build]\njobs = -1":                         "the number of jobs is negative",
+		"[build]\ntarget = \"a b\"":                  `"a b" cannot be a target's name`,
+		"[repository.x]\nchannel = \"stable\"":       "repository \"x\" has no `url`",
+		"name = 3":                                   "`name` is an integer where a string is expected",
+		"[repository.x]\nurl = \"/a\"\nchanel=\"b\"": "unknown key `chanel`",
+	} {
+		dir := t.TempDir()
+		os.WriteFile(filepath.Join(dir, SettingsFile), []byte(text), 0o644)
+		if _, err := Open(dir); err == nil || !strings.Contains(err.Error(), want) {
+			t.Errorf("%q: %v, want %s", text, err, want)
+		}
+	}
+}
+
+func TestRepositories(t *testing.T) {
+	dir := t.TempDir()
+	os.WriteFile(filepath.Join(dir, SettingsFile), []byte("[repository.one]\nurl = \"repo\"\n[repository.two]\nurl = \"file:///srv/repo\"\nchannel = \"stable\"\n[repository.far]\nurl = \"https://repo.example/\"\n"), 0o644)
+	w, err := Open(dir)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for name, want := range map[string]string{"one": filepath.Join(dir, "repo") + " testing", "two": "/srv/repo stable", "/x": "/x testing", "rel": "rel testing"} {
+		d, channel, err := w.Repository(name)
+		if err != nil || d+" "+channel != want {
+			t.Errorf("%s: %s %s, %v; want %s", name, d, channel, err, want)
+		}
+	}
+	if _, _, err := w.Repository("far"); err == nil {
+		t.Error("a remote repository is taken for a folder")
+	}
+	if _, err := w.DefaultRepository(); err == nil || !strings.Contains(err.Error(), "far, one, two") {
+		t.Errorf("which of three: %v", err)
+	}
+}
