@@ -1,0 +1,179 @@
+package cli
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"fmt"
+	"math/rand/v2"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"ellwand.example/core/layout"
+	"ellwand.example/core/pack"
+	"ellwand.example/core/progress"
+	"ellwand.example/core/repo"
+)
+
+// kills is how often a publish is killed at a random moment.
+const kills = 200
+
+// TestKilledPublish kills publishes without warning. After each, the
+// repository reads whole: it holds what was published before, each file with
+// its digest, and the next publish works.
+func TestKilledPublish(t *testing.T) {
+	dir := t.TempDir()
+	root := filepath.Join(dir, "repository")
+	publish := func(i int) *exec.Cmd {
+		cmd := exec.Command(filepath.Join(programDir, "ellwand"), "publish", samplePackage(t, dir, i), "--to", root)
+		cmd.Dir, cmd.Env = dir, environment(dir)
+		return cmd
+	}
+	usual := time.Hour
+	const before = 4
+	for i := range before {
+		cmd := publish(i)
+		began := time.Now()
+		if out, err := cmd.CombinedOutput(); err != nil {
+			t.Fatalf("%v\n%s", err, out)
+		}
+		usual = min(usual, time.Since(began))
+	}
+	published, killed, halfway := before, 0, 0
+	for i := before; killed < kills && i < 3*kills; i++ {
+		cmd := publish(i)
+		if err := cmd.Start(); err != nil {
+			t.Fatal(err)
+		}
+		time.Sleep(time.Duration(rand.Int64N(int64(usual * 5 / 4))))
+		cmd.Process.Kill()
+		cmd.Wait()
+		if ws, ok := cmd.ProcessState.Sys().(syscall.WaitStatus); ok && ws.Signaled() {
+			killed++
+		}
+		if left, _ := filepath.Glob(filepath.Join(root, ".incoming", "*")); len(left) > 1 {
+			halfway++
+		}
+		now := wholeRepository(t, root)
+		if now != published && now != published+1 {
+			t.Fatalf("kill %d: the repository holds %d packages, and held %d before", i, now, published)
+		}
+		published = now
+	}
+	t.Logf("%d publishes were killed, %d of them while they wrote a file; %d packages are published", killed, halfway, published)
+	if killed < kills {
+		t.Errorf("only %d publishes were killed before their end", killed)
+	}
+	if out, err := publish(3 * kills).CombinedOutput(); err != nil {
+		t.Errorf("the next publish: %v\n%s", err, out)
+	}
+}
+
+func samplePackage(t *testing.T, dir string, i int) string {
+	t.Helper()
+	file := filepath.Join(dir, "file")
+	data := make([]byte, 200_000)
+	for j := range data {
+		data[j] = byte(rand.UintN(256))
+	}
+	if err := os.WriteFile(file, data, 0o644); err != nil {
+		t.Fatal(err)
+	}
+	name := fmt.Sprintf("tide-%d", i)
+	w, err := pack.Write(context.Background(), filepath.Join(dir, "packages"), pack.Spec{
+		Facts:  pack.Facts{Name: name, Version: "1", Release: 1, Arch: "any", Target: "t", Summary: "Tides", License: "MIT", Recipe: name},
+		Claims: []layout.Claim{{Path: layout.Path{Path: "/usr/share/" + name, Type: layout.File, Mode: 0o644, Disk: file}, Owner: "root", Group: "root"}},
+	}, progress.None)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return w.Path
+}
+
+// wholeRepository reads all of a repository and returns how many packages it
+// holds.
+func wholeRepository(t *testing.T, root string) int {
+	t.Helper()
+	r := repo.Open(root)
+	listings, err := r.List(t.Context(), "testing")
+	if err != nil {
+		t.Fatal(err)
+	}
+	hits, err := r.Search(t.Context(), "testing", "/usr/share/")
+	if err != nil {
+		t.Fatal(err)
+	}
+	n := 0
+	for _, l := range listings {
+		for _, rec := range l.Records {
+			data, err := os.ReadFile(filepath.Join(root, rec.File))
+			if sum := sha256.Sum256(data); err != nil || hex.EncodeToString(sum[:]) != rec.SHA256 {
+				t.Fatalf("%s is not what the index says: %v", rec.File, err)
+			}
+			n++
+		}
+	}
+	if len(hits) != n {
+		t.Fatalf("%d packages, and %d with their paths", n, len(hits))
+	}
+	return n
+}
+
+// TestInterruptedBuild presses Ctrl-C in the middle of a step: nothing of the
+// step runs on, and the next build works.
+func TestInterruptedBuild(t *testing.T) {
+	dir := t.TempDir()
+	for name, text := range map[string]string{
+		"ellwand.toml": "name = \"test\"\n",
+		"recipes/tide/recipe.toml": "edition = 1\nname = \"tide\"\nversion = \"1\"\nrelease = 1\narch = \"any\"\nsummary = \"Tides\"\nlicense = \"MIT\"\n[steps]\n" +
+			"build = '''\nif test -e \"$ELL_RECIPE/wait\"; then echo waiting; sleep 3210 & wait; fi\n'''\nstage = 'mkdir -p \"$DESTDIR/usr/share/tide\"'\n",
+		"recipes/tide/wait": "",
+	} {
+		os.MkdirAll(filepath.Dir(filepath.Join(dir, name)), 0o755)
+		if err := os.WriteFile(filepath.Join(dir, name), []byte(text), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	build := exec.Command(filepath.Join(programDir, "ellwand"), "build", "tide")
+	build.Dir, build.Env = dir, environment(dir)
+	var stderr strings.Builder
+	build.Stderr = &stderr
+	if err := build.Start(); err != nil {
+		t.Fatal(err)
+	}
+	for range 200 {
+		if log, _ := filepath.Glob(filepath.Join(dir, ".ellwand/logs/tide/*/build.log")); len(log) == 1 {
+			if text, _ := os.ReadFile(log[0]); len(text) > 0 {
+				break
+			}
+		}
+		time.Sleep(10 * time.Millisecond)
+	}
+	again := exec.Command(filepath.Join(programDir, "ellwand"), "build", "tide")
+	again.Dir, again.Env = dir, environment(dir)
+	if out, err := again.CombinedOutput(); again.ProcessState.ExitCode() != statusMachine || !strings.Contains(string(out), "another process is building this recipe") {
+		t.Errorf("two builds at once: %v\n%s", err, out)
+	}
+	build.Process.Signal(os.Interrupt)
+	build.Wait()
+	if code := build.ProcessState.ExitCode(); code != statusInterrupted || !strings.Contains(stderr.String(), "interrupted") {
+		t.Errorf("status %d: %s", code, stderr.String())
+	}
+	processes, _ := filepath.Glob("/proc/[0-9]*/cmdline")
+	for _, p := range processes {
+		if line, err := os.ReadFile(p); err == nil && strings.HasPrefix(string(line), "sleep\x003210") {
+			t.Errorf("%s runs on", p)
+		}
+	}
+	os.Remove(filepath.Join(dir, "recipes/tide/wait"))
+	last := exec.Command(filepath.Join(programDir, "ellwand"), "build", "tide")
+	last.Dir, last.Env = dir, environment(dir)
+	if out, err := last.CombinedOutput(); err != nil || !strings.Contains(string(out), "tide 1-1  built") {
+		t.Errorf("the next build: %v\n%s", err, out)
+	}
+}
