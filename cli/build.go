@@ -68,21 +68,25 @@ packages that this workspace has built, and by the machine.`,
 
 func (a *app) showBuild(res build.Result) {
 	w := a.out
-	state := w.Style(term.Good, res.State)
 	if res.State == build.Unchanged {
-		state = w.Style(term.Faint, res.State)
-	}
-	w.Printf("%s %s  %s\n", w.Style(term.Strong, res.Recipe), res.Version, state)
-	if !a.quiet && res.State != build.Unchanged {
+		w.Printf("%s %s  %s\n", w.Style(term.Strong, res.Recipe), res.Version, w.Style(term.Faint, res.State))
+	} else {
+		var total float64
+		var ran, before []string
 		for _, s := range res.Steps {
-			switch {
-			case s.Reused:
-				w.Printf("  %-8s %s\n", s.Step, w.Style(term.Faint, "as before"))
-			case s.Skipped:
-				w.Printf("  %-8s %s\n", s.Step, w.Style(term.Faint, "nothing to do"))
-			default:
-				w.Printf("  %-8s %s\n", s.Step, seconds(s.Seconds))
+			total += s.Seconds
+			if s.Reused {
+				before = append(before, s.Step)
+			} else if !s.Skipped {
+				ran = append(ran, s.Step+" "+w.Style(term.Faint, seconds(s.Seconds)))
 			}
+		}
+		w.Printf("%s %s  %s in %s\n", w.Style(term.Strong, res.Recipe), res.Version, w.Style(term.Good, res.State), seconds(total))
+		if len(before) > 0 && !a.quiet {
+			w.Printf("  %s\n", w.Style(term.Faint, strings.Join(before, ", ")+" as before"))
+		}
+		if !a.quiet {
+			w.Printf("  %s\n", strings.Join(ran, "   "))
 		}
 	}
 	for _, p := range res.Packages {

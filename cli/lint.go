@@ -164,8 +164,8 @@ func (a *app) showFindings(subjects []string, findings []lint.Finding) {
 	}
 	w.Printf("%s looked at: %s\n", term.Count(len(subjects), "recipe or package", "recipes and packages"), strings.Join(parts, ", "))
 	if len(findings) > waived && !a.quiet {
-		first := slices.IndexFunc(findings, func(f lint.Finding) bool { return f.Waived == "" })
-		w.Printf("%s\n", w.Style(term.Faint, fmt.Sprintf("`ellwand explain %s` tells why it matters; a finding that is meant to be goes into the recipe as a [[waive]]", findings[first].Code)))
+		worst := slices.MinFunc(slices.DeleteFunc(slices.Clone(findings), func(f lint.Finding) bool { return f.Waived != "" }), lint.BySeverity)
+		w.Printf("%s\n", w.Style(term.Faint, fmt.Sprintf("`ellwand explain %s` tells why it matters; a finding that is meant to be goes into the recipe as a [[waive]]", worst.Code)))
 	}
 }
 

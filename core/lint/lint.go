@@ -138,10 +138,13 @@ func finish(findings []Finding, waivers []recipe.Waiver) []Finding {
 		}
 	}
 	slices.SortStableFunc(findings, func(a, b Finding) int {
-		return cmp.Or(cmp.Compare(ranks[a.Severity], ranks[b.Severity]), cmp.Compare(a.Code, b.Code), cmp.Compare(a.Line, b.Line), cmp.Compare(a.Path, b.Path))
+		return cmp.Or(BySeverity(a, b), cmp.Compare(a.Code, b.Code), cmp.Compare(a.Line, b.Line), cmp.Compare(a.Path, b.Path))
 	})
 	return findings
 }
+
+// BySeverity puts the worst findings first.
+func BySeverity(a, b Finding) int { return cmp.Compare(ranks[a.Severity], ranks[b.Severity]) }
 
 // Counts says how many findings of each severity there are, waived ones apart.
 func Counts(findings []Finding) (bySeverity map[Severity]int, waived int) {

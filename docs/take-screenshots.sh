@@ -1,0 +1,74 @@
+#!/usr/bin/env bash
+# Takes every picture in docs/screenshots anew, from the demo's made-up data:
+# each command runs in an xterm of its own on a virtual display of 1280x800.
+#
+#   docs/take-screenshots.sh [NAME...]
+#
+# needs Xvfb, xterm, ImageMagick's import, a C compiler and make.
+set -euo pipefail
+top=$(cd "$(dirname "$0")/.." && pwd)
+for tool in Xvfb xterm import cc make; do
+	command -v "$tool" >/dev/null || { echo "there is no $tool on this machine" >&2; exit 5; }
+done
+work=/tmp/harbour # it shows in some of the pictures
+mkdir "$work"
+display=:$((90 + RANDOM % 400))
+trap 'kill $server 2>/dev/null || true; rm -rf "$work"' EXIT
+Xvfb $display -screen 0 1280x800x24 >/dev/null 2>&1 &
+server=$!
+OLDHOME=$HOME
+export DISPLAY=$display PATH=$work/bin:$PATH HOME=$work/home XDG_CACHE_HOME=$work/cache TERM=xterm-256color
+unset NO_COLOR
+mkdir -p "$work/bin" "$work/home"
+(cd "$top" && HOME=$OLDHOME XDG_CACHE_HOME= CGO_ENABLED=0 go build -o "$work/bin/ellwand" ./cmd/ellwand)
+cd "$work"
+ellwand demo saltmarsh >/dev/null
+
+wanted=("$@")
+# shot NAME FOLDER COMMAND...: each command is shown before it runs.
+shot() {
+	local name=$1 folder=$2
+	shift 2
+	if [ ${#wanted[@]} -gt 0 ] && [[ ! " ${wanted[*]} " = *" $name "* ]]; then return; fi
+	{
+		echo "cd '$work/$folder'; clear"
+		for c in "$@"; do
+			printf 'printf "\\033[1m$ %%s\\033[0m\\n" %q\n%s\n' "$c" "$c"
+		done
+		echo "touch '$work/$name.done'; sleep 60"
+	} >"$work/$name.sh"
+	xterm -geometry 1280x800+0+0 -maximized -fullscreen -b 12 -fa 'DejaVu Sans Mono' -fs 10 -bg '#14181c' -fg '#d8dee4' -cr '#14181c' \
+		-xrm 'XTerm*color0: #14181c' -xrm 'XTerm*color1: #f07178' -xrm 'XTerm*color2: #9ece6a' -xrm 'XTerm*color3: #e6b450' -xrm 'XTerm*color6: #6cb6ff' -xrm 'XTerm*color9: #f07178' -xrm 'XTerm*color8: #7d8790' \
+		-xrm 'XTerm*scrollBar: false' -e bash "$work/$name.sh" &
+	local terminal=$!
+	for _ in $(seq 600); do [ -e "$work/$name.done" ] && break; sleep 0.1; done
+	sleep 0.5
+	import -window root -depth 8 -colors 64 "$top/docs/screenshots/$name.png"
+	kill $terminal
+	wait $terminal 2>/dev/null || true
+	echo "docs/screenshots/$name.png"
+}
+
+shot demo . 'ellwand demo'
+shot build saltmarsh 'ellwand build --again libharmonic tidegauge saltmarsh-stations'
+shot show saltmarsh 'ellwand show tidegauge' 'ellwand show tidegauge --files'
+shot list saltmarsh 'ellwand list' 'ellwand search tide' 'ellwand search pkgconfig/harmonic' 'ellwand search /usr/share/saltmarsh'
+
+# A layout that lost lines, and a script that fails.
+cp -r saltmarsh layout
+sed -i -e '/usr\/share\/man/d' -e '/usr\/share\/licenses/d' -e 's|"/usr/bin/tidegauge" |"/usr/bin/tideguage" |' layout/recipes/tidegauge/recipe.toml
+shot layout layout 'ellwand build tidegauge'
+cp -r saltmarsh failure
+sed -i 's|^make check|make chekc|' failure/recipes/tidegauge/recipe.toml
+shot failure failure 'ellwand build tidegauge'
+
+# A recipe with mistakes, and a package with faults.
+cp -r saltmarsh mistakes
+sed -i -e 's|^summary |sumary |' -e 's|"MIT"|"GPL-3"|' -e 's|^release    = 3|release    = "3"|' -e 's|{version}.tar|{verison}.tar|' \
+	-e 's|command/cc|comand/cc|' -e 's|^stage|stange|' -e 's|kind = "config"|kind = "confg"|' -e 's|2031-04-02|"2031-04-02"|' mistakes/recipes/tidegauge/recipe.toml
+shot mistakes mistakes 'ellwand build tidegauge'
+cp -r saltmarsh faults
+sed -i -e 's|^summary .*|summary    = "Tidegauge, records tide heights."|' -e 's|kind = "config", mode = "0640"|mode = "0666"|' -e '/licenses/d' -e 's|"https://tidegauge|"http://tidegauge|' \
+	-e "s|^install -D.*|echo x > \"\$DESTDIR/usr/bin/tidegauge~\"|" -e 's|"/usr/bin/tidegauge" |"/usr/bin/tidegauge*"|' -e 's|^version = "2.4.1-3"|version = "2.4.1-2"|' faults/recipes/tidegauge/recipe.toml
+(cd faults && ellwand build -q tidegauge >/dev/null 2>&1)
+shot lint faults 'ellwand lint tidegauge packages/tidegauge@*' 'ellwand explain L201'
