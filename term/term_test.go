@@ -1,0 +1,102 @@
+package term
+
+import (
+	"bytes"
+	"strings"
+	"testing"
+	"time"
+
+	"ellwand.example/core/document"
+)
+
+func writer(width int, color string) (*bytes.Buffer, *Writer) {
+	var b bytes.Buffer
+	w := NewWriter(&b, color)
+	w.Width = width
+	return &b, w
+}
+
+func TestTable(t *testing.T) {
+	for _, c := range []struct {
+		width int
+		want  string
+	}{
+		{80, "name        summary\ntide        Tables of the tides, for each hour\nalmanac-ü1  x\n"},
+		{30, "name        summary\ntide        Tables of the tid…\nalmanac-ü1  x\n"},
+		{5, "name        summary\ntide        Tables of t…\nalmanac-ü1  x\n"},
+	} {
+		b, w := writer(c.width, "never")
+		w.Table([]string{"name", "summary"}, [][]string{{"tide", "Tables of the tides, for each hour"}, {"almanac-ü1", "x"}})
+		if b.String() != c.want {
+			t.Errorf("%d wide:\n%s", c.width, b)
+		}
+	}
+	b, w := writer(80, "never")
+	w.Table([]string{"name"}, nil)
+	if b.Len() != 0 {
+		t.Errorf("a table of nothing: %q", b)
+	}
+}
+
+func TestProblems(t *testing.T) {
+	b, w := writer(40, "never")
+	w.Problems(document.Problems{
+		{File: "r.toml", Line: 7, Column: 5, Width: 3, Text: "a = éée # and so on, further than the terminal is wide", Message: "wrong", Remedy: "mend it"},
+		{File: "r.toml", Line: 123, Column: 70, Width: 30, Text: strings.Repeat("x", 69) + strings.Repeat("y", 30), Message: "far right"},
+		{File: "r.toml", Message: "is empty", Remedy: "a\nb"},
+	})
+	for line := range strings.SplitSeq(b.String(), "\n") {
+		if n := len([]rune(line)); n > 40 {
+			t.Errorf("%d wide: %s", n, line)
+		}
+	}
+	for _, want := range []string{"r.toml:7:5: wrong\n     7 | a = éée", "\n       |     ^^^\n       | mend it\n", "…xx", "xyyyyyyy", "r.toml: is empty\n  a\n  b\n"} {
+		if !strings.Contains(b.String(), want) {
+			t.Errorf("%q is not in\n%s", want, b)
+		}
+	}
+}
+
+func TestColor(t *testing.T) {
+	for color, want := range map[string]bool{"always": true, "never": false, "auto": false} {
+		_, w := writer(80, color)
+		if got := strings.Contains(w.Style(Bad, "x\ny"), "\x1b["); got != want {
+			t.Errorf("--color %s: colours %v", color, got)
+		}
+	}
+	_, w := writer(80, "always")
+	if lines := strings.Split(w.Style(Good, "long line\nx"), "\n"); len(lines) != 2 || strings.Contains(lines[1], " ") {
+		t.Errorf("two lines in a colour: %q", lines)
+	}
+}
+
+func TestBytes(t *testing.T) {
+	for n, want := range map[int64]string{0: "0 B", 1023: "1023 B", 1024: "1.0 KiB", 1536: "1.5 KiB", 5 << 30: "5.0 GiB", 1 << 50: "1024.0 TiB"} {
+		if got := Bytes(n); got != want {
+			t.Errorf("%d: %s, want %s", n, got, want)
+		}
+	}
+}
+
+// Away from a terminal, only what takes its time gets lines.
+func TestPlainProgress(t *testing.T) {
+	b, w := writer(80, "never")
+	p := NewProgress(w, false)
+	p.Begin("quick", 0, "").End("done")
+	slow := p.Begin("slow", 100, "bytes")
+	slow.Advance(50)
+	time.Sleep(patience + 200*time.Millisecond)
+	p.Note("a note")
+	slow.End("done")
+	p.Close()
+	if got := b.String(); !strings.HasPrefix(got, "slow …\na note\nslow: done after 1") || strings.Contains(got, "quick") {
+		t.Errorf("%q", got)
+	}
+	b.Reset()
+	quiet := NewProgress(w, true)
+	quiet.Note("x")
+	quiet.Begin("y", 0, "").End("done")
+	if b.Len() != 0 {
+		t.Errorf("quiet: %q", b)
+	}
+}
