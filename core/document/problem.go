@@ -33,6 +33,20 @@ func (p Problem) String() string {
 	return s
 }
 
+// Mistake is something wrong in a piece of text that does not know where it
+// stands, such as one string of a document.
+type Mistake struct {
+	Offset, Length  int // bytes
+	Message, Remedy string
+}
+
+func (m *Mistake) Error() string {
+	if m.Remedy != "" {
+		return m.Message + " (" + m.Remedy + ")"
+	}
+	return m.Message
+}
+
 // Problems is every mistake found in one or more documents. As an error it
 // stands for bad input.
 type Problems []Problem

@@ -40,19 +40,6 @@ var load = sync.OnceValue(func() lists {
 	return l
 })
 
-// Error is a mistake in an expression. Offset and Length tell where, in bytes.
-type Error struct {
-	Offset, Length  int
-	Message, Remedy string
-}
-
-func (e *Error) Error() string {
-	if e.Remedy != "" {
-		return e.Message + " (" + e.Remedy + ")"
-	}
-	return e.Message
-}
-
 var (
 	tokens    = regexp.MustCompile(`[()]|[^()\s]+`)
 	reference = regexp.MustCompile(`^(DocumentRef-[A-Za-z0-9.-]+:)?LicenseRef-[A-Za-z0-9.-]+$`)
@@ -62,10 +49,10 @@ var (
 // for a valid one. Identifiers are compared without regard to case, as SPDX
 // has it, but one not in its listed spelling is a mistake all the same, since
 // tools that read the result often do compare it.
-func Check(expression string) []*Error {
+func Check(expression string) []*document.Mistake {
 	c := &checker{text: expression, at: tokens.FindAllStringIndex(expression, -1)}
 	if len(c.at) == 0 {
-		return []*Error{{Message: "the licence expression is empty", Remedy: `for example "MIT" or "GPL-3.0-or-later"`}}
+		return []*document.Mistake{{Message: "the licence expression is empty", Remedy: `for example "MIT" or "GPL-3.0-or-later"`}}
 	}
 	c.compound(0)
 	if c.i < len(c.at) && !c.broken {
@@ -79,7 +66,7 @@ type checker struct {
 	at     [][]int
 	i      int
 	broken bool // the shape is lost: further complaints would be guesses
-	errors []*Error
+	errors []*document.Mistake
 }
 
 const maxDepth = 50
@@ -92,7 +79,7 @@ func (c *checker) peek() string {
 }
 
 func (c *checker) complain(message, remedy string) {
-	e := &Error{Offset: len(c.text), Length: 1, Message: message, Remedy: remedy}
+	e := &document.Mistake{Offset: len(c.text), Length: 1, Message: message, Remedy: remedy}
 	if c.i < len(c.at) {
 		e.Offset, e.Length = c.at[c.i][0], c.at[c.i][1]-c.at[c.i][0]
 	}

@@ -123,19 +123,6 @@ func (a Alternative) MetBy(p Provide) bool {
 	return !slices.ContainsFunc(a.Constraints, func(c Constraint) bool { return !c.Allows(v) })
 }
 
-// Error is a mistake in a need, with its place in bytes.
-type Error struct {
-	Offset, Length  int
-	Message, Remedy string
-}
-
-func (e *Error) Error() string {
-	if e.Remedy != "" {
-		return e.Message + " (" + e.Remedy + ")"
-	}
-	return e.Message
-}
-
 var (
 	operator    = regexp.MustCompile(`^(!=|<=|>=|=|<|>)\s*(\S*)$`)
 	name        = regexp.MustCompile(`^\S+$`)
@@ -148,7 +135,7 @@ const PackageNameShape = "small letters, digits and + - . _, beginning with a le
 // ValidPackageName tells whether s can be a package's name.
 func ValidPackageName(s string) bool { return packageName.MatchString(s) }
 
-// Parse reads a need. The error is an *Error.
+// Parse reads a need. The error is a *document.Mistake.
 func Parse(s string) (Need, error) {
 	var n Need
 	offset := 0
@@ -168,7 +155,7 @@ func parseAlternative(s string, offset int) (Alternative, error) {
 	offset += len(s) - len(strings.TrimLeft(s, " \t"))
 	s = strings.TrimSpace(s)
 	fail := func(at, length int, message, remedy string) (Alternative, error) {
-		return a, &Error{offset + at, max(length, 1), message, remedy}
+		return a, &document.Mistake{Offset: offset + at, Length: max(length, 1), Message: message, Remedy: remedy}
 	}
 	nameEnd := strings.IndexAny(s, " \t<>=!,")
 	if nameEnd < 0 {
@@ -224,7 +211,7 @@ func ParseProvide(s string) (Provide, error) {
 		return Provide{}, err
 	}
 	if len(n.Alternatives) != 1 {
-		return Provide{}, &Error{0, len(s), "a provide is one thing, without |", ""}
+		return Provide{}, &document.Mistake{Length: len(s), Message: "a provide is one thing, without |"}
 	}
 	a := n.Alternatives[0]
 	p := Provide{Kind: a.Kind, Name: a.Name}
@@ -233,7 +220,7 @@ func ParseProvide(s string) (Provide, error) {
 	case len(a.Constraints) == 1 && a.Constraints[0].Op == "=":
 		p.Version = a.Constraints[0].Full.String()
 	default:
-		return p, &Error{0, len(s), `a provide has one version, written "= 1.2"`, ""}
+		return p, &document.Mistake{Length: len(s), Message: `a provide has one version, written "= 1.2"`}
 	}
 	return p, nil
 }

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"testing"
 
+	"ellwand.example/core/document"
 	"ellwand.example/core/version"
 )
 
@@ -28,7 +29,7 @@ func TestParse(t *testing.T) {
 	} {
 		n, err := Parse(c.in)
 		got := n.String()
-		var e *Error
+		var e *document.Mistake
 		if errors.As(err, &e) {
 			got = fmt.Sprintf("%d+%d: %v", e.Offset, e.Length, e)
 		}
@@ -69,7 +70,7 @@ func FuzzParse(f *testing.F) {
 	f.Fuzz(func(t *testing.T, s string) {
 		n, err := Parse(s)
 		if err != nil {
-			var e *Error
+			var e *document.Mistake
 			if !errors.As(err, &e) || e.Offset < 0 || e.Length < 1 {
 				t.Errorf("%q: an error without a place: %v", s, err)
 			}

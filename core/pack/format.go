@@ -16,16 +16,12 @@
 package pack
 
 import (
-	"bytes"
-	"encoding/json"
 	"fmt"
 	"path"
 	"regexp"
 	"slices"
 	"strconv"
 	"strings"
-
-	"github.com/gowebpki/jcs"
 
 	"ellwand.example/core/layout"
 	"ellwand.example/core/need"
@@ -243,17 +239,6 @@ func checkLayout(entries []Entry) error {
 		types[e.Path] = e
 	}
 	return nil
-}
-
-// canonical writes a value as canonical JSON (RFC 8785).
-func canonical(v any) ([]byte, error) {
-	var b bytes.Buffer
-	enc := json.NewEncoder(&b)
-	enc.SetEscapeHTML(false)
-	if err := enc.Encode(v); err != nil {
-		return nil, err
-	}
-	return jcs.Transform(b.Bytes())
 }
 
 // ParseFileName splits a package's file name; ok is false for other names.

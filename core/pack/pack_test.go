@@ -17,6 +17,7 @@ import (
 	"testing"
 	"time"
 
+	"ellwand.example/core/canonical"
 	"ellwand.example/core/layout"
 	"ellwand.example/core/progress"
 	"ellwand.example/core/recipe"
@@ -264,7 +265,7 @@ func metaFrameUnchecked(s *Spec, entries []Entry, facts func(*Facts)) ([]byte, e
 	var b bytes.Buffer
 	var lines []byte
 	for _, e := range entries {
-		l, err := canonical(e)
+		l, err := canonical.Marshal(e)
 		if err != nil {
 			return nil, err
 		}
@@ -276,7 +277,7 @@ func metaFrameUnchecked(s *Spec, entries []Entry, facts func(*Facts)) ([]byte, e
 		s.Facts.Meta[name] = sha(data)
 	}
 	facts(&s.Facts)
-	own, err := canonical(s.Facts)
+	own, err := canonical.Marshal(s.Facts)
 	if err != nil {
 		return nil, err
 	}

@@ -20,6 +20,7 @@ import (
 
 	"github.com/google/renameio/v2"
 
+	"ellwand.example/core/canonical"
 	"ellwand.example/core/layout"
 	"ellwand.example/core/progress"
 )
@@ -221,7 +222,7 @@ func metaFrame(spec *Spec, entries []Entry) ([]byte, error) {
 	w := bufio.NewWriter(&lines)
 	facts.Paths, facts.Size = len(entries), 0
 	for _, e := range entries {
-		line, err := canonical(e)
+		line, err := canonical.Marshal(e)
 		if err != nil {
 			return nil, err
 		}
@@ -233,7 +234,7 @@ func metaFrame(spec *Spec, entries []Entry) ([]byte, error) {
 	}
 	w.Flush()
 	metas[LayoutFile] = lines.Bytes()
-	build, err := canonical(spec.Build)
+	build, err := canonical.Marshal(spec.Build)
 	if err != nil {
 		return nil, err
 	}
@@ -255,7 +256,7 @@ func metaFrame(spec *Spec, entries []Entry) ([]byte, error) {
 	if err := checkLayout(entries); err != nil {
 		return nil, err
 	}
-	own, err := canonical(facts)
+	own, err := canonical.Marshal(facts)
 	if err != nil {
 		return nil, err
 	}

@@ -183,7 +183,7 @@ func (r *Recipe) checkNeeds(needs []string, path ...any) {
 		if n == nil || n.Kind != document.String {
 			continue
 		}
-		var e *need.Error
+		var e *document.Mistake
 		if _, err := need.Parse(text); errors.As(err, &e) {
 			r.Doc.Add(r.Doc.Inside(n, e.Offset, e.Length), e.Message, e.Remedy)
 		}
@@ -208,7 +208,7 @@ func (r *Recipe) checkPackage(name string, p Package) {
 	r.checkNeeds(p.Needs, "package", name, "needs")
 	for i, text := range p.Provides {
 		n := d.Find("package", name, "provides", i)
-		var e *need.Error
+		var e *document.Mistake
 		if _, err := need.ParseProvide(text); n.Kind == document.String && errors.As(err, &e) {
 			d.Add(d.Inside(n, e.Offset, e.Length), e.Message, e.Remedy)
 		}

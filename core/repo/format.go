@@ -26,9 +26,9 @@ import (
 	"strings"
 	"time"
 
-	"github.com/gowebpki/jcs"
 	"github.com/klauspost/compress/zstd"
 
+	"ellwand.example/core/canonical"
 	"ellwand.example/core/need"
 	"ellwand.example/core/pack"
 	"ellwand.example/core/version"
@@ -139,16 +139,6 @@ func shardOf(name string) string {
 	return hex.EncodeToString(sum[:1])
 }
 
-func canonical(v any) ([]byte, error) {
-	var b bytes.Buffer
-	enc := json.NewEncoder(&b)
-	enc.SetEscapeHTML(false)
-	if err := enc.Encode(v); err != nil {
-		return nil, err
-	}
-	return jcs.Transform(b.Bytes())
-}
-
 func digestOf(data []byte) string {
 	sum := sha256.Sum256(data)
 	return hex.EncodeToString(sum[:])
@@ -158,7 +148,7 @@ func digestOf(data []byte) string {
 func encodeLines[T any](items []T) ([]byte, error) {
 	var b bytes.Buffer
 	for _, item := range items {
-		line, err := canonical(item)
+		line, err := canonical.Marshal(item)
 		if err != nil {
 			return nil, err
 		}

@@ -18,6 +18,7 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
+	"ellwand.example/core/canonical"
 	"ellwand.example/core/layout"
 	"ellwand.example/core/pack"
 	"ellwand.example/core/progress"
@@ -125,7 +126,7 @@ func (r *Repository) Publish(ctx context.Context, channelName string, files []st
 	}
 	pointer.Serial++
 	pointer.Time = now
-	data, err := canonical(pointer)
+	data, err := canonical.Marshal(pointer)
 	if err != nil {
 		return report, err
 	}
@@ -350,7 +351,7 @@ func (t *targetUpdate) write(ctx context.Context, added []*candidate, now time.T
 			return "", err
 		}
 	}
-	data, err := canonical(next)
+	data, err := canonical.Marshal(next)
 	if err != nil {
 		return "", err
 	}
