@@ -95,7 +95,13 @@ packages from it, lint them, and publish them into a repository.`,
 			}
 			a.running = true
 			a.out, a.err = term.NewWriter(stdout, a.color), term.NewWriter(stderr, a.color)
-			a.progress = term.NewProgress(a.err, a.quiet)
+			level := term.Normal
+			if a.quiet {
+				level = term.Quiet
+			} else if a.verbose {
+				level = term.Verbose
+			}
+			a.progress = term.NewProgress(a.err, level)
 			return nil
 		},
 	}
@@ -106,7 +112,7 @@ packages from it, lint them, and publish them into a repository.`,
 	flags := root.PersistentFlags()
 	flags.BoolVar(&a.json, "json", false, "print the same facts as JSON")
 	flags.BoolVarP(&a.quiet, "quiet", "q", false, "print results and errors only")
-	flags.BoolVarP(&a.verbose, "verbose", "v", false, "print more of what happens")
+	flags.BoolVarP(&a.verbose, "verbose", "v", false, "print more of what happens, such as the output of steps")
 	flags.StringVar(&a.color, "color", "auto", "colours: auto, always or never")
 	flags.StringVar(&a.workspace, "workspace", "", "the workspace's folder (default: this one or the nearest above)")
 	root.MarkPersistentFlagDirname("workspace")

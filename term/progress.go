@@ -22,11 +22,21 @@ type Progress struct {
 	w     *Writer
 	mu    sync.Mutex
 	bars  *mpb.Progress // made when the first live line is due
-	quiet bool
+	level Level
 }
 
-// NewProgress shows progress on w; quiet shows nothing.
-func NewProgress(w *Writer, quiet bool) *Progress { return &Progress{w: w, quiet: quiet} }
+// Level is how much is shown.
+type Level int
+
+// The levels.
+const (
+	Quiet   Level = -1 // nothing
+	Normal  Level = 0
+	Verbose Level = 1 // every line of output that a task passes on
+)
+
+// NewProgress shows progress on w.
+func NewProgress(w *Writer, level Level) *Progress { return &Progress{w: w, level: level} }
 
 // Close takes the live lines away.
 func (p *Progress) Close() {
@@ -40,7 +50,7 @@ func (p *Progress) Close() {
 
 // Note writes a line above the live ones.
 func (p *Progress) Note(text string) {
-	if p.quiet {
+	if p.level == Quiet {
 		return
 	}
 	p.mu.Lock()
@@ -58,7 +68,7 @@ func (p *Progress) line(text string) {
 
 // Begin starts a task.
 func (p *Progress) Begin(name string, total int64, unit string) progress.Task {
-	if p.quiet {
+	if p.level == Quiet {
 		return progress.None.Begin(name, total, unit)
 	}
 	t := &task{p: p, name: name, unit: unit, began: time.Now()}
@@ -88,7 +98,13 @@ func (t *task) Set(done, total int64) {
 	t.total.Store(total)
 }
 
-func (t *task) Say(line string) { t.saying.Store(line) }
+func (t *task) Say(line string) {
+	if t.p.level == Verbose {
+		t.p.Note(t.p.w.Style(Faint, "| ") + line)
+		return
+	}
+	t.saying.Store(line)
+}
 
 // show announces a task that is not done within the patience.
 func (t *task) show() {
@@ -105,7 +121,7 @@ func (t *task) show() {
 		return
 	}
 	if t.p.bars == nil {
-		t.p.bars = mpb.New(mpb.WithOutput(t.p.w), mpb.WithWidth(t.p.w.Width), mpb.WithRefreshRate(120*time.Millisecond))
+		t.p.bars = mpb.New(mpb.WithOutput(t.p.w.Writer), mpb.WithWidth(t.p.w.Width), mpb.WithRefreshRate(120*time.Millisecond))
 	}
 	t.bar = t.p.bars.MustAdd(0, nil, mpb.BarRemoveOnComplete(), mpb.PrependDecorators(decor.Any(func(decor.Statistics) string { return t.text() })))
 }
@@ -129,7 +145,7 @@ func (t *task) text() string {
 	if line, ok := t.saying.Load().(string); ok && line != "" {
 		s += "  " + t.p.w.Style(Faint, line)
 	}
-	return ansi.Truncate(s, t.p.w.Width-1, "…")
+	return ansi.Truncate(s, t.p.w.Width-4, "…") // mpb takes colours away from what might not fit
 }
 
 func (t *task) End(result string) {

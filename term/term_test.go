@@ -81,7 +81,7 @@ func TestBytes(t *testing.T) {
 // Away from a terminal, only what takes its time gets lines.
 func TestPlainProgress(t *testing.T) {
 	b, w := writer(80, "never")
-	p := NewProgress(w, false)
+	p := NewProgress(w, Normal)
 	p.Begin("quick", 0, "").End("done")
 	slow := p.Begin("slow", 100, "bytes")
 	slow.Advance(50)
@@ -93,10 +93,16 @@ func TestPlainProgress(t *testing.T) {
 		t.Errorf("%q", got)
 	}
 	b.Reset()
-	quiet := NewProgress(w, true)
+	quiet := NewProgress(w, Quiet)
 	quiet.Note("x")
 	quiet.Begin("y", 0, "").End("done")
 	if b.Len() != 0 {
 		t.Errorf("quiet: %q", b)
+	}
+	chatty := NewProgress(w, Verbose).Begin("step", 0, "")
+	chatty.Say("a line")
+	chatty.End("done")
+	if b.String() != "| a line\n" {
+		t.Errorf("verbose: %q", b)
 	}
 }
