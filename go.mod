@@ -4,9 +4,11 @@ go 1.26.0
 
 require (
 	github.com/agnivade/levenshtein v1.2.2
+	github.com/bluekeyes/go-gitdiff v0.9.0
 	github.com/bmatcuk/doublestar/v4 v4.10.4
 	github.com/charmbracelet/lipgloss v1.1.0
 	github.com/charmbracelet/x/ansi v0.8.0
+	github.com/expr-lang/expr v1.17.8
 	github.com/gofrs/flock v0.13.1
 	github.com/google/renameio/v2 v2.0.2
 	github.com/gowebpki/jcs v1.0.2

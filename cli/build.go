@@ -2,6 +2,7 @@ package cli
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -9,6 +10,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"ellwand.example/core/build"
+	"ellwand.example/core/document"
 	"ellwand.example/core/recipe"
 	"ellwand.example/core/workspace"
 	"ellwand.example/term"
@@ -16,6 +18,7 @@ import (
 
 func (a *app) buildCommand() *cobra.Command {
 	var o build.Options
+	var set []string
 	cmd := &cobra.Command{
 		Use:   "build RECIPE...",
 		Short: "Run the steps, make packages",
@@ -38,8 +41,14 @@ packages that this workspace has built, and by the machine.`,
 			if err != nil {
 				return err
 			}
+			if w.Set, err = optionValues(set); err != nil {
+				return err
+			}
 			all, err := recipes(w, args)
 			if err != nil {
+				return err
+			}
+			if err := checkOptions(all, w.Set); err != nil {
 				return err
 			}
 			b := a.builder(w)
@@ -62,6 +71,7 @@ packages that this workspace has built, and by the machine.`,
 	}
 	cmd.Flags().BoolVar(&o.Again, "again", false, "run every step, even where nothing changed")
 	cmd.Flags().StringVar(&o.Until, "until", "", "stop after this step, and leave the work tree to look at")
+	cmd.Flags().StringArrayVar(&set, "set", nil, "give an option of the recipe another value: `NAME=VALUE`")
 	cmd.RegisterFlagCompletionFunc("until", cobra.FixedCompletions(recipe.StepNames, cobra.ShellCompDirectiveNoFileComp))
 	return cmd
 }
@@ -119,7 +129,10 @@ func (a *app) explainStep(e *build.StepError) {
 		where = fmt.Sprintf("%s:%d", e.File, e.Line)
 	}
 	w.Printf("%s: %s\n", w.Style(term.Strong, where), w.Style(term.Bad, fmt.Sprintf("step %s of %s %s", e.Step, e.Recipe, e.Cause)))
-	if e.Command != "" {
+	switch {
+	case e.Method != "":
+		w.Printf("%s %s\n", w.Style(term.Faint, fmt.Sprintf("   in method %s |", e.Method)), e.Command)
+	case e.Command != "":
 		w.Printf("%s %s\n", w.Style(term.Faint, fmt.Sprintf("%6d |", e.Line)), e.Command)
 	}
 	w.Printf("the whole log is %s\n", e.Log)
@@ -165,4 +178,45 @@ func (a *app) explainPacking(e *build.PackError) {
 			w.Style(term.Strong, fmt.Sprintf("%s:%d", m.Recipe, t.B.Line)), t.B.Pattern, t.A.Pattern, t.A.Line, t.Path)
 	}
 	w.Printf("\nWhen the layout is mended, `ellwand build %s` packs again at once; nothing is compiled anew.\n", e.Recipe)
+}
+
+// optionValues reads the NAME=VALUE of --set.
+func optionValues(set []string) (recipe.Values, error) {
+	values := recipe.Values{}
+	for _, s := range set {
+		name, value, ok := strings.Cut(s, "=")
+		if !ok || name == "" {
+			return nil, usageError{fmt.Errorf("--set takes NAME=VALUE, such as --set tls=true, not %q", s)}
+		}
+		values[name] = value
+	}
+	return values, nil
+}
+
+// checkOptions makes sure that each option that is set is one of some recipe,
+// and has a value that it can have.
+func checkOptions(all []*recipe.Recipe, set recipe.Values) error {
+	known := map[string]bool{}
+	for _, r := range all {
+		if err := r.CheckValues(); err != nil {
+			return usageError{err}
+		}
+		for name := range r.Options {
+			known[name] = true
+		}
+	}
+	names := slices.Sorted(maps.Keys(known))
+	for _, name := range slices.Sorted(maps.Keys(set)) {
+		if known[name] {
+			continue
+		}
+		switch near := document.Nearest(name, names); {
+		case near != "":
+			return usageError{fmt.Errorf("none of these recipes has an option %q; did you mean %q?", name, near)}
+		case len(names) == 0:
+			return usageError{fmt.Errorf("none of these recipes has an option %q, or any other", name)}
+		}
+		return usageError{fmt.Errorf("none of these recipes has an option %q; there are %s", name, strings.Join(names, ", "))}
+	}
+	return nil
 }

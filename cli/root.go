@@ -155,7 +155,8 @@ func (a *app) finish(ctx context.Context, err error) int {
 func statusOf(err error) int {
 	var step *build.StepError
 	var packing *build.PackError
-	if errors.As(err, &step) || errors.As(err, &packing) {
+	var change *build.ChangeError
+	if errors.As(err, &step) || errors.As(err, &packing) || errors.As(err, &change) {
 		return statusStep
 	}
 	var missing *build.MissingError
@@ -187,6 +188,7 @@ func (a *app) explainError(err error) {
 	var problems document.Problems
 	var step *build.StepError
 	var packing *build.PackError
+	var change *build.ChangeError
 	switch {
 	case errors.As(err, &problems):
 		a.err.Problems(problems)
@@ -201,6 +203,12 @@ func (a *app) explainError(err error) {
 		a.explainStep(step)
 	case errors.As(err, &packing):
 		a.explainPacking(packing)
+	case errors.As(err, &change):
+		a.err.Printf("%s: %s\n", a.err.Style(term.Strong, fmt.Sprintf("%s:%d", change.File, change.Line)), a.err.Style(term.Bad, change.What))
+		for line := range strings.SplitSeq(change.Err.Error(), "\n") {
+			a.err.Printf("%s %s\n", a.err.Style(term.Faint, "       |"), line)
+		}
+		a.err.Printf("%s\n", a.err.Style(term.Good, change.Remedy))
 	default:
 		a.err.Printf("%s\n", a.err.Style(term.Bad, err.Error()))
 		if errors.Is(err, syscall.ENOSPC) {

@@ -13,6 +13,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strings"
 	"time"
 
 	"github.com/gofrs/flock"
@@ -74,11 +75,12 @@ type StepResult struct {
 type StepError struct {
 	Recipe  string   `json:"recipe"`
 	Step    string   `json:"step"`
-	File    string   `json:"file"`    // of the recipe
-	Line    int      `json:"line"`    // in it, of the statement that failed; 0 if unknown
-	Command string   `json:"command"` // that line
-	Cause   string   `json:"cause"`   // how the script ended
-	Tail    []string `json:"tail"`    // the log's last lines
+	File    string   `json:"file"`             // of the recipe
+	Line    int      `json:"line"`             // in it, of the statement that failed; 0 if unknown
+	Command string   `json:"command"`          // that line
+	Method  string   `json:"method,omitempty"` // that wrote the script, where the recipe did not
+	Cause   string   `json:"cause"`            // how the script ended
+	Tail    []string `json:"tail"`             // the log's last lines
 	Log     string   `json:"log"`
 }
 
@@ -269,7 +271,7 @@ func (j *job) steps(ctx context.Context) (stopped bool, err error) {
 			break
 		}
 		began := time.Now()
-		script := j.recipe.Steps.Script(step)
+		script := j.recipe.Script(step)
 		s := StepResult{Step: step}
 		switch {
 		case step == recipe.Unpack:
@@ -278,6 +280,9 @@ func (j *job) steps(ctx context.Context) (stopped bool, err error) {
 			s.Skipped = true
 		default:
 			err = j.script(ctx, step, script)
+		}
+		if err == nil {
+			err = j.applyRewrites(step)
 		}
 		if err != nil {
 			return false, err
@@ -313,7 +318,7 @@ func (j *job) unpack(ctx context.Context) error {
 		}
 		fmt.Fprintln(log)
 	}
-	return nil
+	return j.applyPatches(log)
 }
 
 // script runs a step's script in the work tree.
@@ -339,7 +344,13 @@ func (j *job) script(ctx context.Context, step, script string) error {
 		return err
 	}
 	e := &StepError{Recipe: j.recipe.Name, Step: step, File: j.recipe.Doc.File, Cause: exit.Error(), Tail: out.lines(), Log: workspace.Display(log.Name())}
-	if exit.Line > 0 {
+	if exit.Line > 0 && j.recipe.Steps.Script(step) == "" {
+		// The method wrote the script, and the recipe has no line for it.
+		e.Line, e.Method = j.recipe.MethodLine(), j.recipe.Steps.Method
+		if lines := strings.Split(script, "\n"); exit.Line <= len(lines) {
+			e.Command = trim(lines[exit.Line-1])
+		}
+	} else if exit.Line > 0 {
 		e.Line = j.recipe.ScriptLine(step, exit.Line)
 		e.Command = trim(j.recipe.Doc.Line(e.Line))
 	}

@@ -2,7 +2,9 @@ package build
 
 import (
 	"fmt"
+	"maps"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -54,6 +56,9 @@ func (j *job) variables() []variable {
 		local("ELL_SOURCE", work),
 		local("ELL_JOBS", strconv.Itoa(j.Workspace.Jobs())),
 	}
+	for _, name := range slices.Sorted(maps.Keys(r.Set)) {
+		vars = append(vars, fixed("ELL_OPT_"+strings.ToUpper(name), r.Set[name]))
+	}
 	search := searchPath
 	if len(j.laid) > 0 {
 		needs := j.path("needs")
@@ -92,10 +97,10 @@ func (j *job) environment() []string {
 }
 
 // scriptInputs are the parts of a recipe that steps up to stage depend on.
-func scriptInputs(r *recipe.Recipe) map[string]string {
-	inputs := map[string]string{}
+func scriptInputs(r *recipe.Recipe) map[string]any {
+	inputs := map[string]any{"patches": r.Patches, "rewrites": r.Rewrites}
 	for _, step := range recipe.StepNames {
-		inputs[step] = r.Steps.Script(step)
+		inputs[step] = r.Script(step)
 	}
 	return inputs
 }

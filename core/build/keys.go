@@ -45,7 +45,7 @@ func (j *job) keys() (keys, error) {
 	if err != nil {
 		return keys{}, err
 	}
-	whole, err := digestOf([]any{stage, j.recipe.Doc.Data, j.Workspace.Packages()})
+	whole, err := digestOf([]any{stage, j.recipe.Doc.Data, j.recipe.Set, j.Workspace.Packages()})
 	return keys{stage, whole}, err
 }
 

@@ -111,7 +111,7 @@ func first(values ...string) string {
 
 func (j *job) buildRecord() (pack.BuildRecord, error) {
 	sum := sha256.Sum256(j.recipe.Doc.Data)
-	b := pack.BuildRecord{Ellwand: Version, Recipe: hex.EncodeToString(sum[:]), Needs: j.met, Isolation: j.Runner.Isolation(), Sources: []pack.SourceRecord{}, Files: map[string]string{}}
+	b := pack.BuildRecord{Ellwand: Version, Recipe: hex.EncodeToString(sum[:]), Needs: j.met, Options: j.recipe.Set, Isolation: j.Runner.Isolation(), Sources: []pack.SourceRecord{}, Files: map[string]string{}}
 	for _, s := range j.sources {
 		b.Sources = append(b.Sources, pack.SourceRecord{Name: s.Name, SHA256: s.SHA256})
 	}

@@ -11,11 +11,17 @@ import (
 // LocalDate is a TOML local date in the form 2031-04-02 (RFC 3339 full-date).
 type LocalDate string
 
+// Scalar is a string or a truth value, as it stands in the file.
+type Scalar struct {
+	Text string
+	Bool bool // it is true or false, and not a string
+}
+
 // Decode fills the struct that target points to from the document's root.
 // Fields are named by their `toml` tag; a key that no field has and a value of
 // the wrong type are recorded as problems. `shape` tags say in a message what
 // a value should look like. Supported are strings, booleans, integers,
-// LocalDate, and slices, string-keyed maps, structs and pointers of these.
+// LocalDate, Scalar, and slices, string-keyed maps, structs and pointers of these.
 func (d *Document) Decode(target any) {
 	d.decode(d.Root, reflect.ValueOf(target).Elem(), "", "")
 	d.Sort()
@@ -54,6 +60,12 @@ func (d *Document) decode(n *Node, v reflect.Value, name, shape string) {
 			return
 		}
 		v.SetString(n.Text)
+	case t == reflect.TypeFor[Scalar]():
+		if n.Kind != String && n.Kind != Bool {
+			wrong("a string, or true or false")
+			return
+		}
+		v.Set(reflect.ValueOf(Scalar{n.Text, n.Kind == Bool}))
 	case t.Kind() == reflect.String:
 		if n.Kind != String {
 			wrong(String.String())

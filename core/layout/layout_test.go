@@ -16,7 +16,7 @@ const facts = "edition=1\nname=\"tide\"\nversion=\"1.0\"\nrelease=1\nsummary=\"x
 
 func parse(t *testing.T, text string) *recipe.Recipe {
 	t.Helper()
-	r, err := recipe.Parse("recipe.toml", []byte(facts+text), recipe.Target{Name: "t", Arch: "x86_64"})
+	r, err := recipe.Parse("recipe.toml", []byte(facts+text), recipe.Target{Name: "t", Arch: "x86_64"}, nil)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -109,7 +109,7 @@ func Package(ctx context.Context, p *pack.Package) ([]Finding, error) {
 	text, _ := p.Meta("recipe.toml")
 	// The recipe was read when the package was made; what a later edition has
 	// in it does not matter here.
-	r, _ := recipe.Parse("recipe.toml", text, recipe.Target{Name: p.Facts.Target, Arch: p.Facts.Arch})
+	r, _ := recipe.Parse("recipe.toml", text, recipe.Target{Name: p.Facts.Target, Arch: p.Facts.Arch}, nil)
 	c := &packageCheck{collector: collector{subject: p.Facts.Identity()}, Package: p, siblings: r.Packages}
 	if err := c.look(ctx); err != nil {
 		return nil, err

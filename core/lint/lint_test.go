@@ -67,7 +67,8 @@ func TestRecipeRules(t *testing.T) {
 		{"tide-{version}", "tide-1.2", "R108"},
 		{"test = \"make check\"", "", "R109"},
 		{"[[change]]", "[[waive]]\ncode=\"R999\"\nbecause=\"x\"\n[[change]]", "R110"},
-		{"\"make\"", "\"if make; then\"", "R111"},
+		{"[steps]", "[option.tls]\ndefault = false\n[let]\nx = \"1\"\n[steps]", "R112"},
+		{"[steps]\nbuild = \"make\"", "[option.tls]\ndefault = false\n[let]\nx = \"1\"\n[steps]\nbuild = \"make $ELL_OPT_TLS\"\nconfigure=[\"{x}\"]\nmethod=\"make\"", ""},
 		{"Tables of the tides\"", "Tide\"\n[[waive]]\ncode=\"r101\"\nbecause=\"it is called so\"", "R101-"},
 	} {
 		text := strings.Replace(good, c.old, c.new, 1)
@@ -75,7 +76,7 @@ func TestRecipeRules(t *testing.T) {
 			waiver := "[[waive]]\ncode=\"r101\"\nbecause=\"it is called so\""
 			text = strings.Replace(text, "\n"+waiver, "", 1) + waiver
 		}
-		r, err := recipe.Parse("recipe.toml", []byte(text), recipe.Target{Arch: "x86_64"})
+		r, err := recipe.Parse("recipe.toml", []byte(text), recipe.Target{Arch: "x86_64"}, nil)
 		if err != nil {
 			t.Fatal(err)
 		}

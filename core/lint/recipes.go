@@ -133,7 +133,7 @@ var recipeRules = []Rule{
 		Why:    "A package that was never run is tested by its users.",
 		Remedy: "run upstream's tests in [steps] test, or at least the built program with --version",
 		recipe: func(c *recipeCheck) {
-			if c.Steps.Build != "" && c.Steps.Test == "" {
+			if c.Script(recipe.Build) != "" && c.Script(recipe.Test) == "" {
 				c.at(c.Doc.At("steps"), "the recipe builds something and tests nothing")
 			}
 		},
@@ -151,17 +151,20 @@ var recipeRules = []Rule{
 		},
 	},
 	{
-		Code: "R111", Severity: Error, Title: "a step is not valid shell",
-		Why:    "It would fail when its turn comes, perhaps after a long build.",
-		Remedy: "mend the script where the message points",
+		Code: "R112", Severity: Warning, Title: "an option or value that nothing uses",
+		Why:    "Whoever sets it believes that something changes.",
+		Remedy: "use it, or take it out",
 		recipe: func(c *recipeCheck) {
-			for _, step := range recipe.StepNames {
-				script := c.Steps.Script(step)
-				if script == "" {
-					continue
+			text := string(c.Doc.Data)
+			for name := range c.Options {
+				uses := strings.Count(text, "option."+name) - strings.Count(text, "[option."+name)
+				if uses == 0 && !strings.Contains(text, "ELL_OPT_"+strings.ToUpper(name)) {
+					c.at(c.Doc.Find("option", name).Key, "nothing asks for option %q", name)
 				}
-				if line, message := shellError(script); message != "" {
-					c.add(Finding{File: c.Doc.File, Line: c.ScriptLine(step, line), Message: fmt.Sprintf("step %s: %s", step, message)})
+			}
+			for name := range c.Let {
+				if !strings.Contains(text, "{"+name+"}") {
+					c.at(c.Doc.Find("let", name).Key, "nothing uses {%s}", name)
 				}
 			}
 		},

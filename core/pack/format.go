@@ -118,8 +118,9 @@ type BuildRecord struct {
 	Recipe    string            `json:"recipe"`  // SHA-256 of recipe.toml
 	Files     map[string]string `json:"files"`   // SHA-256 of files beside it, by name
 	Sources   []SourceRecord    `json:"sources"`
-	Needs     map[string]string `json:"needs"`     // build need → the package that met it
-	Isolation string            `json:"isolation"` // "none", or how the steps were kept apart
+	Needs     map[string]string `json:"needs"`             // build need → the package that met it
+	Options   map[string]string `json:"options,omitempty"` // the recipe's options, as they were set
+	Isolation string            `json:"isolation"`         // "none", or how the steps were kept apart
 }
 
 // SourceRecord is one source that went into a build.

@@ -38,7 +38,16 @@ var required = []struct{ key, line string }{
 // check records what is wrong with a recipe beyond its shape.
 func (r *Recipe) check() {
 	r.checkFacts()
+	r.checkOptions()
 	r.checkSources()
+	r.checkChangesToSources()
+	r.checkSteps()
+	for i, w := range r.Needs.When {
+		r.demand("needs.when", i, "if", w.If, `if = "option.NAME"`)
+		r.checkNeeds(w.Build, "needs", "when", i, "build")
+		r.checkNeeds(w.Test, "needs", "when", i, "test")
+		r.checkNeeds(w.Run, "needs", "when", i, "run")
+	}
 	r.checkNeeds(r.Needs.Build, "needs", "build")
 	r.checkNeeds(r.Needs.Test, "needs", "test")
 	r.checkNeeds(r.Needs.Run, "needs", "run")
@@ -58,8 +67,13 @@ func (r *Recipe) check() {
 
 // demand reports a missing key of an item in an array of tables.
 func (r *Recipe) demand(table string, i int, key, value, line string) bool {
-	if value == "" && r.Doc.Find(table, i, key) == nil {
-		r.Doc.Add(r.Doc.At(table, i), fmt.Sprintf("`%s` is missing in this [[%s]]", key, table), "add: "+line)
+	path := []any{}
+	for part := range strings.SplitSeq(table, ".") {
+		path = append(path, part)
+	}
+	path = append(path, i)
+	if value == "" && r.Doc.Find(append(path, key)...) == nil {
+		r.Doc.Add(r.Doc.At(path...), fmt.Sprintf("`%s` is missing in this [[%s]]", key, table), "add: "+line)
 	}
 	return value != ""
 }

@@ -10,7 +10,8 @@ import (
 	"ellwand.example/core/version"
 )
 
-// values are what {names} in strings stand for.
+// values are what {names} in strings stand for: facts, options, and what the
+// maintainer names in [let].
 type values map[string]string
 
 // expand replaces every {name} in s. A brace itself is written {{ or }}.
@@ -67,7 +68,7 @@ func (v values) names() string { return "{" + strings.Join(v.keys(), "}, {") + "
 // expandAll replaces {names} in every string of the document outside scripts,
 // and in the keys of layouts. Facts that are missing or wrong are
 // reported on their own.
-func expandAll(doc *document.Document, target Target) {
+func expandAll(doc *document.Document, target Target, set Values) {
 	text := func(key string) string {
 		if n := doc.Find(key); n != nil && (n.Kind == document.String || n.Kind == document.Integer) {
 			return n.Text
@@ -84,10 +85,25 @@ func expandAll(doc *document.Document, target Target) {
 		"full":        version.Full{Version: own, Release: max(release, 1)}.String(),
 		"target.arch": target.Arch,
 	}
+	for name, value := range set {
+		v["option."+name] = value
+	}
+	addLet(doc, v)
 	for _, key := range doc.Root.Keys {
-		if key != "name" && key != "version" && key != "steps" {
+		switch key {
+		case "name", "version", "let":
+		case "steps": // all else in there is shell, which has braces of its own
+			for _, part := range []string{"configure", "copy"} {
+				if n := doc.Find("steps", part); n != nil {
+					expandNode(doc, n, v)
+				}
+			}
+		default:
 			expandNode(doc, doc.Root.Get(key), v)
 		}
+	}
+	if paths := doc.Find("steps", "copy"); paths != nil {
+		expandKeys(doc, paths, v)
 	}
 	packages := doc.Find("package")
 	if packages == nil {
@@ -98,15 +114,39 @@ func expandAll(doc *document.Document, target Target) {
 		if layout == nil {
 			continue
 		}
-		seen := map[string]bool{}
-		layout.RenameKeys(func(key string, at document.Span) string {
-			path := v.expand(key, func(_, _ int, message, remedy string) { doc.Add(at, message, remedy) })
-			if seen[path] {
-				doc.Add(at, fmt.Sprintf("%q is in this layout already", path), "keep one of the two")
-			}
-			seen[path] = true
-			return path
-		})
+		expandKeys(doc, layout, v)
+	}
+}
+
+// expandKeys replaces {names} in a table's keys.
+func expandKeys(doc *document.Document, table *document.Node, v values) {
+	seen := map[string]bool{}
+	table.RenameKeys(func(key string, at document.Span) string {
+		path := v.expand(key, func(_, _ int, message, remedy string) { doc.Add(at, message, remedy) })
+		if seen[path] {
+			doc.Add(at, fmt.Sprintf("%q is in this table already", path), "keep one of the two")
+		}
+		seen[path] = true
+		return path
+	})
+}
+
+// addLet adds the maintainer's own values; each may use those above it.
+func addLet(doc *document.Document, v values) {
+	let := doc.Find("let")
+	if let == nil {
+		return
+	}
+	for _, name := range let.Keys {
+		n := let.Get(name)
+		if _, taken := v[name]; taken {
+			doc.Add(n.Key, fmt.Sprintf("{%s} has a value already", name), "choose another name")
+			continue
+		}
+		if n.Kind == document.String {
+			expandNode(doc, n, v)
+			v[name] = n.Text
+		}
 	}
 }
 
@@ -122,7 +162,7 @@ func expandNode(doc *document.Document, n *document.Node, v values) {
 		}
 	case document.Table:
 		for _, key := range n.Keys {
-			if key != "script" {
+			if key != "script" { // install scripts are shell
 				expandNode(doc, n.Get(key), v)
 			}
 		}

@@ -51,14 +51,19 @@ type Recipe struct {
 	Homepage    string             `toml:"homepage"`
 	Maintainer  string             `toml:"maintainer"`
 	Category    string             `toml:"category"`
+	Let         map[string]string  `toml:"let" shape:"names with strings"`
+	Options     map[string]Option  `toml:"option"`
 	Sources     []Source           `toml:"source"`
+	Patches     []Patch            `toml:"patch"`
 	Needs       Needs              `toml:"needs"`
 	Steps       Steps              `toml:"steps"`
+	Rewrites    []Rewrite          `toml:"rewrite"`
 	Packages    map[string]Package `toml:"package"`
 	Discard     []string           `toml:"discard"`
 	Waivers     []Waiver           `toml:"waive"`
 	Changes     []Change           `toml:"change"`
 
+	Set Values             `toml:"-"` // the value of every option
 	Dir string             `toml:"-"` // the folder that the recipe stands in
 	Doc *document.Document `toml:"-"` // for the places of things
 }
@@ -73,22 +78,69 @@ type Source struct {
 	Skip   []string `toml:"skip" shape:"patterns of paths in the archive"`
 }
 
-// Needs are what must be there, as text in the syntax of package need.
+// Patch is a change to the sources, in the unified format, in a file beside
+// the recipe. Patches are applied in their order once all sources are unpacked.
+type Patch struct {
+	File string `toml:"file"`
+	Into string `toml:"into" shape:"a path in the work tree"`
+	If   string `toml:"if" shape:"a condition"`
+	Line int    `toml:"-" json:"-"` // of the recipe
+}
+
+// Rewrite replaces text in files after a step.
+type Rewrite struct {
+	After   string `toml:"after" shape:"the name of a step"`
+	Path    string `toml:"path" shape:"a path or pattern in the work tree, or after stage among the staged files"`
+	Find    string `toml:"find"`
+	Regexp  string `toml:"regexp"`
+	Replace string `toml:"replace"`
+	Times   int    `toml:"times"` // how often it must be found, in all; 0 for at least once
+	If      string `toml:"if" shape:"a condition"`
+	Line    int    `toml:"-" json:"-"` // of the recipe
+}
+
+// Option is a choice that whoever builds the recipe can make.
+type Option struct {
+	Summary string          `toml:"summary"`
+	Default document.Scalar `toml:"default"`
+	Choices []string        `toml:"choices"`
+}
+
+// Values are the values of options, as text; "true" and "false" for switches.
+type Values map[string]string
+
+// Needs are what must be there, as text in the syntax of package need. Those
+// of every When whose condition holds are among the others once a recipe has
+// been read.
 type Needs struct {
+	Build []string `toml:"build"`
+	Test  []string `toml:"test"`
+	Run   []string `toml:"run"`
+	When  []When   `toml:"when"`
+}
+
+// When are needs under a condition.
+type When struct {
+	If    string   `toml:"if" shape:"a condition"`
 	Build []string `toml:"build"`
 	Test  []string `toml:"test"`
 	Run   []string `toml:"run"`
 }
 
-// Steps are the shell scripts of the steps that are not built in.
+// Steps are the shell scripts of the steps that are not built in. A method
+// fills in those that are not written.
 type Steps struct {
-	Prepare string `toml:"prepare"`
-	Build   string `toml:"build"`
-	Test    string `toml:"test"`
-	Stage   string `toml:"stage"`
+	Method    string            `toml:"method"`
+	Configure []string          `toml:"configure"` // passed on by the method
+	Copy      map[string]string `toml:"copy"`      // of method copy: a path in the work tree, and where it goes
+	Prepare   string            `toml:"prepare"`
+	Build     string            `toml:"build"`
+	Test      string            `toml:"test"`
+	Stage     string            `toml:"stage"`
 }
 
-// Script returns the script of a step; empty for those built in.
+// Script returns the script of a step as it is written; empty for those built
+// in.
 func (s Steps) Script(step string) string {
 	return map[string]string{Prepare: s.Prepare, Build: s.Build, Test: s.Test, Stage: s.Stage}[step]
 }
@@ -232,9 +284,17 @@ func (r *Recipe) ScriptLine(step string, n int) int {
 	return line + n - 1
 }
 
+// MethodLine returns the line that names the method.
+func (r *Recipe) MethodLine() int {
+	line, _ := r.Doc.Position(r.Doc.At("steps", "method").Offset)
+	return line
+}
+
 // Load reads the recipe in a folder for a target. Name is the path of the file
-// as messages show it. Mistakes come back as document.Problems, all at once.
-func Load(dir, name string, target Target) (*Recipe, error) {
+// as messages show it; set has the options that are not at their default, and
+// may name some that this recipe does not have. Mistakes come back as
+// document.Problems, all at once.
+func Load(dir, name string, target Target, set Values) (*Recipe, error) {
 	doc, err := document.ReadFile(filepath.Join(dir, FileName), name)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, document.Problems{{File: name, Message: "there is no recipe here", Remedy: "a recipe is the file " + FileName + " in a folder of its own under recipes/"}}
@@ -242,7 +302,7 @@ func Load(dir, name string, target Target) (*Recipe, error) {
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", name, err)
 	}
-	r := parse(doc, target)
+	r := parse(doc, target, set)
 	r.Dir = dir
 	if len(doc.Root.Keys) > 0 {
 		r.checkFolder()
@@ -252,14 +312,14 @@ func Load(dir, name string, target Target) (*Recipe, error) {
 }
 
 // Parse reads a recipe from memory; files beside it are not looked at.
-func Parse(name string, data []byte, target Target) (*Recipe, error) {
+func Parse(name string, data []byte, target Target, set Values) (*Recipe, error) {
 	doc := document.Parse(name, data)
-	r := parse(doc, target)
+	r := parse(doc, target, set)
 	doc.Sort()
 	return r, doc.Problems.Err()
 }
 
-func parse(doc *document.Document, target Target) *Recipe {
+func parse(doc *document.Document, target Target, set Values) *Recipe {
 	r := &Recipe{Doc: doc}
 	if len(doc.Root.Keys) == 0 {
 		if len(doc.Problems) == 0 {
@@ -267,9 +327,11 @@ func parse(doc *document.Document, target Target) *Recipe {
 		}
 		return r
 	}
-	expandAll(doc, target)
+	r.Set = optionValues(doc, set)
+	expandAll(doc, target, r.Set)
 	doc.Decode(r)
 	r.check()
+	r.decide(target)
 	if len(r.Packages) == 0 {
 		r.Packages = map[string]Package{r.Name: {}}
 	}
@@ -302,6 +364,9 @@ func (r *Recipe) checkFolder() {
 	}
 	for i, s := range r.Sources {
 		beside(s.File, "source", i, "file")
+	}
+	for i, p := range r.Patches {
+		beside(p.File, "patch", i, "file")
 	}
 	for name, p := range r.Packages {
 		for path, e := range p.Layout {

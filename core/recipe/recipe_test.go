@@ -47,7 +47,7 @@ text    = ["First"]
 `
 
 func TestParse(t *testing.T) {
-	r, err := Parse("recipe.toml", []byte(good), target)
+	r, err := Parse("recipe.toml", []byte(good), target, nil)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -96,7 +96,7 @@ func TestMistakes(t *testing.T) {
 		{`mode = "0644"`, `mode = "rw"`, `"rw" is not a mode`},
 		{`"/usr/include/**" = {}`, `"/usr/bin/*" = {}`, `is in the layout of "tidegauge" too, on line 19`},
 		{`layout = { "/usr/include/**" = {} }`, ``, `package "tidegauge-dev" has no layout`},
-		{`"/usr/lib/libtide.so.{version}" = { mode = "0644" }`, "\"/usr/a-{version}\" = {}\n\"/usr/a-2.4.1\" = {}", `is in this layout already`},
+		{`"/usr/lib/libtide.so.{version}" = { mode = "0644" }`, "\"/usr/a-{version}\" = {}\n\"/usr/a-2.4.1\" = {}", `is in this table already`},
 		{`tidegauge = {full}`, `tidegauge = {full} x`, `is not a bound on a version`},
 		{`date    = 2031-04-02`, `date    = 2031-13-02`, "27:11: 2031-13-02 is no day of the calendar"},
 		{`version = "2.4.1-3"`, ``, "`version` is missing in this [[change]]"},
@@ -107,7 +107,7 @@ func TestMistakes(t *testing.T) {
 		if text == good {
 			t.Fatalf("%q is not in the recipe", c.old)
 		}
-		_, err := Parse("recipe.toml", []byte(text), target)
+		_, err := Parse("recipe.toml", []byte(text), target, nil)
 		if err == nil || !strings.Contains(err.Error(), c.want) || strings.Count(err.Error(), "recipe.toml:") != 1 {
 			t.Errorf("%q → %q:\n got %v\nwant one mistake: %s", c.old, c.new, err, c.want)
 		}
@@ -126,13 +126,13 @@ func TestLoad(t *testing.T) {
 	}
 	write("tidegauge.service", "")
 	write(FileName, strings.Replace(good, `"/usr/bin/*" = {}`, `"/usr/x" = { from = "tidegauge.servce" }`, 1))
-	_, err := Load(dir, "recipe.toml", target)
+	_, err := Load(dir, "recipe.toml", target, nil)
 	for _, want := range []string{`the recipe is named "tidegauge" and its folder "other"`, `there is no file "tidegauge.servce" beside the recipe (did you mean "tidegauge.service"?)`} {
 		if err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("got %v, want %s", err, want)
 		}
 	}
-	if _, err := Load(filepath.Dir(dir), "recipe.toml", target); err == nil || !strings.Contains(err.Error(), "there is no recipe here") {
+	if _, err := Load(filepath.Dir(dir), "recipe.toml", target, nil); err == nil || !strings.Contains(err.Error(), "there is no recipe here") {
 		t.Errorf("a folder without a recipe: %v", err)
 	}
 }
@@ -142,7 +142,7 @@ func FuzzParse(f *testing.F) {
 	f.Add([]byte("edition = 1\n[[source]]\nfile = 3\n[package.x]\nlayout = []\n[[change]]\ndate = 1"))
 	f.Add([]byte("package = 1\nsource = 2\nchange = [1]\nwaive = {}\nneeds = []\nsteps = \"\""))
 	f.Fuzz(func(t *testing.T, data []byte) {
-		r, err := Parse("recipe.toml", data, target)
+		r, err := Parse("recipe.toml", data, target, nil)
 		if err == nil && (r.Name == "" || r.Version == "" || len(r.Packages) == 0) {
 			t.Errorf("accepted without its facts: %+v", r)
 		}

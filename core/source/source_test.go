@@ -251,7 +251,7 @@ func (f *flaky) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 
 func fetch(t *testing.T, store, address, digest string) (Fetched, error) {
 	t.Helper()
-	r, err := recipe.Parse("r", []byte(fmt.Sprintf("edition=1\nname=\"x\"\nversion=\"1\"\nrelease=1\nsummary=\"x\"\nlicense=\"MIT\"\n[[source]]\nurl=%q\nsha256=%q\n", address, digest)), recipe.Target{})
+	r, err := recipe.Parse("r", []byte(fmt.Sprintf("edition=1\nname=\"x\"\nversion=\"1\"\nrelease=1\nsummary=\"x\"\nlicense=\"MIT\"\n[[source]]\nurl=%q\nsha256=%q\n", address, digest)), recipe.Target{}, nil)
 	if err != nil {
 		t.Fatal(err)
 	}

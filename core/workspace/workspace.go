@@ -67,6 +67,7 @@ type Workspace struct {
 	Dir      string // absolute
 	Settings Settings
 	Target   recipe.Target
+	Set      recipe.Values // options for recipes that have them
 }
 
 // Find looks for a workspace in dir and the folders above it.
@@ -260,7 +261,7 @@ func (w *Workspace) Recipe(name string) (*recipe.Recipe, error) {
 	if names, err := w.Recipes(); err == nil && !slices.Contains(names, name) {
 		return nil, w.noRecipe(name, names)
 	}
-	return recipe.Load(dir, Display(filepath.Join(dir, recipe.FileName)), w.Target)
+	return recipe.Load(dir, Display(filepath.Join(dir, recipe.FileName)), w.Target, w.Set)
 }
 
 func (w *Workspace) noRecipe(name string, names []string) error {

@@ -1,0 +1,96 @@
+package build
+
+import (
+	"fmt"
+	"io"
+	"os"
+
+	"ellwand.example/core/patch"
+	"ellwand.example/core/recipe"
+	"ellwand.example/core/rewrite"
+)
+
+// ChangeError is a patch or a rewrite that did not do what it should.
+type ChangeError struct {
+	Recipe string `json:"recipe"`
+	Step   string `json:"step"` // the step that it belongs to
+	File   string `json:"file"` // of the recipe
+	Line   int    `json:"line"` // of the [[patch]] or [[rewrite]]
+	What   string `json:"what"` // the patch, or "rewrite"
+	Err    error  `json:"-"`
+	Remedy string `json:"remedy"`
+}
+
+func (e *ChangeError) Error() string {
+	return fmt.Sprintf("%s:%d: %s: %v\n%s", e.File, e.Line, e.What, e.Err, e.Remedy)
+}
+
+func (e *ChangeError) Unwrap() error { return e.Err }
+
+// applyPatches applies the recipe's patches to the work tree.
+func (j *job) applyPatches(log io.Writer) error {
+	for i, p := range j.recipe.Patches {
+		data, err := os.ReadFile(j.recipe.Beside(p.File))
+		if err != nil {
+			return err
+		}
+		root, err := os.OpenRoot(j.path("work"))
+		if err != nil {
+			return err
+		}
+		if p.Into != "" {
+			inner, err := root.OpenRoot(p.Into)
+			root.Close()
+			if err != nil {
+				return fmt.Errorf("%s: %s: %w", j.recipe.Name, p.File, err)
+			}
+			root = inner
+		}
+		changes, err := patch.Apply(root, data)
+		root.Close()
+		if err != nil {
+			e := &ChangeError{Recipe: j.recipe.Name, Step: recipe.Unpack, File: j.recipe.Doc.File, Line: p.Line, What: p.File, Err: err,
+				Remedy: fmt.Sprintf("make the patch anew against this source: `ellwand build %s --until unpack` leaves it to look at, with the patches before this one applied", j.recipe.Name)}
+			if perr, ok := err.(*patch.Error); ok && perr.Applied {
+				e.Remedy = "upstream has taken it: remove the [[patch]], and the file"
+			}
+			fmt.Fprintln(log, e)
+			return e
+		}
+		for _, c := range changes {
+			fmt.Fprintf(log, "%s: %s: %d hunks", p.File, c.Path, c.Hunks)
+			if c.Moved+c.Fuzzed > 0 {
+				fmt.Fprintf(log, ", %d on other lines, %d with less context", c.Moved, c.Fuzzed)
+			}
+			fmt.Fprintln(log)
+			if c.Fuzzed > 0 {
+				j.Progress.Note(fmt.Sprintf("%s: patch %d, %s: %d of %d hunks of %s fit only with less context; make it anew before it stops fitting", j.recipe.Name, i+1, p.File, c.Fuzzed, c.Hunks, c.Path))
+			}
+		}
+	}
+	return nil
+}
+
+// applyRewrites runs the rewrites that come after a step.
+func (j *job) applyRewrites(step string) error {
+	for _, w := range j.recipe.Rewrites {
+		if w.After != step {
+			continue
+		}
+		dir := "work"
+		if step == recipe.Stage {
+			dir = "stage"
+		}
+		root, err := os.OpenRoot(j.path(dir))
+		if err != nil {
+			return err
+		}
+		_, err = rewrite.Apply(root, rewrite.Rule{Path: w.Path, Find: w.Find, Regexp: w.Regexp, Replace: w.Replace, Times: w.Times})
+		root.Close()
+		if err != nil {
+			return &ChangeError{Recipe: j.recipe.Name, Step: step, File: j.recipe.Doc.File, Line: w.Line, What: "rewrite after " + step, Err: err,
+				Remedy: "mend `find`, `path` or `times`; nothing was rewritten"}
+		}
+	}
+	return nil
+}

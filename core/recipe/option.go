@@ -1,0 +1,251 @@
+package recipe
+
+import (
+	"errors"
+	"fmt"
+	"maps"
+	"regexp"
+	"slices"
+	"strings"
+
+	"github.com/expr-lang/expr"
+	"github.com/expr-lang/expr/ast"
+	"github.com/expr-lang/expr/file"
+	"github.com/expr-lang/expr/parser"
+
+	"ellwand.example/core/document"
+	"ellwand.example/core/version"
+)
+
+var optionName = regexp.MustCompile(`^[a-z][a-z0-9_]{0,40}$`)
+
+// optionValues gives every option of a recipe its value: the one that is set,
+// or its default.
+func optionValues(doc *document.Document, set Values) Values {
+	values := Values{}
+	options := doc.Find("option")
+	if options == nil || options.Kind != document.Table {
+		return values
+	}
+	for _, name := range options.Keys {
+		values[name] = ""
+		if d := options.Get(name).Get("default"); d != nil {
+			values[name] = d.Text
+		}
+		if v, ok := set[name]; ok {
+			values[name] = v
+		}
+	}
+	return values
+}
+
+func (r *Recipe) checkOptions() {
+	d := r.Doc
+	for name, o := range r.Options {
+		n := d.Find("option", name)
+		if n.Kind != document.Table {
+			continue
+		}
+		if !optionName.MatchString(name) {
+			d.Add(n.Key, fmt.Sprintf("%q cannot be an option's name", name), "small letters, digits and _, so that scripts can have it as $ELL_OPT_NAME")
+		}
+		if n.Get("default") == nil {
+			d.Add(n.Key, fmt.Sprintf("option %q has no `default`", name), "add: default = false, or a string")
+			continue
+		}
+		if len(o.Choices) > 0 && !o.Default.Bool && !slices.Contains(o.Choices, o.Default.Text) {
+			d.Add(n.Get("default").Value, fmt.Sprintf("%q is not among the choices", o.Default.Text), "they are "+strings.Join(o.Choices, ", "))
+		}
+		if len(o.Choices) > 0 && o.Default.Bool {
+			d.Add(n.Get("choices").Key, "an option that is true or false has no choices", "make the default a string, or drop the choices")
+		}
+	}
+}
+
+// ValueError is a value that an option cannot have.
+type ValueError struct {
+	Recipe, Option, Value string
+	Expected              string
+}
+
+func (e *ValueError) Error() string {
+	return fmt.Sprintf("option %s of %s cannot be %q: %s", e.Option, e.Recipe, e.Value, e.Expected)
+}
+
+// CheckValues compares the values that were set with what the options take.
+func (r *Recipe) CheckValues() error {
+	for _, name := range slices.Sorted(maps.Keys(r.Options)) {
+		o, v := r.Options[name], r.Set[name]
+		switch {
+		case o.Default.Bool && v != "true" && v != "false":
+			return &ValueError{r.Name, name, v, "it is true or false"}
+		case len(o.Choices) > 0 && !slices.Contains(o.Choices, v):
+			return &ValueError{r.Name, name, v, "it is one of " + strings.Join(o.Choices, ", ")}
+		}
+	}
+	return nil
+}
+
+// environment is what conditions see.
+func (r *Recipe) environment(set Values, target Target) map[string]any {
+	option := map[string]any{}
+	for name, o := range r.Options {
+		if option[name] = set[name]; o.Default.Bool {
+			option[name] = set[name] == "true"
+		}
+	}
+	return map[string]any{
+		"option":  option,
+		"target":  map[string]any{"name": target.Name, "arch": target.Arch},
+		"version": r.Version,
+		"compare": version.Compare,
+	}
+}
+
+// holds tells whether a condition holds; mistakes in it are recorded. A
+// condition that cannot hold for any values of the options is one.
+func (r *Recipe) holds(condition string, target Target, path ...any) bool {
+	n := r.Doc.Find(path...)
+	if n == nil || n.Kind != document.String || condition == "" {
+		return true
+	}
+	program, err := expr.Compile(condition, expr.Env(r.environment(r.Set, target)), expr.AsBool())
+	if err != nil {
+		at, message := n.Value, err.Error()
+		var e *file.Error
+		if errors.As(err, &e) {
+			at, message = r.Doc.Inside(n, e.From, max(e.To-e.From, 1)), e.Message
+		}
+		r.Doc.Add(at, "this condition cannot be read: "+message, `it is an expression such as option.tls, target.arch == "x86_64" or compare(version, "2.0") >= 0`)
+		return false
+	}
+	for _, name := range unknownOptions(condition, r.Options) {
+		r.Doc.Add(n.Value, fmt.Sprintf("the recipe has no option %q", name), r.nearOption(name))
+		return false
+	}
+	result, err := expr.Run(program, r.environment(r.Set, target))
+	if err != nil {
+		if len(r.Doc.Problems) == 0 { // or an option itself is wrong
+			r.Doc.Add(n.Value, "this condition cannot be worked out: "+err.Error(), "")
+		}
+		return false
+	}
+	if result == true {
+		return true
+	}
+	if !r.canHold(condition, target) {
+		r.Doc.Add(n.Value, "this condition never holds, whatever the options are", "mend it, or take out what stands under it")
+	}
+	return false
+}
+
+func (r *Recipe) nearOption(name string) string {
+	names := slices.Sorted(maps.Keys(r.Options))
+	if near := document.Nearest(name, names); near != "" {
+		return "did you mean option." + near + "?"
+	}
+	return "declare it: [option." + name + "]"
+}
+
+// used finds the names that a condition looks up.
+type used struct {
+	options map[string]bool
+	other   bool // the target or the version
+}
+
+func (u *used) Visit(node *ast.Node) {
+	switch n := (*node).(type) {
+	case *ast.MemberNode:
+		if base, ok := n.Node.(*ast.IdentifierNode); ok && base.Value == "option" {
+			if property, ok := n.Property.(*ast.StringNode); ok {
+				u.options[property.Value] = true
+			}
+		}
+	case *ast.IdentifierNode:
+		u.other = u.other || n.Value == "target" || n.Value == "version"
+	}
+}
+
+func namesIn(condition string) used {
+	u := used{options: map[string]bool{}}
+	if tree, err := parser.Parse(condition); err == nil {
+		ast.Walk(&tree.Node, &u)
+	}
+	return u
+}
+
+func unknownOptions(condition string, options map[string]Option) []string {
+	var unknown []string
+	for name := range namesIn(condition).options {
+		if _, ok := options[name]; !ok {
+			unknown = append(unknown, name)
+		}
+	}
+	slices.Sort(unknown)
+	return unknown
+}
+
+// maxTried bounds how many combinations of options are tried.
+const maxTried = 4096
+
+// canHold tries a condition with all values of its options. Where it depends on
+// more than those, or they can be anything, it is taken to hold at times.
+func (r *Recipe) canHold(condition string, target Target) bool {
+	u := namesIn(condition)
+	if u.other {
+		return true
+	}
+	tries := []Values{maps.Clone(r.Set)}
+	for name := range u.options {
+		o := r.Options[name]
+		values := o.Choices
+		if o.Default.Bool {
+			values = []string{"true", "false"}
+		}
+		if len(values) == 0 || len(tries)*len(values) > maxTried {
+			return true
+		}
+		var more []Values
+		for _, t := range tries {
+			for _, v := range values {
+				with := maps.Clone(t)
+				with[name] = v
+				more = append(more, with)
+			}
+		}
+		tries = more
+	}
+	for _, t := range tries {
+		if result, err := expr.Eval(condition, r.environment(t, target)); err != nil || result == true {
+			return true
+		}
+	}
+	return false
+}
+
+// decide drops what stands under a condition that does not hold, and adds the
+// needs under those that do.
+func (r *Recipe) decide(target Target) {
+	for i, w := range r.Needs.When {
+		if r.holds(w.If, target, "needs", "when", i, "if") {
+			r.Needs.Build = append(r.Needs.Build, w.Build...)
+			r.Needs.Test = append(r.Needs.Test, w.Test...)
+			r.Needs.Run = append(r.Needs.Run, w.Run...)
+		}
+	}
+	var patches []Patch
+	for i, p := range r.Patches {
+		if r.holds(p.If, target, "patch", i, "if") {
+			p.Line, _ = r.Doc.Position(r.Doc.At("patch", i).Offset)
+			patches = append(patches, p)
+		}
+	}
+	var rewrites []Rewrite
+	for i, w := range r.Rewrites {
+		if r.holds(w.If, target, "rewrite", i, "if") {
+			w.Line, _ = r.Doc.Position(r.Doc.At("rewrite", i).Offset)
+			rewrites = append(rewrites, w)
+		}
+	}
+	r.Patches, r.Rewrites = patches, rewrites
+}

@@ -1,0 +1,277 @@
+package recipe
+
+import (
+	"fmt"
+	"maps"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strings"
+
+	"github.com/bmatcuk/doublestar/v4"
+	"mvdan.cc/sh/v3/syntax"
+
+	"ellwand.example/core/document"
+)
+
+// Methods fill in the steps that a recipe does not write. In their scripts
+// @ARGUMENTS@ stands for what `configure` passes on.
+var methods = map[string]map[string]string{
+	"autotools": {
+		Prepare: `test -x ./configure || autoreconf -fi
+./configure --prefix="$PREFIX" --sysconfdir=/etc --localstatedir=/var@ARGUMENTS@`,
+		Build: `make`,
+		Test:  `make check`,
+		Stage: `make DESTDIR="$DESTDIR" install`,
+	},
+	"cmake": {
+		Prepare: `cmake -S . -B ell-build -DCMAKE_BUILD_TYPE=None -DCMAKE_INSTALL_PREFIX="$PREFIX" -DCMAKE_INSTALL_LIBDIR=lib -DCMAKE_INSTALL_SYSCONFDIR=/etc -DCMAKE_INSTALL_LOCALSTATEDIR=/var -DBUILD_SHARED_LIBS=ON@ARGUMENTS@`,
+		Build:   `cmake --build ell-build --parallel "$ELL_JOBS"`,
+		Test:    `ctest --test-dir ell-build --output-on-failure --parallel "$ELL_JOBS"`,
+		Stage:   `cmake --install ell-build`,
+	},
+	"meson": {
+		Prepare: `meson setup ell-build --prefix="$PREFIX" --libdir=lib --sysconfdir=/etc --localstatedir=/var --buildtype=plain --wrap-mode=nodownload@ARGUMENTS@`,
+		Build:   `meson compile -C ell-build`,
+		Test:    `meson test -C ell-build --print-errorlogs`,
+		Stage:   `meson install -C ell-build`,
+	},
+	"make": {
+		Build: `make PREFIX="$PREFIX" prefix="$PREFIX"@ARGUMENTS@`,
+		Test: `for target in check test; do
+	status=0
+	make -q PREFIX="$PREFIX" prefix="$PREFIX" "$target" >/dev/null 2>&1 || status=$?
+	if test "$status" -le 1; then
+		make PREFIX="$PREFIX" prefix="$PREFIX"@ARGUMENTS@ "$target"
+		break
+	fi
+done`,
+		Stage: `make PREFIX="$PREFIX" prefix="$PREFIX"@ARGUMENTS@ DESTDIR="$DESTDIR" install`,
+	},
+	"go": {
+		Build: `export GOFLAGS="-trimpath -buildvcs=false" GOPROXY=off
+mkdir -p ell-build
+go build -o ell-build/@ARGUMENTS@ ./...`,
+		Test: `export GOFLAGS="-trimpath -buildvcs=false" GOPROXY=off
+go test ./...`,
+		Stage: `for program in ell-build/*; do
+	install -D -m 755 "$program" "$DESTDIR/usr/bin/${program##*/}"
+done`,
+	},
+	"python": {
+		Stage: `python3 -m pip install --no-deps --no-build-isolation --no-index --no-compile --no-warn-script-location --root="$DESTDIR" --prefix="$PREFIX"@ARGUMENTS@ .`,
+	},
+	"copy": {
+		Stage: `cp -a . "$DESTDIR/"`,
+	},
+}
+
+// Script returns the script of a step that runs: the one that is written, or
+// the method's. Built-in steps have none.
+func (r *Recipe) Script(step string) string {
+	if own := r.Steps.Script(step); own != "" {
+		return own
+	}
+	if r.Steps.Method == "copy" && step == Stage && len(r.Steps.Copy) > 0 {
+		return r.copyScript()
+	}
+	script := methods[r.Steps.Method][step]
+	var arguments strings.Builder
+	for _, a := range r.Steps.Configure {
+		arguments.WriteString(" " + shellQuote(a))
+	}
+	return strings.ReplaceAll(script, "@ARGUMENTS@", arguments.String())
+}
+
+// copyScript copies what [steps.copy] names: a path in the work tree, and
+// where it goes; a folder where that ends in a slash.
+func (r *Recipe) copyScript() string {
+	var lines []string
+	for _, from := range slices.Sorted(maps.Keys(r.Steps.Copy)) {
+		to := r.Steps.Copy[from]
+		dir := strings.TrimSuffix(to, "/")
+		if !strings.HasSuffix(to, "/") {
+			dir = filepath.Dir(to)
+		}
+		lines = append(lines, fmt.Sprintf(`mkdir -p "$DESTDIR"%s`, shellQuote(dir)), fmt.Sprintf(`cp -a ./%s "$DESTDIR"%s`, shellGlob(from), shellQuote(to)))
+	}
+	return strings.Join(lines, "\n")
+}
+
+func shellQuote(s string) string {
+	quoted, err := syntax.Quote(s, syntax.LangPOSIX)
+	if err != nil {
+		return "''"
+	}
+	return quoted
+}
+
+// shellGlob quotes a path but for the signs of its pattern.
+func shellGlob(s string) string {
+	parts := regexp.MustCompile(`[*?]+|[^*?]+`).FindAllString(s, -1)
+	for i, p := range parts {
+		if !strings.ContainsAny(p, "*?") {
+			parts[i] = shellQuote(p)
+		}
+	}
+	return strings.Join(parts, "")
+}
+
+// checkSteps looks at the method and at every script that is written.
+func (r *Recipe) checkSteps() {
+	d := r.Doc
+	if m := r.Steps.Method; m != "" && methods[m] == nil {
+		names := slices.Sorted(maps.Keys(methods))
+		remedy := "the methods are " + strings.Join(names, ", ")
+		if near := document.Nearest(m, names); near != "" {
+			remedy = fmt.Sprintf("did you mean %q?", near)
+		}
+		d.Add(d.At("steps", "method"), fmt.Sprintf("unknown method %q", m), remedy)
+	}
+	if len(r.Steps.Configure) > 0 && r.Steps.Method == "" {
+		d.Add(d.Find("steps", "configure").Key, "`configure` is passed on by a method, and the recipe names none", `add: method = "autotools", or another`)
+	}
+	if len(r.Steps.Copy) > 0 && r.Steps.Method != "copy" {
+		d.Add(d.Find("steps", "copy").Key, "`copy` belongs to the method copy", `add: method = "copy"`)
+	}
+	for from, to := range r.Steps.Copy {
+		if !strings.HasPrefix(to, "/") || !filepath.IsLocal(from) {
+			d.Add(d.At("steps", "copy", from), fmt.Sprintf("%q = %q does not say what goes where", from, to), `a path in the work tree, and an absolute one: "bin/tide" = "/usr/bin/"`)
+		}
+	}
+	for _, step := range StepNames {
+		if n := d.Find("steps", step); n != nil && n.Kind == document.String && r.Steps.Script(step) != "" {
+			r.checkScript(step, n)
+		}
+	}
+	for name := range r.Packages {
+		for script, text := range r.Packages[name].Scripts.All() {
+			if n := d.Find("package", name, "script", script); n != nil && n.Kind == document.String {
+				r.parseScript(text, n)
+			}
+		}
+	}
+}
+
+// parseScript parses a script as POSIX shell; an error is recorded with its
+// place in the recipe.
+func (r *Recipe) parseScript(text string, n *document.Node) *syntax.File {
+	parsed, err := syntax.NewParser(syntax.Variant(syntax.LangPOSIX)).Parse(strings.NewReader(text), "")
+	if err == nil {
+		return parsed
+	}
+	offset, message := uint(0), err.Error()
+	switch e := err.(type) {
+	case syntax.ParseError:
+		offset, message = e.Pos.Offset(), e.Text
+	case syntax.LangError:
+		offset, message = e.Pos.Offset(), e.Feature+" is no POSIX shell"
+	}
+	r.Doc.Add(r.Doc.Inside(n, min(int(offset), len(text)), 1), "this is not valid shell: "+message, "")
+	return nil
+}
+
+// writers are commands whose last argument is written to.
+var writers = map[string]bool{"install": true, "cp": true, "mv": true, "ln": true, "mkdir": true, "touch": true, "tee": true, "rsync": true}
+
+// systemPath is a path that belongs to the running system.
+var systemPath = regexp.MustCompile(`^/(usr|etc|var|opt|bin|sbin|lib|lib64|boot|srv|root|home)(/|$)`)
+
+// checkScript looks for what would go wrong, or wrongly right, when a step
+// runs: scripts that are no shell, and writing into the running system.
+func (r *Recipe) checkScript(step string, n *document.Node) {
+	parsed := r.parseScript(r.Steps.Script(step), n)
+	if parsed == nil {
+		return
+	}
+	outside := func(w *syntax.Word) {
+		path := literal(w)
+		if systemPath.MatchString(path) {
+			r.Doc.Add(r.Doc.Inside(n, int(w.Pos().Offset()), int(w.End().Offset()-w.Pos().Offset())), fmt.Sprintf("step %s writes to %s, outside $DESTDIR", step, path), fmt.Sprintf(`write "$DESTDIR%s"`, path))
+		}
+	}
+	syntax.Walk(parsed, func(node syntax.Node) bool {
+		switch node := node.(type) {
+		case *syntax.Redirect:
+			if node.Op == syntax.RdrOut || node.Op == syntax.AppOut || node.Op == syntax.RdrClob {
+				outside(node.Word)
+			}
+		case *syntax.CallExpr:
+			if len(node.Args) > 1 && writers[literal(node.Args[0])] {
+				outside(node.Args[len(node.Args)-1])
+			}
+		}
+		return true
+	})
+}
+
+// literal is what a word says without variables; empty where it has any at its
+// start.
+func literal(w *syntax.Word) string {
+	if w == nil {
+		return ""
+	}
+	var b strings.Builder
+	for _, part := range w.Parts {
+		switch p := part.(type) {
+		case *syntax.Lit:
+			b.WriteString(p.Value)
+		case *syntax.SglQuoted:
+			b.WriteString(p.Value)
+		case *syntax.DblQuoted:
+			inner := literal(&syntax.Word{Parts: p.Parts})
+			b.WriteString(inner)
+			if inner == "" && len(p.Parts) > 0 {
+				return b.String()
+			}
+		default:
+			return b.String()
+		}
+	}
+	return b.String()
+}
+
+// checkChangesToSources looks at patches and rewrites.
+func (r *Recipe) checkChangesToSources() {
+	d := r.Doc
+	for i, p := range r.Patches {
+		if r.demand("patch", i, "file", p.File, `file = "….patch"`) {
+			r.checkLocal(p.File, "a file beside the recipe", "patch", i, "file")
+		}
+		if p.Into != "" {
+			r.checkLocal(p.Into, "a path in the work tree", "patch", i, "into")
+		}
+	}
+	for i, w := range r.Rewrites {
+		if d.Find("rewrite", i).Kind != document.Table {
+			continue
+		}
+		steps := StepNames[:len(StepNames)-1]
+		if r.demand("rewrite", i, "after", w.After, `after = "unpack"`) && !slices.Contains(steps, w.After) {
+			d.Add(d.At("rewrite", i, "after"), fmt.Sprintf("%q is no step after which something can be rewritten", w.After), "they are "+strings.Join(steps, ", "))
+		}
+		if r.demand("rewrite", i, "path", w.Path, `path = "…"`) {
+			switch {
+			case !doublestar.ValidatePattern(w.Path):
+				d.Add(d.At("rewrite", i, "path"), fmt.Sprintf("%q is not a pattern", w.Path), "")
+			case w.After == Stage && !strings.HasPrefix(w.Path, "/"):
+				d.Add(d.At("rewrite", i, "path"), fmt.Sprintf("%q is not a staged path", w.Path), "after stage, paths are as they will be installed, from / on")
+			case w.After != Stage:
+				r.checkLocal(w.Path, "a path in the work tree", "rewrite", i, "path")
+			}
+		}
+		switch {
+		case w.Find == "" && w.Regexp == "":
+			d.Add(d.At("rewrite", i), "a rewrite says what to `find`, or a `regexp`", `add: find = "…"`)
+		case w.Find != "" && w.Regexp != "":
+			d.Add(d.Find("rewrite", i, "regexp").Key, "a rewrite has `find` or `regexp`, not both", "")
+		case w.Regexp != "":
+			if _, err := regexp.Compile(w.Regexp); err != nil {
+				d.Add(d.At("rewrite", i, "regexp"), "this is no regular expression: "+strings.TrimPrefix(err.Error(), "error parsing regexp: "), "the syntax is RE2's; find takes text as it is")
+			}
+		}
+		if w.Times < 0 {
+			d.Add(d.At("rewrite", i, "times"), "`times` is negative", "leave it out for once or more")
+		}
+	}
+}
