@@ -14,25 +14,33 @@ import (
 	"ellwand.example/core/document"
 	"ellwand.example/core/layout"
 	"ellwand.example/core/pack"
+	"ellwand.example/core/recipe"
 	"ellwand.example/core/workspace"
 	"ellwand.example/term"
 )
 
 func (a *app) showCommand() *cobra.Command {
-	var files bool
+	var files, steps bool
 	var cat string
 	cmd := &cobra.Command{
-		Use:   "show PACKAGE|NAME",
-		Short: "Show what is in a package",
+		Use:   "show PACKAGE|NAME|RECIPE",
+		Short: "Show what is in a package, or what a recipe runs",
 		Long: `Show a package's facts, what it needs and provides, its scripts and changes.
 PACKAGE is a file; a NAME stands for the newest package of that name which this
-workspace has built. Only the first part of the file is read.`,
+workspace has built. Only the first part of the file is read.
+
+With --steps, show what the steps of a RECIPE run, those that its method fills
+in included.`,
 		Example: `  ellwand show tidegauge
+  ellwand show buoy-codec --steps
   ellwand show tidegauge --files
   ellwand show tidegauge --cat /etc/tidegauge/tidegauge.conf`,
 		Args:              arguments(exactlyOne("one package")),
 		ValidArgsFunction: completePackages,
 		RunE: func(_ *cobra.Command, args []string) error {
+			if steps {
+				return a.showSteps(args[0])
+			}
 			p, err := a.openPackage(args[0])
 			if err != nil {
 				return err
@@ -54,6 +62,7 @@ workspace has built. Only the first part of the file is read.`,
 		},
 	}
 	cmd.Flags().BoolVar(&files, "files", false, "list its paths instead")
+	cmd.Flags().BoolVar(&steps, "steps", false, "of a recipe: what its steps run")
 	cmd.Flags().StringVar(&cat, "cat", "", "write the contents of one of its `PATH`s instead")
 	return cmd
 }
@@ -237,5 +246,64 @@ func (a *app) showScripts(p *pack.Package) {
 	slices.SortFunc(accounts, cmp.Compare)
 	for _, name := range accounts {
 		w.Printf("\n%s %s\n", w.Style(term.Strong, "account "+name), w.Style(term.Faint, p.Facts.Accounts[name].Home))
+	}
+}
+
+// showSteps prints what a recipe runs, in order.
+func (a *app) showSteps(name string) error {
+	w, err := a.open()
+	if err != nil {
+		return err
+	}
+	r, err := w.Recipe(recipeName(name))
+	if err != nil {
+		return err
+	}
+	if a.json {
+		scripts := map[string]string{}
+		for _, step := range recipe.StepNames {
+			scripts[step] = r.Script(step)
+		}
+		return a.printJSON(map[string]any{"scripts": scripts, "patches": r.Patches, "rewrites": r.Rewrites})
+	}
+	for _, step := range recipe.StepNames {
+		a.showStep(r, step)
+	}
+	return nil
+}
+
+func (a *app) showStep(r *recipe.Recipe, step string) {
+	w := a.out
+	script := strings.Trim(r.Script(step), "\n")
+	origin := ""
+	switch {
+	case step == recipe.Unpack || step == recipe.Pack:
+		script, origin = "", "built in"
+	case script == "":
+		script = "# nothing"
+	case r.Steps.Script(step) == "":
+		origin = "from method " + r.Steps.Method
+	}
+	w.Printf("%s  %s\n", w.Style(term.Strong, step), w.Style(term.Faint, origin))
+	if script != "" {
+		w.Printf("  %s\n", strings.ReplaceAll(script, "\n", "\n  "))
+	}
+	if step == recipe.Unpack {
+		for _, p := range r.Patches {
+			w.Printf("  after unpack: patch %s\n", p.File)
+		}
+	}
+	for _, rw := range r.Rewrites {
+		if rw.After != step {
+			continue
+		}
+		find, times := fmt.Sprintf("%q", rw.Find), "at least once"
+		if rw.Regexp != "" {
+			find = "/" + rw.Regexp + "/"
+		}
+		if rw.Times > 0 {
+			times = term.Count(rw.Times, "time", "times")
+		}
+		w.Printf("  after %s, in %s: %s becomes %q, %s\n", step, rw.Path, find, rw.Replace, times)
 	}
 }

@@ -24,7 +24,7 @@ import (
 var files embed.FS
 
 // Recipes lists the example's recipes in the order in which they build.
-var Recipes = []string{"libharmonic", "tidegauge", "saltmarsh-stations", "tide-almanac"}
+var Recipes = []string{"libharmonic", "tidegauge", "saltmarsh-stations", "tide-almanac", "buoy-codec"}
 
 // released is the time of every entry of the upstream archives: in the past,
 // whatever the story's calendar says, or make would warn of it.

@@ -52,13 +52,20 @@ func (e *CountError) Error() string {
 	}
 	want := "at least once"
 	if e.Rule.Times > 0 {
-		want = fmt.Sprintf("%d times", e.Rule.Times)
+		want = times(e.Rule.Times)
 	}
-	s := fmt.Sprintf("%s is in %s %d times, and should be there %s", what, e.Rule.Path, e.Found, want)
+	s := fmt.Sprintf("%s is in %s %s, and should be there %s", what, e.Rule.Path, times(e.Found), want)
 	for _, l := range e.Near {
 		s += fmt.Sprintf("\n  %s:%d: %s", l.Path, l.Number, l.Text)
 	}
 	return s
+}
+
+func times(n int) string {
+	if n == 1 {
+		return "once"
+	}
+	return fmt.Sprintf("%d times", n)
 }
 
 // maxNear is how many near lines an error shows.

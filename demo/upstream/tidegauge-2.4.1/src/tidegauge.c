@@ -62,6 +62,11 @@ int main(int argc, char **argv)
 	}
 	if (read_settings(settings, &s) < 0)
 		return 1;
-	printf("%s: %.2f m\n", s.name, harmonic_height(s.mean, s.parts, s.n, hours));
+	double height = harmonic_height(s.mean, s.parts, s.n, hours);
+#ifdef FEET
+	printf("%s: %.1f ft\n", s.name, height / 0.3048);
+#else
+	printf("%s: %.2f m\n", s.name, height);
+#endif
 	return 0;
 }
