@@ -58,6 +58,8 @@ func scenes(packages []string) []scene {
 		{"What the repository holds:", []string{"list"}},
 		{"Who has the pkg-config module that a recipe needs?", []string{"search", "pkgconfig/harmonic"}},
 		{"With nothing changed, nothing is done.", append([]string{"build"}, demo.Recipes...)},
+		{"Upstream has a new version of the library: one command edits the recipe.", []string{"bump", "libharmonic", "1.4.3"}},
+		{"What stands on it is built again; the rest is as it was.", append([]string{"build", "-q"}, demo.Recipes...)},
 	}
 }
 

@@ -4,10 +4,12 @@ import (
 	"errors"
 	"fmt"
 
+	"github.com/google/renameio/v2"
 	"github.com/spf13/cobra"
 
 	"ellwand.example/core/build"
 	"ellwand.example/core/document"
+	"ellwand.example/core/recipe"
 	"ellwand.example/core/source"
 	"ellwand.example/term"
 )
@@ -22,14 +24,16 @@ type fetchedJSON struct {
 }
 
 func (a *app) fetchCommand() *cobra.Command {
-	return &cobra.Command{
+	var pin bool
+	cmd := &cobra.Command{
 		Use:   "fetch [RECIPE...]",
 		Short: "Bring sources into the store and check them",
 		Long: `Bring the sources of the named recipes, or of all, into the source store, and
 check their digests. A source that is in the store already is not fetched again;
 a download that broke off goes on where it was. For a source that states no
-sha256 the line to add is printed.`,
-		Example:           "  ellwand fetch tidegauge",
+sha256 the line to add is printed; with --pin it is added, and all else in the
+recipe stays as it is.`,
+		Example:           "  ellwand fetch tidegauge\n  ellwand fetch tidegauge --pin",
 		ValidArgsFunction: a.completeRecipes,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			w, err := a.open()
@@ -46,6 +50,7 @@ sha256 the line to add is printed.`,
 			var failed []error
 			var unpinned document.Problems
 			for _, r := range all {
+				var pins []recipe.Pin
 				for i, s := range r.Sources {
 					got, err := f.Fetch(cmd.Context(), r, i)
 					if cmd.Context().Err() != nil {
@@ -62,12 +67,18 @@ sha256 the line to add is printed.`,
 					if got.New {
 						state = a.out.Style(term.Good, "fetched")
 					}
-					if !pinned {
+					if !pinned && pin {
+						pins = append(pins, recipe.Pin{Source: i, SHA256: got.SHA256})
+						state = a.out.Style(term.Good, "pinned")
+					} else if !pinned {
 						state = a.out.Style(term.Doubtful, "not pinned")
 						unpinned = append(unpinned, build.Unpinned(r, i, got))
 					}
 					rows = append(rows, []string{r.Name, got.Name, term.Bytes(got.Size), state})
-					results = append(results, fetchedJSON{r.Name, got.Name, got.SHA256, got.Size, got.New, pinned})
+					results = append(results, fetchedJSON{r.Name, got.Name, got.SHA256, got.Size, got.New, pinned || pin})
+				}
+				if err := writePins(r, pins); err != nil {
+					return err
 				}
 			}
 			if a.json {
@@ -81,6 +92,20 @@ sha256 the line to add is printed.`,
 			return a.fetchFailures(failed, unpinned)
 		},
 	}
+	cmd.Flags().BoolVar(&pin, "pin", false, "write the digests that are missing into the recipes")
+	return cmd
+}
+
+// writePins adds digests to a recipe's file.
+func writePins(r *recipe.Recipe, pins []recipe.Pin) error {
+	if len(pins) == 0 {
+		return nil
+	}
+	text, err := r.WithPins(pins)
+	if err != nil {
+		return err
+	}
+	return renameio.WriteFile(r.Beside(recipe.FileName), text, 0o644)
 }
 
 // fetchFailures says what could not be fetched, and ends with its status.

@@ -118,7 +118,7 @@ packages from it, lint them, and publish them into a repository.`,
 	root.MarkPersistentFlagDirname("workspace")
 	root.RegisterFlagCompletionFunc("color", cobra.FixedCompletions([]string{"auto", "always", "never"}, cobra.ShellCompDirectiveNoFileComp))
 	root.AddCommand(a.initCommand(), a.fetchCommand(), a.buildCommand(), a.showCommand(), a.lintCommand(), a.explainCommand(),
-		a.publishCommand(), a.listCommand(), a.searchCommand(), a.demoCommand())
+		a.publishCommand(), a.listCommand(), a.searchCommand(), a.bumpCommand(), a.demoCommand())
 	return root
 }
 

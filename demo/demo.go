@@ -53,14 +53,18 @@ func Unpack(dir string) error {
 	if err != nil {
 		return err
 	}
+	names := []string{next}
 	for _, s := range sources {
-		data, err := archive(s.Name())
+		names = append(names, s.Name())
+	}
+	for _, name := range names {
+		data, err := archive(name)
 		if err != nil {
 			return err
 		}
 		sum := sha256.Sum256(data)
-		replace = append(replace, fmt.Sprintf("@SHA256:%s@", s.Name()), hex.EncodeToString(sum[:]))
-		if err := os.WriteFile(filepath.Join(upstream, s.Name()+".tar.gz"), data, 0o644); err != nil {
+		replace = append(replace, fmt.Sprintf("@SHA256:%s@", name), hex.EncodeToString(sum[:]))
+		if err := os.WriteFile(filepath.Join(upstream, name+".tar.gz"), data, 0o644); err != nil {
 			return err
 		}
 	}
@@ -89,19 +93,32 @@ func mode(data []byte) fs.FileMode {
 	return 0o644
 }
 
+// A release that comes after the recipes were written is the one before it
+// with another version, and a file that is new.
+const (
+	previous = "libharmonic-1.4.2"
+	next     = "libharmonic-1.4.3"
+	news     = "Version 1.4.3\n\nThe next high water is found as it was before; nothing else has changed.\n"
+)
+
 // archive packs one upstream release, the same bytes each time.
 func archive(name string) ([]byte, error) {
+	from, change := name, strings.NewReplacer()
+	if name == next {
+		from, change = previous, strings.NewReplacer("1.4.2", "1.4.3")
+	}
+
 	var b bytes.Buffer
 	z, err := gzip.NewWriterLevel(&b, gzip.BestCompression)
 	if err != nil {
 		return nil, err
 	}
 	w := tar.NewWriter(z)
-	err = fs.WalkDir(files, path.Join("upstream", name), func(p string, e fs.DirEntry, err error) error {
+	err = fs.WalkDir(files, path.Join("upstream", from), func(p string, e fs.DirEntry, err error) error {
 		if err != nil {
 			return err
 		}
-		h := &tar.Header{Format: tar.FormatUSTAR, Name: strings.TrimPrefix(p, "upstream/"), ModTime: released}
+		h := &tar.Header{Format: tar.FormatUSTAR, Name: change.Replace(strings.TrimPrefix(p, "upstream/")), ModTime: released}
 		if e.IsDir() {
 			h.Typeflag, h.Name, h.Mode = tar.TypeDir, h.Name+"/", 0o755
 			return w.WriteHeader(h)
@@ -110,6 +127,7 @@ func archive(name string) ([]byte, error) {
 		if err != nil {
 			return err
 		}
+		data = []byte(change.Replace(string(data)))
 		h.Typeflag, h.Mode, h.Size = tar.TypeReg, int64(mode(data)), int64(len(data))
 		if err := w.WriteHeader(h); err != nil {
 			return err
@@ -119,6 +137,14 @@ func archive(name string) ([]byte, error) {
 	})
 	if err != nil {
 		return nil, err
+	}
+	if name == next {
+		if err := w.WriteHeader(&tar.Header{Format: tar.FormatUSTAR, Name: next + "/NEWS", Mode: 0o644, Size: int64(len(news)), ModTime: released}); err != nil {
+			return nil, err
+		}
+		if _, err := w.Write([]byte(news)); err != nil {
+			return nil, err
+		}
 	}
 	if err := w.Close(); err != nil {
 		return nil, err

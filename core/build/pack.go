@@ -21,7 +21,7 @@ import (
 // that states it.
 func Unpinned(r *recipe.Recipe, i int, f source.Fetched) document.Problem {
 	return r.Doc.ProblemAt(r.Doc.At("source", i, "url"), fmt.Sprintf("%s has no sha256, so nobody can tell whether it is the right file", f.Name),
-		fmt.Sprintf("once you trust what was fetched (%d bytes), add:\nsha256 = %q", f.Size, f.SHA256))
+		fmt.Sprintf("once you trust what was fetched (%d bytes), `ellwand fetch %s --pin` adds:\nsha256 = %q", f.Size, r.Name, f.SHA256))
 }
 
 // pack makes the packages from the staged tree.

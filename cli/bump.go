@@ -1,0 +1,121 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"os"
+	"os/exec"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"ellwand.example/core/bump"
+	"ellwand.example/term"
+)
+
+func (a *app) bumpCommand() *cobra.Command {
+	var release bool
+	var messages []string
+	cmd := &cobra.Command{
+		Use:   "bump RECIPE VERSION",
+		Short: "Take a recipe to a new upstream version",
+		Long: `Take a recipe to a new upstream version: set the version, begin at release 1,
+fetch the new sources and pin them, and add a change entry. Comments, order and
+spacing of the recipe stay. Then say what to look at: patches and rewrites that
+do not apply any more, licence files that changed, what is new and gone at the
+top of the source.
+
+With --release, raise the release alone.`,
+		Example: `  ellwand bump libharmonic 1.4.3 -m "Faster for many constituents"
+  ellwand bump tidegauge --release -m "Built with the new library"`,
+		Args: arguments(func(cmd *cobra.Command, args []string) error {
+			if release && len(args) == 1 || !release && len(args) == 2 {
+				return nil
+			}
+			if release {
+				return errors.New("with --release, bump takes a recipe alone")
+			}
+			return errors.New("bump takes a recipe and a version")
+		}),
+		ValidArgsFunction: a.completeRecipes,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			w, err := a.open()
+			if err != nil {
+				return err
+			}
+			r, err := w.Recipe(recipeName(args[0]))
+			if err != nil {
+				return err
+			}
+			b := &bump.Bumper{Fetcher: a.fetcher(w), Progress: a.progress, Target: w.Target, Temp: w.State()}
+			var report bump.Report
+			if release {
+				report, err = b.Release(r, author(), messages)
+			} else {
+				report, err = b.Version(cmd.Context(), r, args[1], author(), messages)
+			}
+			if err != nil {
+				return err
+			}
+			if a.json {
+				return a.printJSON(report)
+			}
+			a.showBump(report, r.Doc.File)
+			return nil
+		},
+	}
+	cmd.Flags().BoolVar(&release, "release", false, "raise the release alone")
+	cmd.Flags().StringArrayVarP(&messages, "message", "m", nil, "what is new, for the change entry; several are several points")
+	return cmd
+}
+
+// author is who makes the change: as git knows it, or nobody.
+func author() string {
+	name, address := os.Getenv("GIT_AUTHOR_NAME"), os.Getenv("GIT_AUTHOR_EMAIL")
+	for key, value := range map[string]*string{"user.name": &name, "user.email": &address} {
+		if *value == "" {
+			if out, err := exec.Command("git", "config", key).Output(); err == nil {
+				*value = strings.TrimSpace(string(out))
+			}
+		}
+	}
+	switch {
+	case name == "":
+		return ""
+	case address == "":
+		return name
+	}
+	return name + " <" + address + ">"
+}
+
+func (a *app) showBump(r bump.Report, file string) {
+	w := a.out
+	w.Printf("%s %s → %s\n", w.Style(term.Strong, r.Recipe), r.From, w.Style(term.Good, r.To))
+	for _, f := range r.Fetched {
+		w.Printf("  pinned %s, %s\n", f.Name, term.Bytes(f.Size))
+	}
+	for _, u := range r.Unfit {
+		what := "does not apply to this source"
+		if u.Applied {
+			what = "is in this source already: remove it"
+		}
+		w.Printf("  %s  %s %s\n", w.Style(term.Strong, fmt.Sprintf("%s:%d", file, u.Line)), u.What, w.Style(term.Bad, what))
+		if !u.Applied {
+			for line := range strings.SplitSeq(u.Reason, "\n") {
+				w.Printf("    %s %s\n", w.Style(term.Faint, "|"), line)
+			}
+		}
+	}
+	list := func(what string, names []string) {
+		if len(names) > 0 {
+			w.Printf("  %s %s\n", w.Style(term.Doubtful, what+":"), strings.Join(names, ", "))
+		}
+	}
+	list("the licence texts differ", r.Licenses)
+	list("new at the top of the source", r.Added)
+	list("gone from it", r.Gone)
+	if len(r.Fetched) > 0 && !r.Compared {
+		w.Printf("  the old source is not in the store, so nothing could be compared\n")
+	}
+	w.Printf("%s is edited; next: `ellwand build %s`\n", file, r.Recipe)
+}

@@ -1,0 +1,266 @@
+// Package bump takes a recipe from one upstream version to the next: it
+// fetches and pins the new sources, edits the recipe, and tells what a
+// maintainer must look at.
+package bump
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/google/renameio/v2"
+
+	"ellwand.example/core/patch"
+	"ellwand.example/core/progress"
+	"ellwand.example/core/recipe"
+	"ellwand.example/core/rewrite"
+	"ellwand.example/core/source"
+	"ellwand.example/core/version"
+)
+
+// Report is what came of a bump.
+type Report struct {
+	Recipe   string           `json:"recipe"`
+	From     string           `json:"from"` // version and release
+	To       string           `json:"to"`
+	Fetched  []source.Fetched `json:"fetched"`
+	Unfit    []Unfit          `json:"unfit"`    // patches and rewrites that do not apply any more
+	Licenses []string         `json:"licenses"` // licence files that changed, came or went
+	Added    []string         `json:"added"`    // new at the top of the source
+	Gone     []string         `json:"gone"`
+	Compared bool             `json:"compared"` // the old source was there to compare with
+}
+
+// Unfit is a patch or a rewrite that does not apply to the new source.
+type Unfit struct {
+	What    string `json:"what"` // the patch's file, or the path of a rewrite
+	Line    int    `json:"line"` // of the recipe
+	Reason  string `json:"reason"`
+	Applied bool   `json:"applied"` // upstream has the patch now
+}
+
+// Bumper bumps recipes.
+type Bumper struct {
+	Fetcher  *source.Fetcher
+	Progress progress.Sink
+	Target   recipe.Target
+	Temp     string // a folder for trees to look at; it exists
+}
+
+// Version takes a recipe to another upstream version. The recipe's file is
+// replaced last, and only when all new sources were fetched.
+func (b *Bumper) Version(ctx context.Context, r *recipe.Recipe, to string, by string, text []string) (Report, error) {
+	report := Report{Recipe: r.Name, From: r.Full()}
+	switch c := version.Compare(to, r.Version); {
+	case !version.Valid(to):
+		return report, fmt.Errorf("%q cannot be a version: %s", to, version.Shape)
+	case to == r.Version:
+		return report, fmt.Errorf("%s is at version %s already: `ellwand bump %s --release` raises the release alone", r.Name, to, r.Name)
+	case c < 0:
+		return report, fmt.Errorf("%s sorts before %s, which %s is at: machines that have it would not upgrade", to, r.Version, r.Name)
+	}
+	text = orDefault(text, "New upstream version")
+	edited, err := r.WithBump(recipe.Bump{Version: to, Release: 1, Date: date(r), By: by, Text: text})
+	if err != nil {
+		return report, err
+	}
+	next, err := recipe.Parse(r.Doc.File, edited, b.Target, r.Set)
+	if err != nil {
+		return report, err
+	}
+	next.Dir = r.Dir
+	report.To = next.Full()
+	var pins []recipe.Pin
+	for i := range next.Sources {
+		if next.Sources[i].URL == "" || next.Sources[i].URL == r.Sources[i].URL {
+			continue
+		}
+		next.Sources[i].SHA256 = "" // the old file's
+		got, err := b.Fetcher.Fetch(ctx, next, i)
+		if err != nil {
+			return report, fmt.Errorf("%w\nthe recipe is as it was", err)
+		}
+		next.Sources[i].SHA256 = got.SHA256
+		pins = append(pins, recipe.Pin{Source: i, SHA256: got.SHA256})
+		report.Fetched = append(report.Fetched, got)
+	}
+	if len(pins) == 0 {
+		return report, fmt.Errorf("no source of %s has another address for version %s: write {version} into the `url`\nthe recipe is as it was", r.Name, to)
+	}
+	if edited, err = next.WithPins(pins); err != nil {
+		return report, err
+	}
+	if err := b.look(ctx, r, next, &report); err != nil {
+		return report, err
+	}
+	return report, write(r, edited)
+}
+
+// Release raises the release alone.
+func (b *Bumper) Release(r *recipe.Recipe, by string, text []string) (Report, error) {
+	report := Report{Recipe: r.Name, From: r.Full(), To: version.Full{Version: r.Version, Release: r.Release + 1}.String()}
+	edited, err := r.WithBump(recipe.Bump{Version: r.Version, Release: r.Release + 1, Date: date(r), By: by, Text: orDefault(text, "Built again")})
+	if err != nil {
+		return report, err
+	}
+	return report, write(r, edited)
+}
+
+func orDefault(text []string, otherwise string) []string {
+	if len(text) == 0 {
+		return []string{otherwise}
+	}
+	return text
+}
+
+// date is today, or the newest entry's date where that is later: entries do
+// not go back in time.
+func date(r *recipe.Recipe) time.Time {
+	now := time.Now().UTC()
+	if newest := r.Epoch(); newest.After(now) {
+		return newest
+	}
+	return now
+}
+
+func write(r *recipe.Recipe, text []byte) error {
+	file := r.Beside(recipe.FileName)
+	there, err := os.ReadFile(file)
+	if err != nil {
+		return err
+	}
+	if !bytes.Equal(there, r.Doc.Data) {
+		return fmt.Errorf("%s was changed in the meantime; nothing was written", r.Doc.File)
+	}
+	return renameio.WriteFile(file, text, 0o644)
+}
+
+// look unpacks the old and the new source and compares them, and tries patches
+// and rewrites on the new one.
+func (b *Bumper) look(ctx context.Context, old, next *recipe.Recipe, report *Report) error {
+	dir, err := os.MkdirTemp(b.Temp, "bump-")
+	if err != nil {
+		return err
+	}
+	defer os.RemoveAll(dir)
+	now := filepath.Join(dir, "new")
+	if err := b.unpack(ctx, next, now); err != nil {
+		return err
+	}
+	before := filepath.Join(dir, "old")
+	if err := b.unpack(ctx, old, before); err == nil {
+		report.Compared = true
+		if err := compare(before, now, report); err != nil {
+			return err
+		}
+	}
+	return try(next, now, report)
+}
+
+// unpack lays out a recipe's sources; those that are not in the store are an
+// error.
+func (b *Bumper) unpack(ctx context.Context, r *recipe.Recipe, dir string) error {
+	if err := os.Mkdir(dir, 0o755); err != nil {
+		return err
+	}
+	for _, s := range r.Sources {
+		path, name := r.Beside(s.File), source.FileName(s)
+		if s.URL != "" {
+			if s.SHA256 == "" || !b.Fetcher.Store.Has(s.SHA256) {
+				return fs.ErrNotExist
+			}
+			path = b.Fetcher.Store.Path(s.SHA256)
+		}
+		if _, err := source.Unpack(ctx, dir, source.Job{Path: path, Name: name, SHA256: s.SHA256, Into: s.Into, Skip: s.Skip, Known: r.Name}, b.Progress); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// compare finds what is new and gone at the top of two trees, and which licence
+// files differ.
+func compare(before, now string, report *Report) error {
+	names := func(dir string) ([]string, error) {
+		entries, err := os.ReadDir(dir)
+		var all []string
+		for _, e := range entries {
+			all = append(all, e.Name())
+		}
+		return all, err
+	}
+	was, err := names(before)
+	if err != nil {
+		return err
+	}
+	is, err := names(now)
+	if err != nil {
+		return err
+	}
+	for _, n := range is {
+		if !slices.Contains(was, n) {
+			report.Added = append(report.Added, n)
+		}
+	}
+	for _, n := range was {
+		if !slices.Contains(is, n) {
+			report.Gone = append(report.Gone, n)
+		}
+	}
+	for _, n := range append(slices.Clone(is), report.Gone...) {
+		if !licenseFile(n) {
+			continue
+		}
+		a, errA := os.ReadFile(filepath.Join(before, n))
+		b, errB := os.ReadFile(filepath.Join(now, n))
+		if (errA == nil) != (errB == nil) || !bytes.Equal(a, b) {
+			report.Licenses = append(report.Licenses, n)
+		}
+	}
+	return nil
+}
+
+func licenseFile(name string) bool {
+	upper := strings.ToUpper(name)
+	return strings.HasPrefix(upper, "LICEN") || strings.HasPrefix(upper, "COPYING") || strings.HasPrefix(upper, "COPYRIGHT") || strings.HasPrefix(upper, "NOTICE")
+}
+
+// try applies patches and the rewrites that come right after unpack.
+func try(r *recipe.Recipe, dir string, report *Report) error {
+	for _, p := range r.Patches {
+		data, err := os.ReadFile(r.Beside(p.File))
+		if err != nil {
+			return err
+		}
+		root, err := os.OpenRoot(filepath.Join(dir, p.Into))
+		if err == nil {
+			_, err = patch.Apply(root, data)
+			root.Close()
+		}
+		if err != nil {
+			var e *patch.Error
+			report.Unfit = append(report.Unfit, Unfit{p.File, p.Line, err.Error(), errors.As(err, &e) && e.Applied})
+		}
+	}
+	root, err := os.OpenRoot(dir)
+	if err != nil {
+		return err
+	}
+	defer root.Close()
+	for _, w := range r.Rewrites {
+		if w.After != recipe.Unpack {
+			continue
+		}
+		if _, err := rewrite.Apply(root, rewrite.Rule{Path: w.Path, Find: w.Find, Regexp: w.Regexp, Replace: w.Replace, Times: w.Times}); err != nil {
+			report.Unfit = append(report.Unfit, Unfit{What: "rewrite of " + w.Path, Line: w.Line, Reason: err.Error()})
+		}
+	}
+	return nil
+}

@@ -1,0 +1,85 @@
+package recipe
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	"ellwand.example/core/document"
+	"ellwand.example/core/version"
+)
+
+// Pin is a source's digest to write into a recipe.
+type Pin struct {
+	Source int
+	SHA256 string
+}
+
+// pins are the edits that write digests: in place of the one that is there, or
+// on a line behind the address.
+func (r *Recipe) pins(pins []Pin) []document.Edit {
+	var edits []document.Edit
+	for _, p := range pins {
+		if n := r.Doc.Find("source", p.Source, "sha256"); n != nil {
+			edits = append(edits, r.Doc.SetString(n, p.SHA256))
+			continue
+		}
+		item := r.Doc.Find("source", p.Source)
+		n := item.Get("url")
+		if n == nil {
+			n = item.Get("file")
+		}
+		if item.Inline() {
+			edits = append(edits, document.Edit{At: document.Span{Offset: n.Value.Offset + n.Value.Length}, Text: ", sha256 = " + document.Quote(p.SHA256)})
+			continue
+		}
+		// The two equals signs stand in one column, as far as the address's
+		// leaves room.
+		line, _ := r.Doc.Position(n.Key.Offset)
+		before, _, _ := strings.Cut(strings.TrimLeft(r.Doc.Line(line), " \t"), "=")
+		edits = append(edits, r.Doc.InsertAfter(n.Value, fmt.Sprintf("%-*s = %s", len(before)-1, "sha256", document.Quote(p.SHA256))))
+	}
+	return edits
+}
+
+// WithPins returns the recipe's text with digests written into it. All else is
+// the same to the byte.
+func (r *Recipe) WithPins(pins []Pin) ([]byte, error) { return r.Doc.Apply(r.pins(pins)) }
+
+// Bump is a step from one version or release to the next.
+type Bump struct {
+	Version string // the new version; the same one for a new release alone
+	Release int
+	Date    time.Time
+	By      string // empty leaves the key out
+	Text    []string
+}
+
+// WithBump returns the recipe's text for another version: version and release
+// are replaced, and a change entry is put before the others. All else is the
+// same to the byte.
+func (r *Recipe) WithBump(b Bump) ([]byte, error) {
+	d := r.Doc
+	edits := []document.Edit{
+		{At: d.Find("release").Value, Text: fmt.Sprint(b.Release)},
+	}
+	if b.Version != r.Version {
+		edits = append(edits, d.SetString(d.Find("version"), b.Version))
+	}
+	var texts []string
+	for _, t := range b.Text {
+		texts = append(texts, document.Quote(t))
+	}
+	var entry strings.Builder
+	fmt.Fprintf(&entry, "[[change]]\nversion = %s\ndate    = %s\n", document.Quote(version.Full{Version: b.Version, Release: b.Release}.String()), b.Date.Format(time.DateOnly))
+	if b.By != "" {
+		fmt.Fprintf(&entry, "by      = %s\n", document.Quote(b.By))
+	}
+	fmt.Fprintf(&entry, "text    = [%s]\n", strings.Join(texts, ", "))
+	if first := d.Find("change", 0); first != nil {
+		edits = append(edits, d.InsertBefore(first.Key, entry.String()+"\n"))
+	} else {
+		edits = append(edits, d.InsertEnd("\n"+entry.String()))
+	}
+	return d.Apply(edits)
+}
