@@ -60,6 +60,9 @@ type Bump struct {
 // same to the byte.
 func (r *Recipe) WithBump(b Bump) ([]byte, error) {
 	d := r.Doc
+	if all := d.Find("change"); all != nil && (len(all.Items) == 0 || all.Items[0].Inline()) {
+		return nil, fmt.Errorf("%s: the change entries are an array in brackets: write each as a [[change]] table, so that one can be put before them", d.File)
+	}
 	edits := []document.Edit{
 		{At: d.Find("release").Value, Text: fmt.Sprint(b.Release)},
 	}
