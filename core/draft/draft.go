@@ -1,0 +1,440 @@
+// Package draft looks at a source tree and writes a first recipe for it: what
+// the archive's name, its build system and its own texts say. Nothing of the
+// source is run, and nothing is made up: what is not found is left open, with
+// a line that says so.
+package draft
+
+import (
+	"cmp"
+	"io/fs"
+	"os"
+	"os/exec"
+	"path"
+	"regexp"
+	"slices"
+	"strings"
+	"unicode/utf8"
+
+	"ellwand.example/core/need"
+	"ellwand.example/core/version"
+)
+
+// Facts are what was found out about a source.
+type Facts struct {
+	Name     string
+	Version  string
+	Summary  string
+	Homepage string
+	License  string   // an SPDX identifier; empty where none is certain
+	Texts    []string // licence files, in the tree
+	Method   string
+	Prepare  string   // where the method needs another preparation
+	Build    []string // build needs
+	Maybe    []string // build needs of parts that can be left out
+	Switches []string // options of the configure script, as it describes them
+	Notes    []string // for whoever reads the recipe
+}
+
+var (
+	archiveName = regexp.MustCompile(`^(.+?)[-_]v?([0-9][0-9A-Za-z.+~_]*?)(?:[-_.](?:orig|src|source))?$`)
+	extension   = regexp.MustCompile(`(?i)\.(tar(\.(gz|bz2|xz|zst|lz|Z))?|tgz|tbz2?|txz|zip)$`)
+)
+
+// SplitName tells name and version from the name of an archive or a folder.
+func SplitName(file string) (name, v string) {
+	base := extension.ReplaceAllString(path.Base(file), "")
+	m := archiveName.FindStringSubmatch(base)
+	if m == nil {
+		return packageName(base), ""
+	}
+	return packageName(m[1]), m[2]
+}
+
+// packageName makes a valid name of one that may not be.
+func packageName(s string) string {
+	s = strings.Map(func(r rune) rune {
+		if strings.ContainsRune("abcdefghijklmnopqrstuvwxyz0123456789+._-", r) {
+			return r
+		}
+		return '-'
+	}, strings.ToLower(s))
+	s = strings.Trim(s, "-._+")
+	if !need.ValidPackageName(s) {
+		return ""
+	}
+	return s
+}
+
+// maxText bounds the files that are read, in bytes.
+const maxText = 4 << 20
+
+// tree reads files of the source; those that are missing, too large, or lead
+// out of it are empty.
+type tree struct {
+	root  *os.Root
+	names []string // at the top
+}
+
+func (t *tree) read(name string) string {
+	info, err := t.root.Stat(name)
+	if err != nil || !info.Mode().IsRegular() || info.Size() > maxText {
+		return ""
+	}
+	data, err := t.root.ReadFile(name)
+	if err != nil {
+		return ""
+	}
+	return strings.ToValidUTF8(string(data), "")
+}
+
+func (t *tree) has(name string) bool { return slices.Contains(t.names, name) }
+
+// Look looks at the source tree in dir. Known is the name of the archive or
+// folder that it came in; top the name of the archive's own folder.
+func Look(dir, known, top string) (Facts, error) {
+	var f Facts
+	root, err := os.OpenRoot(dir)
+	if err != nil {
+		return f, err
+	}
+	defer root.Close()
+	t := &tree{root: root}
+	entries, err := os.ReadDir(dir)
+	if err != nil {
+		return f, err
+	}
+	for _, e := range entries {
+		t.names = append(t.names, e.Name())
+	}
+	f.Name, f.Version = SplitName(known)
+	topName, topVersion := SplitName(top)
+	f.Name, f.Version = cmp.Or(f.Name, topName), cmp.Or(f.Version, topVersion)
+	own := t.declared()
+	f.Name, f.Version = cmp.Or(f.Name, packageName(own.Name)), cmp.Or(f.Version, own.Version)
+	if own.Version != "" && f.Version != "" && version.Compare(own.Version, f.Version) != 0 {
+		f.Notes = append(f.Notes, "the build files say version "+own.Version+", and the archive is called "+f.Version)
+	}
+	if !version.Valid(f.Version) {
+		f.Version = ""
+	}
+	f.Summary = cmp.Or(own.Summary, t.manualSummary(f.Name), t.readmeSummary(f.Name))
+	f.Homepage = own.Homepage
+	t.method(&f)
+	t.needs(&f)
+	if err := t.license(&f); err != nil {
+		return f, err
+	}
+	return f, nil
+}
+
+// declared is what the build system's own files say of name, version, summary
+// and homepage.
+func (t *tree) declared() Facts {
+	var f Facts
+	first := func(text, pattern string) string {
+		if m := regexp.MustCompile(pattern).FindStringSubmatch(text); m != nil && !strings.ContainsAny(m[1], "$@") {
+			return strings.TrimSpace(m[1])
+		}
+		return ""
+	}
+	take := func(name, v, summary, homepage string) {
+		f.Name, f.Version = cmp.Or(f.Name, name), cmp.Or(f.Version, v)
+		f.Summary, f.Homepage = cmp.Or(f.Summary, summary), cmp.Or(f.Homepage, homepage)
+	}
+	if text := t.read("configure"); text != "" {
+		take(first(text, `(?m)^PACKAGE_TARNAME='([^']+)'`), first(text, `(?m)^PACKAGE_VERSION='([^']+)'`), "", first(text, `(?m)^PACKAGE_URL='(https?://[^']+)'`))
+	}
+	if text := t.read("meson.build"); text != "" {
+		take(first(text, `project\s*\(\s*'([^']+)'`), first(text, `(?s)project\s*\([^)]*?version\s*:\s*'([^']+)'`), "", "")
+	}
+	if text := t.read("CMakeLists.txt"); text != "" {
+		take(first(text, `(?i)project\s*\(\s*"?([\w.+-]+)`), first(text, `(?is)project\s*\([^)]*?VERSION\s+"?([\d.]+)`),
+			first(text, `(?is)project\s*\([^)]*?DESCRIPTION\s+"([^"]+)"`), first(text, `(?is)project\s*\([^)]*?HOMEPAGE_URL\s+"([^"]+)"`))
+	}
+	if text := t.read("pyproject.toml"); text != "" {
+		take(first(text, `(?m)^name\s*=\s*"([^"]+)"`), first(text, `(?m)^version\s*=\s*"([^"]+)"`), first(text, `(?m)^description\s*=\s*"([^"]+)"`), first(text, `(?mi)^homepage\s*=\s*"([^"]+)"`))
+	}
+	for _, name := range t.glob("*.pc.in", "*/*.pc.in") {
+		take("", "", first(t.read(name), `(?m)^Description:\s*(.+)$`), first(t.read(name), `(?m)^URL:\s*(https?://\S+)$`))
+	}
+	if _, what, ok := strings.Cut(f.Summary, " - "); ok {
+		f.Summary = what // the name stands before it
+	}
+	f.Summary = sentence(f.Summary)
+	return f
+}
+
+func (t *tree) glob(patterns ...string) []string {
+	var all []string
+	for _, p := range patterns {
+		found, _ := fs.Glob(t.root.FS(), p)
+		all = append(all, found...)
+	}
+	return all[:min(len(all), 50)]
+}
+
+var roff = regexp.MustCompile(`\\f[A-Z]|\\f\[[A-Z]*\]|\\`)
+
+// manualSummary takes the line that a program's manual begins with: "name \-
+// what it does".
+func (t *tree) manualSummary(name string) string {
+	for _, file := range t.glob(name+".[18]", "*/"+name+".[18]", name+".[18].in", "*/"+name+".[18].in", "*/*/"+name+".[18]") {
+		lines := strings.Split(t.read(file), "\n")
+		for i, line := range lines {
+			title := strings.ToUpper(strings.ReplaceAll(line, `"`, ""))
+			if !strings.HasPrefix(title, ".SH NAME") || i+1 >= len(lines) {
+				continue
+			}
+			if _, what, ok := strings.Cut(roff.ReplaceAllString(lines[i+1], ""), " - "); ok {
+				return sentence(what)
+			}
+		}
+	}
+	return ""
+}
+
+// readmeSummary takes a line of the README that says "name - what it is" or
+// "name is what it is".
+func (t *tree) readmeSummary(name string) string {
+	pattern, err := regexp.Compile(`(?mi)^[#=\s*]*` + regexp.QuoteMeta(name) + `[*\s]*(?:[-–—:]+\s+|\s+is\s+(?:an?\s+|the\s+)?)(.{8,100}?)(?:\.\s|\.$|$)`)
+	if err != nil {
+		return ""
+	}
+	for _, file := range t.names {
+		if !strings.HasPrefix(strings.ToUpper(file), "README") {
+			continue
+		}
+		if m := pattern.FindStringSubmatch(t.read(file)); m != nil {
+			return sentence(m[1])
+		}
+	}
+	return ""
+}
+
+// sentence makes a summary of a line.
+func sentence(s string) string {
+	s = strings.TrimRight(strings.TrimSpace(s), ".")
+	r, size := utf8.DecodeRuneInString(s)
+	if size == 0 {
+		return ""
+	}
+	return strings.ToUpper(string(r)) + s[size:]
+}
+
+// installed tells whether the machine has a command; where a source can be
+// built in two ways, the one that can be tried here is taken.
+func installed(command string) bool {
+	_, err := exec.LookPath(command)
+	return err == nil
+}
+
+// method finds how the source is built.
+func (t *tree) method(f *Facts) {
+	configure := t.read("configure")
+	needs := func(commands ...string) {
+		for _, c := range commands {
+			f.Build = append(f.Build, "command/"+c)
+		}
+	}
+	makefile := t.has("Makefile") || t.has("GNUmakefile") || t.has("makefile")
+	switch {
+	case strings.Contains(configure, "Autoconf"):
+		f.Method = "autotools"
+		needs("make")
+		f.Switches = switches(configure)
+	case t.has("meson.build") && (installed("meson") || !t.has("CMakeLists.txt") && !makefile):
+		f.Method = "meson"
+		needs("meson", "ninja")
+	case t.has("CMakeLists.txt") && (installed("cmake") || !makefile):
+		f.Method = "cmake"
+		needs("cmake", "make")
+	case t.has("configure.ac") || t.has("configure.in"):
+		f.Method = "autotools"
+		needs("make", "autoreconf")
+		f.Notes = append(f.Notes, "there is no configure script yet: autoreconf makes it")
+	case configure != "":
+		f.Method = "make"
+		f.Prepare = `./configure --prefix="$PREFIX"`
+		needs("make")
+		f.Notes = append(f.Notes, "the configure script is its authors' own: see ./configure --help")
+	case makefile:
+		f.Method = "make"
+		needs("make")
+	case t.has("go.mod"):
+		f.Method = "go"
+		needs("go")
+		if !t.has("vendor") {
+			f.Notes = append(f.Notes, "the modules it needs are not vendored, and a build has no network")
+		}
+	case t.has("pyproject.toml") || t.has("setup.py"):
+		f.Method = "python"
+		needs("python3", "pip3")
+	default:
+		f.Method = "copy"
+		f.Notes = append(f.Notes, "no build system was found: [steps.copy] says what goes where")
+	}
+}
+
+var help = regexp.MustCompile(`(?m)^  (--(?:enable|disable|with|without)-[\w+-]+\S*)\s+(.*)$`)
+
+// everywhere are switches that all configure scripts of Autoconf have.
+var everywhere = regexp.MustCompile(`FEATURE|PACKAGE|dependency-tracking|silent-rules|option-checking|libtool-lock|fast-install|shared|static|pic\b|gnu-ld|sysroot|maintainer-mode|aix-soname`)
+
+// switches lists what a configure script can turn on and off.
+func switches(configure string) []string {
+	var all []string
+	for _, m := range help.FindAllStringSubmatch(configure, -1) {
+		if !everywhere.MatchString(m[1]) {
+			all = append(all, strings.TrimSpace(m[1]+"  "+m[2]))
+		}
+	}
+	return all[:min(len(all), 30)]
+}
+
+var (
+	pkgCheck = regexp.MustCompile(`(?ms)^([ \t]*)PKG_CHECK_MODULES(?:_STATIC)?\s*\(\s*\[?\w+\]?\s*,\s*\[?([^\],)]+)\]?\s*([,)])`)
+	pkgMade  = regexp.MustCompile(`\$PKG_CONFIG --exists --print-errors \\?"([^"\\$]+)\\?"`)
+	mesonDep = regexp.MustCompile(`dependency\s*\(\s*'([\w.+-]+)'([^)]*)\)`)
+	mesonVer = regexp.MustCompile(`version\s*:\s*'>=\s*([\w.]+)'`)
+	cmakePkg = regexp.MustCompile(`(?i)pkg_(?:check|search)_modules?\s*\(\s*\w+\s+((?:REQUIRED\s+|QUIET\s+|IMPORTED_TARGET\s+|GLOBAL\s+)*)([^)$]+)\)`)
+	makePkg  = regexp.MustCompile(`(?:pkg-config|\$[({]PKG_?CONFIG[)}])((?:\s+--[\w-]+(?:=\S+)?)+)\s+["']?([a-z][\w.+-]*)`)
+	module   = regexp.MustCompile(`([\w.+-]+)(?:\s*(>=|<=|=|<|>)\s*([\w.]+))?`)
+)
+
+// needs finds what the build files ask for.
+func (t *tree) needs(f *Facts) {
+	if len(t.glob("*.c", "*/*.c", "*/*/*.c")) > 0 {
+		f.Build = append(f.Build, "command/cc")
+	}
+	if len(t.glob("*.cpp", "*/*.cpp", "*.cc", "*/*.cc", "*.cxx", "*/*.cxx")) > 0 {
+		f.Build = append(f.Build, "command/c++")
+	}
+	text := t.read("configure.ac") + t.read("configure.in")
+	for _, m := range pkgCheck.FindAllStringSubmatch(text, -1) {
+		// Under a condition, or with something to do where it is missing.
+		if m[1] != "" || m[3] == "," {
+			f.Maybe = append(f.Maybe, modules(m[2])...)
+		} else {
+			f.Build = append(f.Build, modules(m[2])...)
+		}
+	}
+	if text == "" {
+		for _, m := range pkgMade.FindAllStringSubmatch(t.read("configure"), -1) {
+			f.Maybe = append(f.Maybe, modules(m[1])...)
+		}
+	}
+	for pattern, command := range map[string]string{`AC_PROG_YACC|AX_PROG_BISON`: "bison", `AC_PROG_LEX|AM_PROG_LEX`: "flex", `AM_GNU_GETTEXT|IT_PROG_INTLTOOL`: "msgfmt", `AX_PROG_DOXYGEN|DX_INIT_DOXYGEN`: "doxygen"} {
+		if regexp.MustCompile(`(?m)^\s*(` + pattern + `)\b`).MatchString(text) {
+			f.Maybe = append(f.Maybe, "command/"+command)
+		}
+	}
+	if f.Method == "make" {
+		for _, m := range makePkg.FindAllStringSubmatch(t.read("Makefile")+t.read("GNUmakefile"), -1) {
+			f.Build = append(f.Build, need.PkgConfig+"/"+m[2])
+		}
+	}
+	if f.Method == "meson" {
+		for _, m := range mesonDep.FindAllStringSubmatch(t.read("meson.build"), -1) {
+			n := need.PkgConfig + "/" + m[1]
+			if v := mesonVer.FindStringSubmatch(m[2]); v != nil {
+				n += " >= " + v[1]
+			}
+			switch {
+			case m[1] == "threads" || m[1] == "dl" || m[1] == "m":
+			case strings.Contains(m[2], "required") && !regexp.MustCompile(`required\s*:\s*true`).MatchString(m[2]):
+				f.Maybe = append(f.Maybe, n)
+			default:
+				f.Build = append(f.Build, n)
+			}
+		}
+	}
+	if f.Method == "cmake" {
+		for _, m := range cmakePkg.FindAllStringSubmatch(t.read("CMakeLists.txt"), -1) {
+			if strings.Contains(strings.ToUpper(m[1]), "REQUIRED") {
+				f.Build = append(f.Build, modules(m[2])...)
+			} else {
+				f.Maybe = append(f.Maybe, modules(m[2])...)
+			}
+		}
+	}
+	for _, list := range []*[]string{&f.Build, &f.Maybe} {
+		*list = slices.DeleteFunc(*list, func(s string) bool { _, err := need.Parse(s); return err != nil })
+		if slices.ContainsFunc(*list, func(s string) bool { return strings.HasPrefix(s, need.PkgConfig) }) && list == &f.Build {
+			*list = append(*list, "command/pkg-config")
+		}
+		slices.Sort(*list)
+		*list = slices.Compact(*list)
+	}
+	f.Maybe = slices.DeleteFunc(f.Maybe, func(s string) bool { return slices.Contains(f.Build, s) })
+}
+
+// modules reads a list of pkg-config modules with bounds.
+func modules(list string) []string {
+	var out []string
+	for _, m := range module.FindAllStringSubmatch(strings.ReplaceAll(list, "\n", " "), -1) {
+		n := need.PkgConfig + "/" + m[1]
+		if m[2] != "" {
+			n += " " + m[2] + " " + m[3]
+		}
+		out = append(out, n)
+	}
+	return out
+}
+
+// licenseFiles are names that licence texts go by.
+var licenseFiles = regexp.MustCompile(`(?i)^(licen[cs]es?|copying|copyright|unlicense)([-._].*)?$`)
+
+// license finds the licence texts at the top of the source, and what they are.
+func (t *tree) license(f *Facts) error {
+	for _, name := range t.names {
+		if licenseFiles.MatchString(name) && t.read(name) != "" {
+			f.Texts = append(f.Texts, name)
+		}
+	}
+	found := map[string]bool{}
+	for _, name := range f.Texts {
+		id, err := classify([]byte(t.read(name)))
+		if err != nil {
+			return err
+		}
+		if id == "" {
+			f.Notes = append(f.Notes, "what licence "+name+" is was not recognised")
+			continue
+		}
+		found[t.laterVersions(id)] = true
+	}
+	if len(found) == 1 {
+		for id := range found {
+			f.License = id
+		}
+	} else if len(found) > 1 {
+		var ids []string
+		for id := range found {
+			ids = append(ids, id)
+		}
+		slices.Sort(ids)
+		f.Notes = append(f.Notes, "several licence texts were found ("+strings.Join(ids, ", ")+"): say how they go together, with AND or OR")
+	}
+	return nil
+}
+
+// laterVersions tells from the head of source files whether a licence of the
+// GNU family is meant with its later versions; the text itself does not say.
+func (t *tree) laterVersions(id string) string {
+	if !regexp.MustCompile(`^(A|L)?GPL-\d\.\d$`).MatchString(id) {
+		return id
+	}
+	for _, file := range t.glob("*.c", "*/*.c", "*.h", "*/*.h", "*.py", "*/*.py", "configure.ac", "README*") {
+		text := t.read(file)
+		head := strings.Join(strings.Fields(strings.Map(func(r rune) rune {
+			if r == '*' || r == '#' {
+				return ' '
+			}
+			return r
+		}, text[:min(len(text), 4000)])), " ")
+		if strings.Contains(head, "any later version") {
+			return id + "-or-later"
+		}
+	}
+	return id + "-only"
+}

@@ -1,0 +1,127 @@
+package draft
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	"ellwand.example/core/document"
+)
+
+// Source is where the source came from.
+type Source struct {
+	URL    string // an address, or
+	File   string // a file beside the recipe
+	SHA256 string
+}
+
+// Recipe writes the recipe. What was not found is a commented line that says
+// so, and the recipe does not build before it is filled in.
+func Recipe(f Facts, s Source, maintainer string, today time.Time) []byte {
+	var b strings.Builder
+	line := func(format string, args ...any) { fmt.Fprintf(&b, format+"\n", args...) }
+	fact := func(key, value, open string) {
+		if value == "" {
+			line("# %-8s = \"…\" # %s", key, open)
+			return
+		}
+		line("%-10s = %s", key, document.Quote(value))
+	}
+	line("edition    = 1")
+	fact("name", f.Name, "no name was found")
+	fact("version", f.Version, "no version was found")
+	line("release    = 1")
+	fact("summary", f.Summary, "say in one line what it does; nothing in the source says it")
+	fact("license", f.License, "an SPDX expression; no licence text was recognised")
+	fact("homepage", f.Homepage, "nothing in the source says it")
+	fact("maintainer", maintainer, "Name <address>")
+	for _, n := range f.Notes {
+		line("# Note: %s.", n)
+	}
+	line("")
+	line("[[source]]")
+	if s.URL != "" {
+		url := s.URL
+		if f.Version != "" {
+			url = strings.ReplaceAll(braces(url), f.Version, "{version}")
+		}
+		line("url    = %s", document.Quote(url))
+		if strings.HasPrefix(s.URL, "file:") {
+			line("# write upstream's address in its place, so that others can fetch it")
+		}
+	} else {
+		line("file   = %s", document.Quote(braces(s.File)))
+	}
+	if s.SHA256 != "" {
+		line("sha256 = %s", document.Quote(s.SHA256))
+	}
+	line("")
+	line("[needs]")
+	line("build = [%s]", quoted(f.Build))
+	if len(f.Maybe) > 0 {
+		line("# asked for as well, for parts that can perhaps be left out:")
+		for _, n := range f.Maybe {
+			line("#   %s", document.Quote(n))
+		}
+	}
+	line("")
+	line("# `ellwand show %s --steps` prints what the method runs.", f.Name)
+	line("[steps]")
+	line("method    = %s", document.Quote(f.Method))
+	if len(f.Switches) > 0 {
+		line("configure = []")
+		line("# it can be told:")
+		for _, s := range f.Switches {
+			line("#   %s", s)
+		}
+	}
+	if f.Prepare != "" {
+		line("prepare = '''\n%s\n'''", f.Prepare)
+	}
+	b.WriteString(stage(f))
+	line("")
+	line("# Without a [package.%s.layout], everything that is staged goes into one package.", f.Name)
+	line("")
+	line("[[change]]")
+	line("version = %s", document.Quote(f.Version+"-1"))
+	line("date    = %s", today.Format(time.DateOnly))
+	if maintainer != "" {
+		line("by      = %s", document.Quote(maintainer))
+	}
+	line("text    = [\"First package\"]")
+	return []byte(b.String())
+}
+
+// staging is how the methods' stage steps are written out where something is
+// added to them.
+var staging = map[string]string{
+	"autotools": `make DESTDIR="$DESTDIR" install`,
+	"cmake":     `cmake --install ell-build`,
+	"meson":     `meson install -C ell-build`,
+	"make":      `make PREFIX="$PREFIX" prefix="$PREFIX" DESTDIR="$DESTDIR" install`,
+}
+
+// stage adds the licence texts to what is installed.
+func stage(f Facts) string {
+	own := staging[f.Method]
+	if len(f.Texts) == 0 || own == "" {
+		return ""
+	}
+	var files []string
+	for _, t := range f.Texts {
+		files = append(files, "'"+strings.ReplaceAll(t, "'", `'\''`)+"'")
+	}
+	return fmt.Sprintf("stage = '''\n%s\ninstall -d \"$DESTDIR/usr/share/licenses/%s\"\ninstall -m 644 %s \"$DESTDIR/usr/share/licenses/%s/\"\n'''\n",
+		own, f.Name, strings.Join(files, " "), f.Name)
+}
+
+func quoted(list []string) string {
+	out := make([]string, len(list))
+	for i, s := range list {
+		out[i] = document.Quote(s)
+	}
+	return strings.Join(out, ", ")
+}
+
+// braces writes a text in which braces stand for themselves.
+func braces(s string) string { return strings.NewReplacer("{", "{{", "}", "}}").Replace(s) }
