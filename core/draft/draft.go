@@ -292,13 +292,13 @@ func switches(configure string) []string {
 }
 
 var (
-	pkgCheck = regexp.MustCompile(`(?ms)^([ \t]*)PKG_CHECK_MODULES(?:_STATIC)?\s*\(\s*\[?\w+\]?\s*,\s*\[?([^\],)]+)\]?\s*([,)])`)
-	pkgMade  = regexp.MustCompile(`\$PKG_CONFIG --exists --print-errors \\?"([^"\\$]+)\\?"`)
-	mesonDep = regexp.MustCompile(`dependency\s*\(\s*'([\w.+-]+)'([^)]*)\)`)
-	mesonVer = regexp.MustCompile(`version\s*:\s*'>=\s*([\w.]+)'`)
-	cmakePkg = regexp.MustCompile(`(?i)pkg_(?:check|search)_modules?\s*\(\s*\w+\s+((?:REQUIRED\s+|QUIET\s+|IMPORTED_TARGET\s+|GLOBAL\s+)*)([^)$]+)\)`)
-	makePkg  = regexp.MustCompile(`(?:pkg-config|\$[({]PKG_?CONFIG[)}])((?:\s+--[\w-]+(?:=\S+)?)+)\s+["']?([a-z][\w.+-]*)`)
-	module   = regexp.MustCompile(`([\w.+-]+)(?:\s*(>=|<=|=|<|>)\s*([\w.]+))?`)
+	pkgCheck    = regexp.MustCompile(`(?ms)^([ \t]*)PKG_CHECK_MODULES(?:_STATIC)?\s*\(\s*\[?\w+\]?\s*,\s*\[?([^\],)]+)\]?\s*([,)])`)
+	pkgMade     = regexp.MustCompile(`\$PKG_CONFIG --exists --print-errors \\?"([^"\\$]+)\\?"`)
+	mesonDep    = regexp.MustCompile(`dependency\s*\(\s*'([\w.+-]+)'([^)]*)\)`)
+	mesonVer    = regexp.MustCompile(`version\s*:\s*'>=\s*([\w.]+)'`)
+	cinMakefile = regexp.MustCompile(`(?i)pkg_(?:check|search)_modules?\s*\(\s*\w+\s+((?:REQUIRED\s+|QUIET\s+|IMPORTED_TARGET\s+|GLOBAL\s+)*)([^)$]+)\)`)
+	inMakefile  = regexp.MustCompile(`(?:pkg-config|\$[({]PKG_?CONFIG[)}])((?:\s+--[\w-]+(?:=\S+)?)+)\s+["']?([a-z][\w.+-]*)`)
+	module      = regexp.MustCompile(`([\w.+-]+)(?:\s*(>=|<=|=|<|>)\s*([\w.]+))?`)
 )
 
 // needs finds what the build files ask for.
@@ -329,7 +329,7 @@ func (t *tree) needs(f *Facts) {
 		}
 	}
 	if f.Method == "make" {
-		for _, m := range makePkg.FindAllStringSubmatch(t.read("Makefile")+t.read("GNUmakefile"), -1) {
+		for _, m := range inMakefile.FindAllStringSubmatch(t.read("Makefile")+t.read("GNUmakefile"), -1) {
 			f.Build = append(f.Build, need.PkgConfig+"/"+m[2])
 		}
 	}
@@ -349,7 +349,7 @@ func (t *tree) needs(f *Facts) {
 		}
 	}
 	if f.Method == "cmake" {
-		for _, m := range cmakePkg.FindAllStringSubmatch(t.read("CMakeLists.txt"), -1) {
+		for _, m := range cinMakefile.FindAllStringSubmatch(t.read("CMakeLists.txt"), -1) {
 			if strings.Contains(strings.ToUpper(m[1]), "REQUIRED") {
 				f.Build = append(f.Build, modules(m[2])...)
 			} else {
