@@ -17,6 +17,7 @@ import (
 
 	"github.com/bmatcuk/doublestar/v4"
 
+	"ellwand.example/core/document"
 	"ellwand.example/core/recipe"
 )
 
@@ -112,6 +113,9 @@ func (m *Mismatch) Lines() string {
 			order = append(order, s.Package)
 		}
 		key := quote(s.Pattern)
+		if dir, ok := strings.CutSuffix(s.Pattern, "/**"); ok && len(s.Paths) > 1 {
+			key = strings.TrimSuffix(quote(dir), `"`) + `/**"`
+		}
 		byPackage[s.Package] = append(byPackage[s.Package], key)
 		width[s.Package] = max(width[s.Package], len(key))
 	}
@@ -132,9 +136,10 @@ func (m *Mismatch) Lines() string {
 	return b.String()
 }
 
-// quote writes a path as a TOML key in which braces stand for themselves.
+// quote writes a path as a TOML key in which every sign stands for itself.
 func quote(p string) string {
-	return strconv.Quote(strings.NewReplacer("{", "{{", "}", "}}").Replace(p))
+	escaped := strings.NewReplacer(`\`, `\\`, "*", `\*`, "?", `\?`, "[", `\[`, "{", `\{{`, "}", `\}}`).Replace(p)
+	return document.Quote(escaped)
 }
 
 func plural(n int, one, many string) string {
