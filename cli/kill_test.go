@@ -177,3 +177,55 @@ func TestInterruptedBuild(t *testing.T) {
 		t.Errorf("the next build: %v\n%s", err, out)
 	}
 }
+
+// TestKilledBuild kills builds without warning, until one gets through: each
+// next one works, gives the same bytes, and clears away what was left.
+func TestKilledBuild(t *testing.T) {
+	dir := t.TempDir()
+	source := filepath.Join(dir, "recipes/tide/data")
+	os.MkdirAll(filepath.Dir(source), 0o755)
+	os.WriteFile(filepath.Join(dir, "ellwand.toml"), []byte("name = \"test\"\n"), 0o644)
+	os.WriteFile(source, []byte(strings.Repeat("tide and ebb ", 200_000)), 0o644)
+	os.WriteFile(filepath.Join(dir, "recipes/tide/recipe.toml"), []byte("edition = 1\nname = \"tide\"\nversion = \"1\"\nrelease = 1\narch = \"any\"\nsummary = \"Tides\"\nlicense = \"MIT\"\n[[source]]\nfile = \"data\"\n[steps]\nbuild = 'sleep 0.05'\nstage = '''\nmkdir -p \"$DESTDIR/usr/share\"\nfor i in 1 2 3 4; do cp data \"$DESTDIR/usr/share/$i\"; done\n'''\n"), 0o644)
+	build := func() *exec.Cmd {
+		cmd := exec.Command(filepath.Join(programDir, "ellwand"), "build", "tide", "--again")
+		cmd.Dir, cmd.Env = dir, environment(dir)
+		return cmd
+	}
+	began := time.Now()
+	if out, err := build().CombinedOutput(); err != nil {
+		t.Fatalf("%v\n%s", err, out)
+	}
+	usual := time.Since(began)
+	file := filepath.Join(dir, "packages/tide@1-1.any.ell")
+	first, err := os.ReadFile(file)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for range 40 {
+		cmd := build()
+		if err := cmd.Start(); err != nil {
+			t.Fatal(err)
+		}
+		time.Sleep(time.Duration(rand.Int64N(int64(usual))))
+		cmd.Process.Kill()
+		cmd.Wait()
+		if now, err := os.ReadFile(file); err != nil || string(now) != string(first) {
+			t.Fatalf("the package is not whole after a kill: %d bytes, %v", len(now), err)
+		}
+	}
+	if out, err := build().CombinedOutput(); err != nil {
+		t.Fatalf("%v\n%s", err, out)
+	}
+	if now, err := os.ReadFile(file); err != nil || string(now) != string(first) {
+		t.Errorf("the next build gives other bytes: %v", err)
+	}
+	for _, place := range []string{"packages", ".ellwand/build/tide"} {
+		entries, _ := os.ReadDir(filepath.Join(dir, place))
+		for _, e := range entries {
+			if strings.HasPrefix(e.Name(), ".") {
+				t.Errorf("%s/%s is left behind", place, e.Name())
+			}
+		}
+	}
+}

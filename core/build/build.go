@@ -252,10 +252,11 @@ func (j *job) fetch(ctx context.Context) error {
 // steps runs everything before pack in a fresh work tree. It reports whether
 // it stopped where Options.Until says.
 func (j *job) steps(ctx context.Context) (stopped bool, err error) {
+	// All of it, also what a killed build left half unpacked.
+	if err := j.clearTree(); err != nil {
+		return false, err
+	}
 	for _, d := range []string{"work", "stage", "home", "tmp", "needs", "steps"} {
-		if err := removeAll(j.path(d)); err != nil {
-			return false, err
-		}
 		if err := os.MkdirAll(j.path(d), 0o755); err != nil {
 			return false, err
 		}
@@ -375,6 +376,23 @@ func (j *job) openLogs() error {
 	j.logs = filepath.Join(all, time.Now().UTC().Format("2006-01-02T15.04.05.000Z"))
 	j.result.Logs = workspace.Display(j.logs)
 	return os.MkdirAll(j.logs, 0o755)
+}
+
+// clearTree removes everything that earlier builds left but the lock.
+func (j *job) clearTree() error {
+	entries, err := os.ReadDir(j.tree)
+	if err != nil {
+		return err
+	}
+	for _, e := range entries {
+		if e.Name() == "lock" {
+			continue
+		}
+		if err := removeAll(j.path(e.Name())); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 func present(states []packageState) bool {

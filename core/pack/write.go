@@ -44,7 +44,8 @@ type Written struct {
 }
 
 // Write makes a package in dir, under its own name. The file appears whole, by
-// rename; one of that name is replaced. Memory does not grow with the payload:
+// rename; one of that name is replaced. Only one process at a time may write a
+// package of one identity. Memory does not grow with the payload:
 // it is compressed into a temporary file first, since the metadata that
 // precedes it holds its digests.
 func Write(ctx context.Context, dir string, spec Spec, sink progress.Sink) (Written, error) {
@@ -54,11 +55,20 @@ func Write(ctx context.Context, dir string, spec Spec, sink progress.Sink) (Writ
 	}
 	spec.Facts.Format = Format
 	out.Path = filepath.Join(dir, spec.Facts.FileName())
-	payload, err := os.CreateTemp(dir, ".payload-")
+	// One name for each package: what a killed process left is cleared away by
+	// the next one that writes it.
+	temp := filepath.Join(dir, ".writing-"+spec.Facts.Identity())
+	if err := os.RemoveAll(temp); err != nil {
+		return out, err
+	}
+	if err := os.Mkdir(temp, 0o755); err != nil {
+		return out, err
+	}
+	defer os.RemoveAll(temp)
+	payload, err := os.Create(filepath.Join(temp, "payload"))
 	if err != nil {
 		return out, err
 	}
-	defer os.Remove(payload.Name())
 	defer payload.Close()
 	t := sink.Begin("pack "+spec.Facts.Identity(), total(spec.Claims), "bytes")
 	entries, frames, err := writePayload(ctx, payload, spec, t)
@@ -78,7 +88,7 @@ func Write(ctx context.Context, dir string, spec Spec, sink progress.Sink) (Writ
 	first := enc.EncodeAll(head, nil)
 	frames = append([]frame{{uint32(len(first)), uint32(len(head))}}, frames...)
 
-	file, err := renameio.NewPendingFile(out.Path, renameio.WithTempDir(dir), renameio.WithStaticPermissions(0o644))
+	file, err := renameio.NewPendingFile(out.Path, renameio.WithTempDir(temp), renameio.WithStaticPermissions(0o644))
 	if err != nil {
 		return out, err
 	}
