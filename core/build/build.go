@@ -307,6 +307,11 @@ func (j *job) unpack(ctx context.Context) error {
 		f := j.sources[i]
 		out, err := source.Unpack(ctx, j.path("work"), source.Job{Path: f.Path, Name: f.Name, SHA256: f.SHA256, Into: s.Into, Skip: s.Skip, Known: j.recipe.Name}, j.Progress)
 		if err != nil {
+			var changed *source.DigestError
+			if errors.As(err, &changed) {
+				// The store's copy is not what it was: the next run fetches it anew.
+				err = errors.Join(j.Fetcher.Store.Verify(f.SHA256), errors.New("build again to fetch it anew"))
+			}
 			fmt.Fprintln(log, err)
 			return fmt.Errorf("%s: step unpack: %w", j.recipe.Name, err)
 		}

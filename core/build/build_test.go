@@ -188,6 +188,34 @@ func TestErrors(t *testing.T) {
 	}
 }
 
+// A file in the store that changed is not built from, and is fetched anew.
+func TestDamagedStore(t *testing.T) {
+	y := newYard(t)
+	y.write("tide", "arch = \"any\"\n[[source]]\nfile = \"data\"\n[[source]]\nfile = \"tool\"\n[steps]\nstage = 'mkdir -p \"$DESTDIR/usr/share\"; cp data \"$DESTDIR/usr/share\"'\n[package.tide.layout]\n\"/usr/share/data\" = {}\n\"/usr/bin/tool\" = { from = \"tool\" }\n", "data", "tide", "tool", "#!/bin/sh")
+	os.Chmod(filepath.Join(y.w.Dir, "recipes/tide/tool"), 0o755)
+	y.state("tide")
+	p, err := pack.Open(filepath.Join(y.w.Packages(), "tide@1.0-1.any.ell"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer p.Close()
+	if e, _ := p.Entry("/usr/bin/tool"); e.Mode != "0755" {
+		t.Errorf("a program beside the recipe is packed with mode %s", e.Mode)
+	}
+	r, _ := y.w.Recipe("tide")
+	f, err := y.b.Fetcher.Fetch(context.Background(), r, 0)
+	if err != nil {
+		t.Fatal(err)
+	}
+	os.WriteFile(f.Path, []byte("ebb"), 0o644)
+	if _, err := y.build("tide", Options{Again: true}); err == nil || !strings.Contains(err.Error(), "the source store's copy, which is removed now") || !strings.Contains(err.Error(), "build again") {
+		t.Errorf("from a changed file: %v", err)
+	}
+	if res, err := y.build("tide", Options{Again: true}); err != nil || res.State != Built {
+		t.Errorf("again: %v", err)
+	}
+}
+
 func TestTrim(t *testing.T) {
 	for in, want := range map[string]string{
 		"plain\n": "plain", "10%\r20%\r100%": "100%", "\x1b[1;31mred\x1b[0m": "red", "a\tb\x07": "a b", "\xff\xfe": "", strings.Repeat("x", 3000): strings.Repeat("x", maxLine) + "…",

@@ -9,6 +9,7 @@ package layout
 import (
 	"fmt"
 	"io/fs"
+	"os"
 	"path"
 	"slices"
 	"sort"
@@ -349,6 +350,9 @@ func (x *resolver) declared(r *recipe.Recipe, claims map[string][]Claim) {
 		switch {
 		case ru.entry.From != "":
 			p := Path{Path: ru.Pattern, Type: File, Mode: 0o644, Size: -1, Disk: r.Beside(ru.entry.From)}
+			if info, err := os.Stat(p.Disk); err == nil && info.Mode()&0o111 != 0 {
+				p.Mode = 0o755 // version control keeps no more of a mode than this
+			}
 			claims[ru.Package] = append(claims[ru.Package], claim(p, ru))
 			ru.used = true
 		case ru.dir:
