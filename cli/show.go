@@ -46,18 +46,23 @@ in included.`,
 				return err
 			}
 			defer p.Close()
-			switch {
-			case cat != "":
-				return a.catFile(p, cat)
-			case a.json && files:
-				return a.printJSON(p.Layout)
-			case a.json:
-				return a.printJSON(map[string]any{"facts": p.Facts, "build": p.Build, "bytes": p.Size})
-			case files:
-				a.showFiles(p)
-			default:
-				a.showFacts(p)
+			if files || cat != "" {
+				entries, err := p.Layout()
+				switch {
+				case err != nil:
+					return err
+				case cat != "":
+					return a.catFile(p, entries, cat)
+				case a.json:
+					return a.printJSON(entries)
+				}
+				a.showFiles(entries)
+				return nil
 			}
+			if a.json {
+				return a.printJSON(map[string]any{"facts": p.Facts, "build": p.Build, "bytes": p.Size})
+			}
+			a.showFacts(p)
 			return nil
 		},
 	}
@@ -121,11 +126,11 @@ func (a *app) openPackage(arg string) (*pack.Package, error) {
 	return nil, fmt.Errorf("there is no file and no package %q in this workspace", arg)
 }
 
-func (a *app) catFile(p *pack.Package, path string) error {
-	e, ok := p.Entry(filepath.Join("/", path))
+func (a *app) catFile(p *pack.Package, entries []pack.Entry, path string) error {
+	e, ok := pack.Find(entries, filepath.Join("/", path))
 	if !ok {
 		var paths []string
-		for _, e := range p.Layout {
+		for _, e := range entries {
 			paths = append(paths, e.Path)
 		}
 		if near := document.Nearest(path, paths); near != "" {
@@ -142,9 +147,9 @@ func (a *app) catFile(p *pack.Package, path string) error {
 	return p.WriteFile(a.out, e)
 }
 
-func (a *app) showFiles(p *pack.Package) {
-	rows := make([][]string, 0, len(p.Layout))
-	for _, e := range p.Layout {
+func (a *app) showFiles(entries []pack.Entry) {
+	rows := make([][]string, 0, len(entries))
+	for _, e := range entries {
 		size, path := "", e.Path
 		switch {
 		case e.Type == layout.Directory:

@@ -127,7 +127,11 @@ grep -c "=/usrx" "$needs/usr/lib/pkgconfig/lib.pc" >> "$DESTDIR/usr/share/tide"`
 			t.Fatal(err)
 		}
 		defer p.Close()
-		e, _ := p.Entry("/usr/share/tide")
+		entries, err := p.Layout()
+		if err != nil {
+			t.Fatal(err)
+		}
+		e, _ := pack.Find(entries, "/usr/share/tide")
 		var b strings.Builder
 		if err := p.WriteFile(&b, e); err != nil {
 			t.Fatal(err)
@@ -199,7 +203,9 @@ func TestDamagedStore(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer p.Close()
-	if e, _ := p.Entry("/usr/bin/tool"); e.Mode != "0755" {
+	if entries, err := p.Layout(); err != nil {
+		t.Error(err)
+	} else if e, _ := pack.Find(entries, "/usr/bin/tool"); e.Mode != "0755" {
 		t.Errorf("a program beside the recipe is packed with mode %s", e.Mode)
 	}
 	r, _ := y.w.Recipe("tide")

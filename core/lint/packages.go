@@ -22,6 +22,7 @@ import (
 type packageCheck struct {
 	collector
 	*pack.Package
+	Layout    []pack.Entry
 	siblings  map[string]recipe.Package // of the same recipe
 	files     map[string]scan.File      // those with something to tell
 	buildPath map[string]string         // path → the build folder's path found in it
@@ -42,6 +43,10 @@ var buildMark = []byte("/.ellwand/build/")
 
 // look reads the payload once and gathers what the rules need.
 func (c *packageCheck) look(ctx context.Context) error {
+	var err error
+	if c.Layout, err = c.Package.Layout(); err != nil {
+		return err
+	}
 	c.files, c.buildPath, c.textual = map[string]scan.File{}, map[string]string{}, map[string]bool{}
 	return c.Walk(ctx, func(e pack.Entry, r io.Reader) error {
 		if r == nil {
@@ -195,7 +200,7 @@ var layoutRules = []Rule{
 				if !path.IsAbs(target) {
 					target = path.Join(path.Dir(e.Path), target)
 				}
-				_, there := c.Entry(path.Clean(target))
+				_, there := pack.Find(c.Layout, path.Clean(target))
 				switch {
 				case strings.Contains(e.Link, string(buildMark)):
 					c.path(e.Path, "it points into the build's own folder: %s", e.Link)
@@ -375,7 +380,7 @@ var elfRules = []Rule{
 				if e.Type != scan.Shared || e.Soname == "" || !scan.LibraryDir(path.Dir(p)) {
 					return
 				}
-				if _, ok := c.Entry(path.Join(path.Dir(p), e.Soname)); !ok {
+				if _, ok := pack.Find(c.Layout, path.Join(path.Dir(p), e.Soname)); !ok {
 					c.path(p, "its soname is %q, and the package has no such name beside it", e.Soname)
 				}
 			})

@@ -14,6 +14,7 @@ import (
 	"runtime"
 	"sort"
 	"strings"
+	"sync"
 
 	"github.com/klauspost/compress/zstd"
 
@@ -35,11 +36,12 @@ func (e *DamagedError) Unwrap() error { return e.Err }
 // Package is an open package. Everything in it was checked as far as it has
 // been read.
 type Package struct {
-	Path   string
-	Facts  Facts
-	Layout []Entry
-	Build  BuildRecord
-	Size   int64 // of the file
+	Path  string
+	Facts Facts
+	Build BuildRecord
+	Size  int64 // of the file
+
+	layout func() ([]Entry, error)
 
 	file   *os.File
 	frames []frame
@@ -151,24 +153,38 @@ func (p *Package) readMeta(head []byte) error {
 	if err := strict(p.metas["build.json"], &p.Build); err != nil {
 		return fmt.Errorf("build.json: %w", err)
 	}
-	p.Layout = make([]Entry, 0, p.Facts.Paths)
+	p.layout = sync.OnceValues(p.readLayout)
+	return nil
+}
+
+// readLayout reads and checks the layout, which is most of the metadata: those
+// who ask only for facts do without it.
+func (p *Package) readLayout() ([]Entry, error) {
+	damaged := func(format string, args ...any) ([]Entry, error) {
+		return nil, &DamagedError{p.Path, fmt.Errorf("layout.jsonl"+format, args...)}
+	}
+	entries := make([]Entry, 0, p.Facts.Paths)
 	for line := range bytes.Lines(p.metas["layout.jsonl"]) {
 		var e Entry
 		if err := strict(line, &e); err != nil {
-			return fmt.Errorf("layout.jsonl, line %d: %w", len(p.Layout)+1, err)
+			return damaged(", line %d: %w", len(entries)+1, err)
 		}
-		if p.Layout = append(p.Layout, e); len(p.Layout) > p.Facts.Paths {
+		if entries = append(entries, e); len(entries) > p.Facts.Paths {
 			break
 		}
 	}
-	if len(p.Layout) != p.Facts.Paths {
-		return fmt.Errorf("layout.jsonl does not have the %d lines that package.json says", p.Facts.Paths)
+	if len(entries) != p.Facts.Paths {
+		return damaged(" does not have the %d lines that package.json says", p.Facts.Paths)
 	}
-	if err := checkLayout(p.Layout); err != nil {
-		return fmt.Errorf("layout.jsonl: %w", err)
+	if err := checkLayout(entries); err != nil {
+		return damaged(": %w", err)
 	}
-	return nil
+	return entries, nil
 }
+
+// Layout returns what the package says of each of its paths, in order. The
+// error is a *DamagedError.
+func (p *Package) Layout() ([]Entry, error) { return p.layout() }
 
 func strict(data []byte, v any) error {
 	d := json.NewDecoder(bytes.NewReader(data))
@@ -200,11 +216,11 @@ func (p *Package) Scripts() map[string]string {
 	return scripts
 }
 
-// Entry finds a path in the layout.
-func (p *Package) Entry(path string) (Entry, bool) {
-	i := sort.Search(len(p.Layout), func(i int) bool { return p.Layout[i].Path >= path })
-	if i < len(p.Layout) && p.Layout[i].Path == path {
-		return p.Layout[i], true
+// Find finds a path in a layout.
+func Find(entries []Entry, path string) (Entry, bool) {
+	i := sort.Search(len(entries), func(i int) bool { return entries[i].Path >= path })
+	if i < len(entries) && entries[i].Path == path {
+		return entries[i], true
 	}
 	return Entry{}, false
 }
@@ -248,6 +264,10 @@ func (p *Package) WriteFile(w io.Writer, e Entry) error {
 // Every header is compared with the layout and every digest with the contents:
 // when Walk returns nil, all of the package is what it says.
 func (p *Package) Walk(ctx context.Context, visit func(Entry, io.Reader) error) error {
+	entries, err := p.Layout()
+	if err != nil {
+		return err
+	}
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	stream := p.payload(ctx)
@@ -260,7 +280,7 @@ func (p *Package) Walk(ctx context.Context, visit func(Entry, io.Reader) error) 
 		return &DamagedError{p.Path, err}
 	}
 	sum := sha256.New()
-	for _, e := range p.Layout {
+	for _, e := range entries {
 		h, err := tr.Next()
 		if err != nil {
 			return damaged(fmt.Errorf("payload: at %s: %w", e.Path, errEnd(err)))

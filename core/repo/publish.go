@@ -204,7 +204,11 @@ func examineOne(ctx context.Context, file string) (*candidate, error) {
 		Size: f.Size, Bytes: n, SHA256: hex.EncodeToString(h.Sum(nil)),
 		File: "packages/" + f.Target + "/" + f.Name + "/" + f.FileName(),
 	}}
-	for _, e := range p.Layout {
+	entries, err := p.Layout()
+	if err != nil {
+		return nil, err
+	}
+	for _, e := range entries {
 		if e.Type != layout.Directory {
 			c.paths = append(c.paths, PathRecord{e.Path, f.Identity()})
 		}
