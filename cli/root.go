@@ -118,7 +118,7 @@ packages from it, lint them, and publish them into a repository.`,
 	root.MarkPersistentFlagDirname("workspace")
 	root.RegisterFlagCompletionFunc("color", cobra.FixedCompletions([]string{"auto", "always", "never"}, cobra.ShellCompDirectiveNoFileComp))
 	root.AddCommand(a.initCommand(), a.draftCommand(), a.fetchCommand(), a.buildCommand(), a.showCommand(), a.lintCommand(), a.explainCommand(),
-		a.publishCommand(), a.listCommand(), a.searchCommand(), a.bumpCommand(), a.demoCommand())
+		a.publishCommand(), a.listCommand(), a.searchCommand(), a.bumpCommand(), a.schemaCommand(), a.demoCommand())
 	return root
 }
 
@@ -372,6 +372,14 @@ func exactlyOne(what string) cobra.PositionalArgs {
 		}
 		return nil
 	}
+}
+
+// none wants no argument.
+func none(cmd *cobra.Command, args []string) error {
+	if len(args) > 0 {
+		return fmt.Errorf("%s takes no word, and got %s", cmd.CommandPath(), term.Count(len(args), "word", "words"))
+	}
+	return nil
 }
 
 // atMostOne wants one argument or none.

@@ -121,7 +121,7 @@ func shellGlob(s string) string {
 func (r *Recipe) checkSteps() {
 	d := r.Doc
 	if m := r.Steps.Method; m != "" && methods[m] == nil {
-		names := slices.Sorted(maps.Keys(methods))
+		names := methodNames()
 		remedy := "the methods are " + strings.Join(names, ", ")
 		if near := document.Nearest(m, names); near != "" {
 			remedy = fmt.Sprintf("did you mean %q?", near)
