@@ -172,6 +172,7 @@ func TestErrors(t *testing.T) {
 			t.Error(err)
 		}
 	}
+	os.Chmod(y.w.State("build", "stubborn", "work", "locked"), 0o755) // or the test's folder could not be removed
 	y.write("loud", "[steps]\nbuild = '''\ni=0; while [ $i -lt 200 ]; do i=$((i+1)); printf 'line %s \\033[31mred\\033[0m\\n' $i; done\nprintf 'no end'\nfalse'''\n")
 	var step *StepError
 	_, err := y.build("loud", Options{})
