@@ -7,7 +7,6 @@ package source
 import (
 	"crypto/sha256"
 	"encoding/hex"
-	"errors"
 	"fmt"
 	"io"
 	"os"
@@ -105,6 +104,3 @@ type DigestError struct {
 func (e *DigestError) Error() string {
 	return fmt.Sprintf("%s is not what the recipe pins:\n  expected  sha256 %s\n  found     sha256 %s", e.What, e.Expected, e.Found)
 }
-
-// ErrUnpinned says that a source states no digest.
-var ErrUnpinned = errors.New("the source states no sha256")
