@@ -23,6 +23,7 @@ import (
 type Facts struct {
 	Name     string
 	Version  string
+	Upstream string // the version as upstream writes it
 	Summary  string
 	Homepage string
 	License  string   // an SPDX identifier; empty where none is certain
@@ -36,7 +37,9 @@ type Facts struct {
 }
 
 var (
-	archiveName = regexp.MustCompile(`^(.+?)[-_]v?([0-9][0-9A-Za-z.+~_]*?)(?:[-_.](?:orig|src|source))?$`)
+	archiveName = regexp.MustCompile(`^(.+?)[-_]v?([0-9][0-9A-Za-z.+~_]*?(?:-(?:stable|release|final|(?:rc|alpha|beta|pre)[0-9.]*))?)(?:[-_.](?:orig|src|source))?$`)
+	released    = regexp.MustCompile(`-(?:stable|release|final)$`)
+	unfinished  = regexp.MustCompile(`-((?:rc|alpha|beta|pre)[0-9.]*)$`)
 	extension   = regexp.MustCompile(`(?i)\.(tar(\.(gz|bz2|xz|zst|lz|Z))?|tgz|tbz2?|txz|zip)$`)
 )
 
@@ -48,6 +51,16 @@ func SplitName(file string) (name, v string) {
 		return packageName(base), ""
 	}
 	return packageName(m[1]), m[2]
+}
+
+// versionOf makes a version that sorts rightly of one as upstream writes it:
+// 2.1-stable is 2.1, and 2.1-rc1 comes before it.
+func versionOf(s string) string {
+	s = unfinished.ReplaceAllString(released.ReplaceAllString(s, ""), "~$1")
+	if s = strings.ReplaceAll(s, "-", "."); !version.Valid(s) {
+		return ""
+	}
+	return s
 }
 
 // packageName makes a valid name of one that may not be.
@@ -110,12 +123,13 @@ func Look(dir, known, top string) (Facts, error) {
 	topName, topVersion := SplitName(top)
 	f.Name, f.Version = cmp.Or(f.Name, topName), cmp.Or(f.Version, topVersion)
 	own := t.declared()
-	f.Name, f.Version = cmp.Or(f.Name, packageName(own.Name)), cmp.Or(f.Version, own.Version)
+	own.Version = versionOf(own.Version)
+	if f.Version == "" { // then the archive's name is no good source for a name either
+		f.Name = cmp.Or(packageName(own.Name), f.Name)
+	}
+	f.Name, f.Version, f.Upstream = cmp.Or(f.Name, packageName(own.Name)), cmp.Or(versionOf(f.Version), own.Version), cmp.Or(f.Version, own.Version)
 	if own.Version != "" && f.Version != "" && version.Compare(own.Version, f.Version) != 0 {
 		f.Notes = append(f.Notes, "the build files say version "+own.Version+", and the archive is called "+f.Version)
-	}
-	if !version.Valid(f.Version) {
-		f.Version = ""
 	}
 	f.Summary = cmp.Or(own.Summary, t.manualSummary(f.Name), t.readmeSummary(f.Name))
 	f.Homepage = own.Homepage

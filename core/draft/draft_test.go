@@ -14,7 +14,7 @@ import (
 func TestSplitName(t *testing.T) {
 	for file, want := range map[string]string{
 		"tide-1.2.tar.gz": "tide 1.2", "https://x.example/a/Tide_Gauge-v2.0~rc1.tar.xz": "tide_gauge 2.0~rc1", "tree_2.1.0.orig.tar.gz": "tree 2.1.0",
-		"lib-tide-2-3.4.tgz": "lib-tide-2 3.4", "tide.zip": "tide ", "tide-1.0/": "tide 1.0", "2031.tar": "2031 ", "---.tar": " ", "tide-1.2-src.tar.bz2": "tide 1.2",
+		"lib-tide-2-3.4.tgz": "lib-tide-2 3.4", "tide.zip": "tide ", "tide-1.0/": "tide 1.0", "2031.tar": "2031 ", "---.tar": " ", "tide-1.2-src.tar.bz2": "tide 1.2", "tide_2.1.12-stable.orig.tar.gz": "tide 2.1.12-stable", "tide-2.0-rc1.tar.gz": "tide 2.0-rc1",
 	} {
 		name, v := SplitName(file)
 		if got := name + " " + v; got != want {
@@ -61,6 +61,9 @@ func TestLook(t *testing.T) {
 			"tide 2 |  |  | meson | command/meson command/ninja command/pkg-config pkgconfig/zlib >= 1.2 | pkgconfig/x11 | the build files say version 2.1, and the archive is called 2"},
 		{"tide-2.tar.gz", map[string]string{"CMakeLists.txt": "project(Tide VERSION 2 DESCRIPTION \"tides for all\" HOMEPAGE_URL \"https://tide.example\")\npkg_check_modules(Z REQUIRED IMPORTED_TARGET zlib)\npkg_check_modules(Y yaml>=2)\n"},
 			"tide 2 | Tides for all |  | cmake | command/cmake command/make command/pkg-config pkgconfig/zlib | pkgconfig/yaml >= 2 | "},
+		{"tide_2.1-stable.orig.tar.gz", map[string]string{"configure": "Autoconf\nPACKAGE_VERSION='2.1-stable'\n"}, "tide 2.1 |  |  | autotools | command/make |  | "},
+		{"download.tar.gz", map[string]string{"configure": "Autoconf\nPACKAGE_TARNAME='tide'\nPACKAGE_VERSION='3.0-rc2'\n"}, "tide 3.0~rc2 |  |  | autotools | command/make |  | "},
+		{"download.tar.gz", map[string]string{"Makefile": ""}, "download  |  |  | make | command/make |  | "},
 		{"tide-2.zip", map[string]string{"tables.csv": ""}, "tide 2 |  |  | copy |  |  | no build system was found: [steps.copy] says what goes where"},
 	} {
 		dir := t.TempDir()
@@ -77,7 +80,7 @@ func TestLook(t *testing.T) {
 		text := Recipe(f, Source{URL: "https://x.example/{a}-" + f.Version, SHA256: strings.Repeat("0", 64)}, "Ines <i@x.example>", time.Unix(1.9e9, 0))
 		r, err := recipe.Parse("recipe.toml", text, recipe.Target{Arch: "x86_64"}, nil)
 		open := ""
-		for key, value := range map[string]string{"summary": f.Summary, "license": f.License} {
+		for key, value := range map[string]string{"summary": f.Summary, "license": f.License, "version": f.Version} {
 			if value == "" {
 				open += key
 				if err == nil || !strings.Contains(err.Error(), "`"+key+"` is missing") {
@@ -88,7 +91,7 @@ func TestLook(t *testing.T) {
 		if open == "" && (err != nil || r.Sources[0].URL != "https://x.example/{a}-"+f.Version || r.Changes[0].Date != "2030-03-17") {
 			t.Errorf("%v\n%s", err, text)
 		}
-		if err != nil && strings.Count(err.Error(), "recipe.toml:") != strings.Count(fmt.Sprint(f.Summary == "", f.License == ""), "true") {
+		if err != nil && strings.Count(err.Error(), "recipe.toml:") != strings.Count(fmt.Sprint(f.Summary == "", f.License == "", f.Version == ""), "true") {
 			t.Errorf("more than what is open is wrong: %v\n%s", err, text)
 		}
 	}

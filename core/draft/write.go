@@ -41,9 +41,9 @@ func Recipe(f Facts, s Source, maintainer string, today time.Time) []byte {
 	line("")
 	line("[[source]]")
 	if s.URL != "" {
-		url := s.URL
-		if f.Version != "" {
-			url = strings.ReplaceAll(braces(url), f.Version, "{version}")
+		url := braces(s.URL)
+		if f.Version != "" && f.Version == f.Upstream {
+			url = strings.ReplaceAll(url, f.Version, "{version}")
 		}
 		line("url    = %s", document.Quote(url))
 		if strings.HasPrefix(s.URL, "file:") {
@@ -82,6 +82,10 @@ func Recipe(f Facts, s Source, maintainer string, today time.Time) []byte {
 	line("")
 	line("# Without a [package.%s.layout], everything that is staged goes into one package.", f.Name)
 	line("")
+	if f.Version == "" {
+		line("# [[change]] with version, date, by and text, once there is a version")
+		return []byte(b.String())
+	}
 	line("[[change]]")
 	line("version = %s", document.Quote(f.Version+"-1"))
 	line("date    = %s", today.Format(time.DateOnly))
