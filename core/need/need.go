@@ -74,16 +74,25 @@ type Need struct{ Alternatives []Alternative }
 type Provide struct{ Kind, Name, Version string }
 
 func (p Provide) String() string {
-	if p.Version == "" {
-		return p.Kind + "/" + p.Name
+	s := written(p.Kind, p.Name)
+	if p.Version != "" {
+		s += " = " + p.Version
 	}
-	return p.Kind + "/" + p.Name + " = " + p.Version
+	return s
+}
+
+// written joins kind and name; a file's name begins with the slash itself.
+func written(kind, name string) string {
+	if kind == File {
+		return kind + "/" + strings.TrimPrefix(name, "/")
+	}
+	return kind + "/" + name
 }
 
 func (a Alternative) String() string {
 	s := a.Name
 	if a.Kind != Package {
-		s = a.Kind + "/" + a.Name
+		s = written(a.Kind, a.Name)
 	}
 	for i, c := range a.Constraints {
 		if i > 0 {

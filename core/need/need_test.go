@@ -17,7 +17,7 @@ func TestParse(t *testing.T) {
 		{"pkgconfig/zlib>=1.2,<2", "pkgconfig/zlib >= 1.2, < 2"},
 		{"soname/libstdc++.so.6", "soname/libstdc++.so.6"},
 		{"header/zlib.h", "header/zlib.h"},
-		{"file/etc/passwd", "file//etc/passwd"},
+		{"file/etc/passwd", "file/etc/passwd"}, {"file//etc/passwd", "file/etc/passwd"},
 		{"x = 1.2-3", "x = 1.2-3"},
 		{"", `0+1: a need without a name (for example "command/make" or "pkgconfig/zlib >= 1.2")`},
 		{"comand/cc", `0+6: unknown kind of need "comand" (did you mean command/cc?)`},
