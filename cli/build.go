@@ -143,11 +143,7 @@ func (a *app) explainStep(e *build.StepError) {
 func (a *app) explainPacking(e *build.PackError) {
 	w, m := a.err, e.Mismatch
 	w.Printf("%s\n", w.Style(term.Bad, fmt.Sprintf("step pack of %s: the staged files and the layouts do not fit together", e.Recipe)))
-	n := 0
-	for _, s := range m.Unclaimed {
-		n += len(s.Paths)
-	}
-	if n > 0 {
+	if n := m.Count(); n > 0 {
 		w.Printf("\n%s in no layout:\n", term.Count(n, "staged path is", "staged paths are"))
 		for _, s := range m.Unclaimed {
 			for i, p := range s.Paths {

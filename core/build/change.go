@@ -34,20 +34,7 @@ func (j *job) applyPatches(log io.Writer) error {
 		if err != nil {
 			return err
 		}
-		root, err := os.OpenRoot(j.path("work"))
-		if err != nil {
-			return err
-		}
-		if p.Into != "" {
-			inner, err := root.OpenRoot(p.Into)
-			root.Close()
-			if err != nil {
-				return fmt.Errorf("%s: %s: %w", j.recipe.Name, p.File, err)
-			}
-			root = inner
-		}
-		changes, err := patch.Apply(root, data)
-		root.Close()
+		changes, err := patch.ApplyIn(j.path("work"), p.Into, data)
 		if err != nil {
 			e := &ChangeError{Recipe: j.recipe.Name, Step: recipe.Unpack, File: j.recipe.Doc.File, Line: p.Line, What: p.File, Err: err,
 				Remedy: fmt.Sprintf("make the patch anew against this source: `ellwand build %s --until unpack` leaves it to look at, with the patches before this one applied", j.recipe.Name)}

@@ -1,6 +1,7 @@
 package build
 
 import (
+	"cmp"
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
@@ -73,11 +74,11 @@ func (j *job) facts(name string, claims []layout.Claim, files []scan.File) pack.
 	r, p := j.recipe, j.recipe.Packages[name]
 	f := pack.Facts{
 		Name: name, Version: r.Version, Release: r.Release, Arch: j.Workspace.Target.Arch, Target: j.Workspace.Target.Name,
-		Summary: first(p.Summary, r.Summary), Description: first(p.Description, r.Description), License: r.License,
-		Homepage: r.Homepage, Maintainer: r.Maintainer, Category: first(p.Category, r.Category), Recipe: r.Name,
+		Summary: cmp.Or(p.Summary, r.Summary), Description: cmp.Or(p.Description, r.Description), License: r.License,
+		Homepage: r.Homepage, Maintainer: r.Maintainer, Category: cmp.Or(p.Category, r.Category), Recipe: r.Name,
 		Date: r.Epoch().Format(time.DateOnly), Accounts: p.Accounts, Changes: r.Changes,
 	}
-	if first(p.Arch, r.Arch) == recipe.AnyArch {
+	if cmp.Or(p.Arch, r.Arch) == recipe.AnyArch {
 		f.Arch = recipe.AnyArch
 	}
 	own := scan.Provides(claims, files)
@@ -98,15 +99,6 @@ func (j *job) facts(name string, claims []layout.Claim, files []scan.File) pack.
 		f.Needs = append(f.Needs, pack.Need{Need: n.Need.String(), Path: n.Path, Symbols: n.Symbols})
 	}
 	return f
-}
-
-func first(values ...string) string {
-	for _, v := range values {
-		if v != "" {
-			return v
-		}
-	}
-	return ""
 }
 
 func (j *job) buildRecord() (pack.BuildRecord, error) {

@@ -239,12 +239,7 @@ func try(r *recipe.Recipe, dir string, report *Report) error {
 		if err != nil {
 			return err
 		}
-		root, err := os.OpenRoot(filepath.Join(dir, p.Into))
-		if err == nil {
-			_, err = patch.Apply(root, data)
-			root.Close()
-		}
-		if err != nil {
+		if _, err = patch.ApplyIn(dir, p.Into, data); err != nil {
 			var e *patch.Error
 			report.Unfit = append(report.Unfit, Unfit{p.File, p.Line, err.Error(), errors.As(err, &e) && e.Applied})
 		}

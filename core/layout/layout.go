@@ -65,7 +65,7 @@ type Suggestion struct {
 
 func (m *Mismatch) Error() string {
 	var b strings.Builder
-	if n := m.count(); n > 0 {
+	if n := m.Count(); n > 0 {
 		fmt.Fprintf(&b, "%d staged %s in no layout", n, plural(n, "path is", "paths are"))
 		for _, s := range m.Unclaimed {
 			for _, p := range s.Paths {
@@ -95,7 +95,8 @@ func (m *Mismatch) Error() string {
 	return b.String()
 }
 
-func (m *Mismatch) count() int {
+// Count is how many paths are unclaimed.
+func (m *Mismatch) Count() int {
 	n := 0
 	for _, s := range m.Unclaimed {
 		n += len(s.Paths)
@@ -382,11 +383,14 @@ func claim(p Path, ru *rule) Claim {
 	return c
 }
 
+// special are the bits of a mode beyond permissions.
+var special = map[uint64]fs.FileMode{0o4000: fs.ModeSetuid, 0o2000: fs.ModeSetgid, 0o1000: fs.ModeSticky}
+
 // ParseMode turns octal digits that the recipe's check has passed into a mode.
 func ParseMode(s string) fs.FileMode {
 	n, _ := strconv.ParseUint(s, 8, 32)
 	m := fs.FileMode(n) & fs.ModePerm
-	for bit, mode := range map[uint64]fs.FileMode{0o4000: fs.ModeSetuid, 0o2000: fs.ModeSetgid, 0o1000: fs.ModeSticky} {
+	for bit, mode := range special {
 		if n&bit != 0 {
 			m |= mode
 		}
@@ -394,16 +398,19 @@ func ParseMode(s string) fs.FileMode {
 	return m
 }
 
-// Octal writes a mode as four octal digits.
-func Octal(m fs.FileMode) string {
+// Bits is a mode as chmod(2) and tar have it.
+func Bits(m fs.FileMode) int64 {
 	n := uint64(m & fs.ModePerm)
-	for bit, mode := range map[uint64]fs.FileMode{0o4000: fs.ModeSetuid, 0o2000: fs.ModeSetgid, 0o1000: fs.ModeSticky} {
+	for bit, mode := range special {
 		if m&mode != 0 {
 			n |= bit
 		}
 	}
-	return fmt.Sprintf("%04o", n)
+	return int64(n)
 }
+
+// Octal writes a mode as four octal digits.
+func Octal(m fs.FileMode) string { return fmt.Sprintf("%04o", Bits(m)) }
 
 // DefaultKind is the kind of a path that no layout says more of.
 func DefaultKind(p string) string {

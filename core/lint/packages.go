@@ -448,8 +448,8 @@ var scriptRules = []Rule{
 		Remedy: "mend it in the recipe",
 		pkg: func(c *packageCheck) {
 			for name, text := range c.Scripts() {
-				if line, message := shellError(text); message != "" {
-					c.add(Finding{Message: fmt.Sprintf("%s, line %d: %s", name, line, message)})
+				if _, m := recipe.ParseShell(text); m != nil {
+					c.add(Finding{Message: fmt.Sprintf("%s, line %d: %s", name, 1+strings.Count(text[:m.Offset], "\n"), m.Message)})
 				}
 			}
 		},

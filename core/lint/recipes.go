@@ -5,8 +5,6 @@ import (
 	"slices"
 	"strings"
 
-	"mvdan.cc/sh/v3/syntax"
-
 	"ellwand.example/core/document"
 	"ellwand.example/core/recipe"
 	"ellwand.example/core/version"
@@ -169,18 +167,4 @@ var recipeRules = []Rule{
 			}
 		},
 	},
-}
-
-// shellError returns where and why a script is no POSIX shell.
-func shellError(script string) (line int, message string) {
-	_, err := syntax.NewParser(syntax.Variant(syntax.LangPOSIX)).Parse(strings.NewReader(script), "")
-	switch e := err.(type) {
-	case nil:
-		return 0, ""
-	case syntax.ParseError:
-		return int(e.Pos.Line()), e.Text
-	case syntax.LangError:
-		return int(e.Pos.Line()), e.Error()
-	}
-	return 1, err.Error()
 }

@@ -4,6 +4,7 @@ import (
 	"archive/tar"
 	"bufio"
 	"bytes"
+	"cmp"
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
@@ -153,7 +154,7 @@ type payloadWriter struct {
 
 func header(e Entry, mode fs.FileMode, when time.Time) *tar.Header {
 	h := &tar.Header{
-		Format: tar.FormatPAX, Name: treeDir + e.Path, Mode: octal(mode), Uname: e.Owner, Gname: e.Group, ModTime: when,
+		Format: tar.FormatPAX, Name: treeDir + e.Path, Mode: layout.Bits(mode), Uname: e.Owner, Gname: e.Group, ModTime: when,
 		Typeflag: tar.TypeReg, Size: e.Size,
 	}
 	switch {
@@ -165,13 +166,6 @@ func header(e Entry, mode fs.FileMode, when time.Time) *tar.Header {
 		h.Typeflag, h.Linkname, h.Size = tar.TypeLink, treeDir+e.Same, 0
 	}
 	return h
-}
-
-// octal is a mode as tar has it.
-func octal(m fs.FileMode) int64 {
-	var n int64
-	fmt.Sscanf(layout.Octal(m), "%o", &n)
-	return n
 }
 
 func (p *payloadWriter) entry(c layout.Claim) (Entry, error) {
@@ -203,7 +197,7 @@ func (p *payloadWriter) entry(c layout.Claim) (Entry, error) {
 	p.sum.Reset()
 	n, err := io.Copy(io.MultiWriter(p.tar, p.sum), io.LimitReader(f, e.Size+1))
 	if err != nil || n != e.Size {
-		return e, fmt.Errorf("%s changed while it was packed: %w", c.Disk, errOr(err, io.ErrUnexpectedEOF))
+		return e, fmt.Errorf("%s changed while it was packed: %w", c.Disk, cmp.Or(err, io.ErrUnexpectedEOF))
 	}
 	p.task.Advance(n)
 	e.SHA256 = hex.EncodeToString(p.sum.Sum(nil))
@@ -211,13 +205,6 @@ func (p *payloadWriter) entry(c layout.Claim) (Entry, error) {
 		p.links[c.Inode], p.files[e.Path] = e.Path, e
 	}
 	return e, nil
-}
-
-func errOr(err, otherwise error) error {
-	if err != nil {
-		return err
-	}
-	return otherwise
 }
 
 // metaFrame completes the facts and returns the tar entries of the first

@@ -79,6 +79,25 @@ type result struct {
 	mode          fs.FileMode
 }
 
+// ApplyIn applies a patch to the tree in dir, with its paths starting from the
+// folder into in it; an empty one is the tree itself.
+func ApplyIn(dir, into string, data []byte) ([]Change, error) {
+	root, err := os.OpenRoot(dir)
+	if err != nil {
+		return nil, err
+	}
+	defer root.Close()
+	if into == "" {
+		return Apply(root, data)
+	}
+	inner, err := root.OpenRoot(into)
+	if err != nil {
+		return nil, err
+	}
+	defer inner.Close()
+	return Apply(inner, data)
+}
+
 // Apply applies a patch to the tree below root: all of it or nothing. The
 // error is an *Error where the patch does not fit.
 func Apply(root *os.Root, data []byte) ([]Change, error) {

@@ -153,22 +153,32 @@ func (r *Recipe) checkSteps() {
 	}
 }
 
-// parseScript parses a script as POSIX shell; an error is recorded with its
-// place in the recipe.
-func (r *Recipe) parseScript(text string, n *document.Node) *syntax.File {
+// ParseShell parses a script as POSIX shell. A script that is none comes back
+// as a mistake with its place.
+func ParseShell(text string) (*syntax.File, *document.Mistake) {
 	parsed, err := syntax.NewParser(syntax.Variant(syntax.LangPOSIX)).Parse(strings.NewReader(text), "")
 	if err == nil {
-		return parsed
+		return parsed, nil
 	}
-	offset, message := uint(0), err.Error()
+	m := &document.Mistake{Length: 1, Message: err.Error()}
 	switch e := err.(type) {
 	case syntax.ParseError:
-		offset, message = e.Pos.Offset(), e.Text
+		m.Offset, m.Message = int(e.Pos.Offset()), e.Text
 	case syntax.LangError:
-		offset, message = e.Pos.Offset(), e.Feature+" is no POSIX shell"
+		m.Offset, m.Message = int(e.Pos.Offset()), e.Feature+" is no POSIX shell"
 	}
-	r.Doc.Add(r.Doc.Inside(n, min(int(offset), len(text)), 1), "this is not valid shell: "+message, "")
-	return nil
+	m.Offset = min(m.Offset, len(text))
+	return nil, m
+}
+
+// parseScript parses a script; a mistake is recorded with its place in the
+// recipe.
+func (r *Recipe) parseScript(text string, n *document.Node) *syntax.File {
+	parsed, m := ParseShell(text)
+	if m != nil {
+		r.Doc.Add(r.Doc.Inside(n, m.Offset, m.Length), "this is not valid shell: "+m.Message, "")
+	}
+	return parsed
 }
 
 // writers are commands whose last argument is written to.

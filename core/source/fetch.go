@@ -1,6 +1,7 @@
 package source
 
 import (
+	"cmp"
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
@@ -197,7 +198,7 @@ func (f *Fetcher) download(ctx context.Context, address, name, want string) (str
 	// Two processes that fetch the same address would write into one file.
 	lock := flock.New(p.path + ".lock")
 	if ok, err := lock.TryLockContext(ctx, 100*time.Millisecond); err != nil || !ok {
-		return "", cmpErr(ctx.Err(), err)
+		return "", cmp.Or(ctx.Err(), err)
 	}
 	defer lock.Unlock()
 	if want != "" && f.Store.Has(want) {
@@ -222,13 +223,6 @@ func (f *Fetcher) download(ctx context.Context, address, name, want string) (str
 	}
 	t.End(outcome(err))
 	return digest, err
-}
-
-func cmpErr(a, b error) error {
-	if a != nil {
-		return a
-	}
-	return b
 }
 
 func (f *Fetcher) attempts(ctx context.Context, address string, p *partial, t progress.Task) error {
@@ -316,7 +310,7 @@ func (f *Fetcher) request(ctx context.Context, address string, p *partial, t pro
 		return res.Body.Read(b)
 	}), t}
 	if _, err := io.Copy(out, body); err != nil {
-		return fmt.Errorf("%s: %w", address, cmpErr(context.Cause(ctx), err))
+		return fmt.Errorf("%s: %w", address, cmp.Or(context.Cause(ctx), err))
 	}
 	return out.Close()
 }
