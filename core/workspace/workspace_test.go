@@ -6,6 +6,8 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+
+	"ellwand.example/core/document"
 )
 
 func TestInitAndFind(t *testing.T) {
@@ -68,5 +70,68 @@ func TestRepositories(t *testing.T) {
 	}
 	if _, err := w.DefaultRepository(); err == nil || !strings.Contains(err.Error(), "far, one, two") {
 		t.Errorf("which of three: %v", err)
+	}
+}
+
+// A workspace whose path build files could not handle builds elsewhere, in a
+// folder that nobody else can have prepared.
+func TestBuildTree(t *testing.T) {
+	temp := t.TempDir()
+	t.Setenv("TMPDIR", temp)
+	plain, err := Init(filepath.Join(t.TempDir(), "plain"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if dir, err := plain.BuildTree("tide"); err != nil || dir != plain.State("build", "tide") {
+		t.Errorf("plain: %s, %v", dir, err)
+	}
+	spaced, err := Init(filepath.Join(t.TempDir(), "with a space"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	dir, err := spaced.BuildTree("tide")
+	if err != nil || strings.Contains(dir, " ") || !strings.HasPrefix(dir, temp) {
+		t.Fatalf("with a space: %s, %v", dir, err)
+	}
+	if again, err := spaced.BuildTree("tide"); err != nil || again != dir {
+		t.Errorf("another folder each time: %s, %v", again, err)
+	}
+	own := strings.TrimSuffix(dir, "/.ellwand/build/tide")
+	if info, err := os.Stat(own); err != nil || info.Mode().Perm() != 0o700 {
+		t.Errorf("%v, %v", info, err)
+	}
+	os.Chmod(own, 0o777)
+	if _, err := spaced.BuildTree("tide"); err == nil || !strings.Contains(err.Error(), "not a folder of yours alone") {
+		t.Errorf("a folder that others may write to: %v", err)
+	}
+	os.Remove(own)
+	os.Symlink(t.TempDir(), own)
+	if _, err := spaced.BuildTree("tide"); err == nil {
+		t.Error("a link is followed")
+	}
+}
+
+func TestRecipes(t *testing.T) {
+	w, err := Init(t.TempDir())
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, name := range []string{"tide", "almanac"} {
+		os.MkdirAll(filepath.Join(w.Dir, RecipesDir, name), 0o755)
+		os.WriteFile(filepath.Join(w.Dir, RecipesDir, name, "recipe.toml"), []byte("edition = 1\nname = \""+name+"\"\nversion = \"1\"\nrelease = 1\nsummary = \"x\"\nlicense = \"MIT\"\n"), 0o644)
+	}
+	os.MkdirAll(filepath.Join(w.Dir, RecipesDir, "empty"), 0o755)
+	os.WriteFile(filepath.Join(w.Dir, RecipesDir, "README"), nil, 0o644)
+	if names, err := w.Recipes(); err != nil || strings.Join(names, " ") != "almanac tide" {
+		t.Errorf("%v, %v", names, err)
+	}
+	if r, err := w.Recipe("tide"); err != nil || r.Name != "tide" {
+		t.Errorf("%v, %v", r, err)
+	}
+	var problems document.Problems
+	for name, want := range map[string]string{"tied": `did you mean "tide"?`, "buoy-codec": "there are almanac, tide", "empty": "there are almanac, tide"} {
+		if _, err := w.Recipe(name); !errors.As(err, &problems) || !strings.Contains(err.Error(), want) {
+			t.Errorf("%s: %v, want %s", name, err, want)
+		}
 	}
 }
