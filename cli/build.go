@@ -19,6 +19,7 @@ import (
 func (a *app) buildCommand() *cobra.Command {
 	var o build.Options
 	var set []string
+	var again bool
 	cmd := &cobra.Command{
 		Use:   "build RECIPE...",
 		Short: "Run the steps, make packages",
@@ -34,8 +35,11 @@ packages that this workspace has built, and by the machine.`,
 		Args:              arguments(atLeastOne("the name of a recipe")),
 		ValidArgsFunction: a.completeRecipes,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			if o.Until != "" && !slices.Contains(recipe.StepNames, o.Until) {
-				return usageError{fmt.Errorf("--until takes one of the steps %s, not %q", strings.Join(recipe.StepNames, ", "), o.Until)}
+			if err := checkSteps(map[string]string{"from": o.From, "until": o.Until}); err != nil {
+				return err
+			}
+			if again {
+				o.From = recipe.Unpack
 			}
 			w, err := a.open()
 			if err != nil {
@@ -51,7 +55,10 @@ packages that this workspace has built, and by the machine.`,
 			if err := checkOptions(all, w.Set); err != nil {
 				return err
 			}
-			b := a.builder(w)
+			b, err := a.builder(cmd.Context(), w)
+			if err != nil {
+				return err
+			}
 			results := []build.Result{}
 			for _, r := range all {
 				res, err := b.Build(cmd.Context(), r, o)
@@ -69,11 +76,24 @@ packages that this workspace has built, and by the machine.`,
 			return nil
 		},
 	}
-	cmd.Flags().BoolVar(&o.Again, "again", false, "run every step, even where nothing changed")
-	cmd.Flags().StringVar(&o.Until, "until", "", "stop after this step, and leave the work tree to look at")
+	cmd.Flags().BoolVar(&again, "again", false, "run every step, even where nothing changed")
+	cmd.Flags().StringVar(&o.From, "from", "", "run this step and those after it, even where nothing changed")
+	cmd.Flags().StringVar(&o.Until, "until", "", "stop after this step, and leave a copy of the work tree to look at")
+	a.isolationFlag(cmd)
 	cmd.Flags().StringArrayVar(&set, "set", nil, "give an option of the recipe another value: `NAME=VALUE`")
+	cmd.RegisterFlagCompletionFunc("from", cobra.FixedCompletions(recipe.StepNames, cobra.ShellCompDirectiveNoFileComp))
 	cmd.RegisterFlagCompletionFunc("until", cobra.FixedCompletions(recipe.StepNames, cobra.ShellCompDirectiveNoFileComp))
 	return cmd
+}
+
+// checkSteps makes sure that flags name steps.
+func checkSteps(flags map[string]string) error {
+	for flag, step := range flags {
+		if step != "" && !slices.Contains(recipe.StepNames, step) {
+			return usageError{fmt.Errorf("--%s takes one of the steps %s, not %q", flag, strings.Join(recipe.StepNames, ", "), step)}
+		}
+	}
+	return nil
 }
 
 func (a *app) showBuild(res build.Result) {
@@ -103,7 +123,7 @@ func (a *app) showBuild(res build.Result) {
 		w.Printf("  %s  %s, %s\n", w.Style(term.Name, workspace.Display(p.Path)), term.Bytes(p.Size), term.Count(p.Facts.Paths, "path", "paths"))
 	}
 	if res.Work != "" {
-		w.Printf("  the work tree is %s\n", workspace.Display(res.Work))
+		w.Printf("  a copy of the work tree is %s\n", res.Work)
 	}
 	if a.verbose && res.Logs != "" {
 		w.Printf("  logs in %s\n", res.Logs)

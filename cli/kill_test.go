@@ -187,13 +187,13 @@ func TestKilledBuild(t *testing.T) {
 	os.WriteFile(filepath.Join(dir, "ellwand.toml"), []byte("name = \"test\"\n"), 0o644)
 	os.WriteFile(source, []byte(strings.Repeat("tide and ebb ", 200_000)), 0o644)
 	os.WriteFile(filepath.Join(dir, "recipes/tide/recipe.toml"), []byte("edition = 1\nname = \"tide\"\nversion = \"1\"\nrelease = 1\narch = \"any\"\nsummary = \"Tides\"\nlicense = \"MIT\"\n[[source]]\nfile = \"data\"\n[steps]\nbuild = 'sleep 0.05'\nstage = '''\nmkdir -p \"$DESTDIR/usr/share\"\nfor i in 1 2 3 4; do cp data \"$DESTDIR/usr/share/$i\"; done\n'''\n"), 0o644)
-	build := func() *exec.Cmd {
-		cmd := exec.Command(filepath.Join(programDir, "ellwand"), "build", "tide", "--again")
+	build := func(from string) *exec.Cmd {
+		cmd := exec.Command(filepath.Join(programDir, "ellwand"), "build", "tide", "--from", from)
 		cmd.Dir, cmd.Env = dir, environment(dir)
 		return cmd
 	}
 	began := time.Now()
-	if out, err := build().CombinedOutput(); err != nil {
+	if out, err := build("unpack").CombinedOutput(); err != nil {
 		t.Fatalf("%v\n%s", err, out)
 	}
 	usual := time.Since(began)
@@ -202,30 +202,67 @@ func TestKilledBuild(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	for range 40 {
-		cmd := build()
+	inside := 0
+	for i := range buildKills {
+		cmd := build([]string{"unpack", "build", "stage"}[i%3])
 		if err := cmd.Start(); err != nil {
 			t.Fatal(err)
 		}
 		time.Sleep(time.Duration(rand.Int64N(int64(usual))))
+		children := childrenOf(cmd.Process.Pid)
 		cmd.Process.Kill()
 		cmd.Wait()
+		inside += len(children)
+		for _, pid := range children {
+			if !gone(pid) {
+				t.Fatalf("kill %d: process %s runs on", i, pid)
+			}
+		}
 		if now, err := os.ReadFile(file); err != nil || string(now) != string(first) {
 			t.Fatalf("the package is not whole after a kill: %d bytes, %v", len(now), err)
 		}
 	}
-	if out, err := build().CombinedOutput(); err != nil {
+	t.Logf("%d builds were killed, %d of them with a sandbox at work", buildKills, inside)
+	if mounts, err := os.ReadFile("/proc/self/mountinfo"); err != nil || strings.Contains(string(mounts), dir) {
+		t.Errorf("something is still mounted: %v", err)
+	}
+	if out, err := build("stage").CombinedOutput(); err != nil {
 		t.Fatalf("%v\n%s", err, out)
 	}
 	if now, err := os.ReadFile(file); err != nil || string(now) != string(first) {
 		t.Errorf("the next build gives other bytes: %v", err)
 	}
-	for _, place := range []string{"packages", ".ellwand/build/tide"} {
+	for _, place := range []string{"packages", ".ellwand/build/tide", ".ellwand/layers/tide"} {
 		entries, _ := os.ReadDir(filepath.Join(dir, place))
 		for _, e := range entries {
-			if strings.HasPrefix(e.Name(), ".") {
+			if strings.HasPrefix(e.Name(), ".") || e.Name() == "under-way" {
 				t.Errorf("%s/%s is left behind", place, e.Name())
 			}
 		}
 	}
+}
+
+// buildKills is how often a build is killed at a random moment.
+const buildKills = 300
+
+func childrenOf(pid int) []string {
+	lists, _ := filepath.Glob(fmt.Sprintf("/proc/%d/task/*/children", pid))
+	var out []string
+	for _, list := range lists {
+		data, _ := os.ReadFile(list)
+		out = append(out, strings.Fields(string(data))...)
+	}
+	return out
+}
+
+// gone waits for a process to end.
+func gone(pid string) bool {
+	for range 200 {
+		state, err := os.ReadFile("/proc/" + pid + "/stat")
+		if err != nil || strings.Contains(string(state), ") Z ") {
+			return true
+		}
+		time.Sleep(10 * time.Millisecond)
+	}
+	return false
 }

@@ -57,11 +57,14 @@ type app struct {
 	verbose   bool
 	color     string
 	workspace string // the folder that --workspace names
+	isolation string // what --isolation says
 	running   bool   // the words were understood
 }
 
 // Main runs a command line and returns the exit status.
 func Main(args []string) int {
+	// In the inner half of a sandbox this does not come back.
+	sandbox.Enter()
 	// What Ellwand writes has the modes it means, whatever the caller's mask.
 	syscall.Umask(0o022)
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
@@ -161,8 +164,9 @@ func statusOf(err error) int {
 	}
 	var missing *build.MissingError
 	var http *source.HTTPError
+	var refused *sandbox.RefusedError
 	if errors.As(err, &missing) || errors.As(err, &http) || errors.Is(err, syscall.ENOSPC) || errors.Is(err, fs.ErrPermission) ||
-		errors.Is(err, syscall.EROFS) || errors.Is(err, build.ErrBusy) {
+		errors.Is(err, syscall.EROFS) || errors.Is(err, build.ErrBusy) || errors.As(err, &refused) {
 		return statusMachine
 	}
 	return statusInput
@@ -189,7 +193,11 @@ func (a *app) explainError(err error) {
 	var step *build.StepError
 	var packing *build.PackError
 	var change *build.ChangeError
+	var refused *sandbox.RefusedError
 	switch {
+	case errors.As(err, &refused):
+		a.err.Printf("%s\n%s\n", a.err.Style(term.Bad, refused.Error()),
+			"have the machine's administrator allow user namespaces; or go on with `--isolation none`: steps can then write wherever you can, which the package records and lint reports")
 	case errors.As(err, &problems):
 		a.err.Problems(problems)
 		files := map[string]int{}
@@ -250,8 +258,28 @@ func (a *app) fetcher(w *workspace.Workspace) *source.Fetcher {
 	return source.NewFetcher(source.DefaultStore(w.State("sources")), a.progress)
 }
 
-func (a *app) builder(w *workspace.Workspace) *build.Builder {
-	return &build.Builder{Workspace: w, Fetcher: a.fetcher(w), Runner: sandbox.None{}, Progress: a.progress}
+// builder makes what builds recipes, with steps kept apart as --isolation says.
+func (a *app) builder(ctx context.Context, w *workspace.Workspace) (*build.Builder, error) {
+	b := &build.Builder{Workspace: w, Fetcher: a.fetcher(w), Runner: sandbox.None{}, Progress: a.progress}
+	switch a.isolation {
+	case "none":
+		return b, nil
+	case "", "namespaces":
+	default:
+		return nil, usageError{fmt.Errorf("--isolation is namespaces or none, not %q", a.isolation)}
+	}
+	runner, err := build.Isolate(ctx, w)
+	if runner.Copies {
+		a.progress.Note("overlay mounts are not to be had here: each step works on a copy of all the files")
+	}
+	b.Runner = runner
+	return b, err
+}
+
+// isolationFlag adds the flag that builder reads.
+func (a *app) isolationFlag(cmd *cobra.Command) {
+	cmd.Flags().StringVar(&a.isolation, "isolation", "", "how steps are kept apart from the machine: namespaces (the default) or none")
+	cmd.RegisterFlagCompletionFunc("isolation", cobra.FixedCompletions([]string{"namespaces", "none"}, cobra.ShellCompDirectiveNoFileComp))
 }
 
 // recipeName takes a recipe's name, or a path to its folder or file.

@@ -9,6 +9,7 @@ import (
 	"strings"
 	"testing"
 
+	"ellwand.example/core/layer"
 	"ellwand.example/core/pack"
 	"ellwand.example/core/progress"
 	"ellwand.example/core/recipe"
@@ -31,7 +32,17 @@ func newYard(t *testing.T) *yard {
 		t.Fatal(err)
 	}
 	store := source.Store{Dir: filepath.Join(t.TempDir(), "store")}
-	return &yard{t, w, &Builder{Workspace: w, Fetcher: source.NewFetcher(store, progress.None), Runner: sandbox.None{}, Progress: progress.None}}
+	runner, err := Isolate(t.Context(), w)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { layer.RemoveAll(w.State("layers")) })
+	return &yard{t, w, &Builder{Workspace: w, Fetcher: source.NewFetcher(store, progress.None), Runner: runner, Progress: progress.None}}
+}
+
+func TestMain(m *testing.M) {
+	sandbox.Enter()
+	os.Exit(m.Run())
 }
 
 const head = "edition = 1\nversion = \"1.0\"\nrelease = 1\nsummary = \"Tides\"\nlicense = \"MIT\"\n"
@@ -70,10 +81,10 @@ func (y *yard) state(name string) string {
 
 func TestWhatIsDoneAgain(t *testing.T) {
 	y := newYard(t)
-	recipe := func(stage, layout, rest string) {
+	write := func(stage, layout, rest string) {
 		y.write("tide", rest+"[[source]]\nfile = \"a\"\n[steps]\nstage = '''\nmkdir -p \"$DESTDIR/usr/share\"\ncp a \"$DESTDIR/usr/share\"\n"+stage+"'''\n[package.tide.layout]\n"+layout+"= {}\n", "a", "tide")
 	}
-	recipe("", `"/usr/share/a"`, "")
+	write("", `"/usr/share/a"`, "")
 	for _, step := range []struct {
 		name   string
 		change func()
@@ -81,16 +92,16 @@ func TestWhatIsDoneAgain(t *testing.T) {
 	}{
 		{"at first", func() {}, Built},
 		{"nothing", func() {}, Unchanged},
-		{"a fact", func() { recipe("", `"/usr/share/a"`, "category = \"x\"\n") }, Repacked},
-		{"the layout", func() { recipe("", `"/usr/share/*"`, "category = \"x\"\n") }, Repacked},
-		{"a script", func() { recipe("true\n", `"/usr/share/*"`, "") }, Built},
+		{"a fact", func() { write("", `"/usr/share/a"`, "category = \"x\"\n") }, Repacked},
+		{"the layout", func() { write("", `"/usr/share/*"`, "category = \"x\"\n") }, Repacked},
+		{"a script", func() { write("true\n", `"/usr/share/*"`, "") }, Built},
 		{"a source", func() { os.WriteFile(filepath.Join(y.w.Dir, "recipes/tide/a"), []byte("ebb"), 0o644) }, Built},
-		{"a file beside the recipe", func() { os.WriteFile(filepath.Join(y.w.Dir, "recipes/tide/b"), nil, 0o644) }, Built},
+		{"a file beside the recipe", func() { os.WriteFile(filepath.Join(y.w.Dir, "recipes/tide/b"), nil, 0o644) }, Repacked},
 		{"a package file", func() { os.Remove(filepath.Join(y.w.Packages(), "tide@1.0-1."+y.w.Target.Arch+".ell")) }, Repacked},
 		{"the number of jobs", func() { y.w.Settings.Build.Jobs = 7 }, Unchanged},
 		{"the target", func() { y.w.Target.Name = "other" }, Built},
 		{"the date", func() {
-			recipe("true\n", `"/usr/share/*"`, "[[change]]\nversion=\"1.0-1\"\ndate=2031-01-01\ntext=[]\n")
+			write("true\n", `"/usr/share/*"`, "[[change]]\nversion=\"1.0-1\"\ndate=2031-01-01\ntext=[]\n")
 		}, Built},
 	} {
 		step.change()
@@ -98,7 +109,7 @@ func TestWhatIsDoneAgain(t *testing.T) {
 			t.Errorf("%s changed: %s, want %s", step.name, got, step.want)
 		}
 	}
-	if res, err := y.build("tide", Options{Again: true}); err != nil || res.State != Built {
+	if res, err := y.build("tide", Options{From: recipe.Unpack}); err != nil || res.State != Built {
 		t.Errorf("again: %s, %v", res.State, err)
 	}
 }
@@ -107,6 +118,16 @@ func TestWhatIsDoneAgain(t *testing.T) {
 // newest is taken, and a new one makes what stands on it be built again.
 func TestNeeds(t *testing.T) {
 	y := newYard(t)
+	t.Run("laid over the base", func(t *testing.T) { testNeeds(t, y) })
+	y = newYard(t)
+	y.b.Runner = sandbox.None{}
+	t.Run("in a folder of the tree", func(t *testing.T) { testNeeds(t, y) })
+	y = newYard(t)
+	y.b.Runner = sandbox.Namespaces{Copies: true}
+	t.Run("without overlay mounts", func(t *testing.T) { testNeeds(t, y) })
+}
+
+func testNeeds(t *testing.T, y *yard) {
 	stage := func(text string) string { return "[steps]\nstage = '''\n" + text + "\n'''\n" }
 	y.write("data", "arch = \"any\"\n"+stage(`mkdir -p "$DESTDIR/usr/share/data"; echo one > "$DESTDIR/usr/share/data/x"`))
 	y.write("lib", "arch = \"any\"\n[needs]\nrun = [\"data\"]\n"+stage(`mkdir -p "$DESTDIR/usr/lib/pkgconfig" "$DESTDIR/usr/bin"
@@ -114,7 +135,7 @@ printf 'prefix=/usr\nlibdir=${prefix}/lib\nodd=/usrx\nVersion: 1.4\n' > "$DESTDI
 printf '#!/bin/sh\necho tool\n' > "$DESTDIR/usr/bin/lib-tool"; chmod 755 "$DESTDIR/usr/bin/lib-tool"`))
 	y.write("tide", "arch = \"any\"\n[needs]\nbuild = [\"pkgconfig/lib >= 1.2\", \"command/sh\"]\n"+stage(`mkdir -p "$DESTDIR/usr/share"
 lib-tool > "$DESTDIR/usr/share/tide"
-needs=${PKG_CONFIG_PATH%%/usr/lib/pkgconfig:*}
+needs=${PKG_CONFIG_PATH-}; needs=${needs%%/usr/lib/pkgconfig:*}
 cat "$needs/usr/share/data/x" >> "$DESTDIR/usr/share/tide"
 grep -c "=$needs/usr\$" "$needs/usr/lib/pkgconfig/lib.pc" >> "$DESTDIR/usr/share/tide"
 grep -c "=/usrx" "$needs/usr/lib/pkgconfig/lib.pc" >> "$DESTDIR/usr/share/tide"`))
@@ -172,7 +193,7 @@ func TestErrors(t *testing.T) {
 			t.Error(err)
 		}
 	}
-	os.Chmod(y.w.State("build", "stubborn", "work", "locked"), 0o755) // or the test's folder could not be removed
+	layer.RemoveAll(y.w.State("build", "stubborn")) // or the test's folder could not be removed
 	y.write("loud", "[steps]\nbuild = '''\ni=0; while [ $i -lt 200 ]; do i=$((i+1)); printf 'line %s \\033[31mred\\033[0m\\n' $i; done\nprintf 'no end'\nfalse'''\n")
 	var step *StepError
 	_, err := y.build("loud", Options{})
@@ -215,10 +236,10 @@ func TestDamagedStore(t *testing.T) {
 		t.Fatal(err)
 	}
 	os.WriteFile(f.Path, []byte("ebb"), 0o644)
-	if _, err := y.build("tide", Options{Again: true}); err == nil || !strings.Contains(err.Error(), "the source store's copy, which is removed now") || !strings.Contains(err.Error(), "build again") {
+	if _, err := y.build("tide", Options{From: recipe.Unpack}); err == nil || !strings.Contains(err.Error(), "the source store's copy, which is removed now") || !strings.Contains(err.Error(), "build again") {
 		t.Errorf("from a changed file: %v", err)
 	}
-	if res, err := y.build("tide", Options{Again: true}); err != nil || res.State != Built {
+	if res, err := y.build("tide", Options{From: recipe.Unpack}); err != nil || res.State != Built {
 		t.Errorf("again: %v", err)
 	}
 }

@@ -1,6 +1,7 @@
 package build
 
 import (
+	"context"
 	"fmt"
 	"io"
 	"os"
@@ -8,6 +9,7 @@ import (
 	"ellwand.example/core/patch"
 	"ellwand.example/core/recipe"
 	"ellwand.example/core/rewrite"
+	"ellwand.example/core/sandbox"
 )
 
 // ChangeError is a patch or a rewrite that did not do what it should.
@@ -34,7 +36,7 @@ func (j *job) applyPatches(log io.Writer) error {
 		if err != nil {
 			return err
 		}
-		changes, err := patch.ApplyIn(j.path("work"), p.Into, data)
+		changes, err := patch.ApplyIn(j.ground.own("work"), p.Into, data)
 		if err != nil {
 			e := &ChangeError{Recipe: j.recipe.Name, Step: recipe.Unpack, File: j.recipe.Doc.File, Line: p.Line, What: p.File, Err: err,
 				Remedy: fmt.Sprintf("make the patch anew against this source: `ellwand build %s --until unpack` leaves it to look at, with the patches before this one applied", j.recipe.Name)}
@@ -58,22 +60,39 @@ func (j *job) applyPatches(log io.Writer) error {
 	return nil
 }
 
-// applyRewrites runs the rewrites that come after a step.
-func (j *job) applyRewrites(step string) error {
-	for _, w := range j.recipe.Rewrites {
-		if w.After != step {
-			continue
+// rewriteCall is a rewrite to be done where the steps run.
+type rewriteCall struct {
+	Dir  string
+	Rule rewrite.Rule
+}
+
+const rewriteFunction = "build.rewrite"
+
+func init() {
+	sandbox.Register(rewriteFunction, func(c rewriteCall) error {
+		root, err := os.OpenRoot(c.Dir)
+		if err != nil {
+			return err
 		}
+		defer root.Close()
+		_, err = rewrite.Apply(root, c.Rule)
+		return err
+	})
+}
+
+// applyRewrites runs the rewrites that come after a step.
+func (j *job) applyRewrites(ctx context.Context, step string) error {
+	for _, w := range rewritesAfter(j.recipe, step) {
 		dir := "work"
 		if step == recipe.Stage {
 			dir = "stage"
 		}
-		root, err := os.OpenRoot(j.path(dir))
+		c, err := j.command("rewrite", "")
 		if err != nil {
 			return err
 		}
-		_, err = rewrite.Apply(root, rewrite.Rule{Path: w.Path, Find: w.Find, Regexp: w.Regexp, Replace: w.Replace, Times: w.Times})
-		root.Close()
+		c.Output = io.Discard
+		err = j.Runner.Call(ctx, c, rewriteFunction, rewriteCall{j.ground.seen(dir), rewrite.Rule{Path: w.Path, Find: w.Find, Regexp: w.Regexp, Replace: w.Replace, Times: w.Times}})
 		if err != nil {
 			return &ChangeError{Recipe: j.recipe.Name, Step: step, File: j.recipe.Doc.File, Line: w.Line, What: "rewrite after " + step, Err: err,
 				Remedy: "mend `find`, `path` or `times`; nothing was rewritten"}

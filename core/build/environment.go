@@ -8,7 +8,7 @@ import (
 	"strconv"
 	"strings"
 
-	"ellwand.example/core/recipe"
+	"ellwand.example/core/sandbox"
 )
 
 // Compiler flags for every target, until targets bring their own: optimised,
@@ -29,9 +29,9 @@ type variable struct {
 	local bool
 }
 
-// variables is the environment that scripts see: nothing of the caller's.
-func (j *job) variables() []variable {
-	r, work := j.recipe, j.path("work")
+// variables is the environment that a script sees: nothing of the caller's.
+func (j *job) variables(script string) []variable {
+	r, work := j.recipe, j.ground.seen("work")
 	// The same name for the work tree in every build keeps its folder out of
 	// messages and debug information.
 	mapped := fmt.Sprintf("-ffile-prefix-map=%s=/build/%s-%s", work, r.Name, r.Version)
@@ -39,29 +39,31 @@ func (j *job) variables() []variable {
 	fixed := func(name, value string) variable { return variable{name, value, false} }
 	local := func(name, value string) variable { return variable{name, value, true} }
 	vars := []variable{
-		local("DESTDIR", j.path("stage")),
+		local("DESTDIR", j.ground.seen("stage")),
 		fixed("PREFIX", "/usr"),
 		fixed("SOURCE_DATE_EPOCH", strconv.FormatInt(r.Epoch().Unix(), 10)),
 		fixed("TZ", "UTC"),
 		fixed("LC_ALL", "C.UTF-8"),
-		local("HOME", j.path("home")),
-		local("TMPDIR", j.path("tmp")),
+		local("HOME", j.ground.seen("home")),
+		local("TMPDIR", j.temporary()),
 		local("MAKEFLAGS", fmt.Sprintf("-j%d", j.Workspace.Jobs())),
 		fixed("ELL_NAME", r.Name),
 		fixed("ELL_VERSION", r.Version),
 		fixed("ELL_RELEASE", strconv.Itoa(r.Release)),
 		fixed("ELL_FULL", r.Full()),
 		fixed("ELL_ARCH", j.Workspace.Target.Arch),
-		local("ELL_RECIPE", r.Dir),
 		local("ELL_SOURCE", work),
 		local("ELL_JOBS", strconv.Itoa(j.Workspace.Jobs())),
+	}
+	if seesRecipe(script) {
+		vars = append(vars, local("ELL_RECIPE", j.recipeFolder()))
 	}
 	for _, name := range slices.Sorted(maps.Keys(r.Set)) {
 		vars = append(vars, fixed("ELL_OPT_"+strings.ToUpper(name), r.Set[name]))
 	}
 	search := searchPath
-	if len(j.laid) > 0 {
-		needs := j.path("needs")
+	if len(j.laid) > 0 && !j.separate() {
+		needs := j.ground.seen("needs")
 		under := func(dirs ...string) string {
 			for i, d := range dirs {
 				dirs[i] = filepath.Join(needs, d)
@@ -87,8 +89,8 @@ func (j *job) variables() []variable {
 	)
 }
 
-func (j *job) environment() []string {
-	vars := j.variables()
+func (j *job) environment(script string) []string {
+	vars := j.variables(script)
 	env := make([]string, len(vars))
 	for i, v := range vars {
 		env[i] = v.name + "=" + v.value
@@ -96,11 +98,30 @@ func (j *job) environment() []string {
 	return env
 }
 
-// scriptInputs are the parts of a recipe that steps up to stage depend on.
-func scriptInputs(r *recipe.Recipe) map[string]any {
-	inputs := map[string]any{"patches": r.Patches, "rewrites": r.Rewrites}
-	for _, step := range recipe.StepNames {
-		inputs[step] = r.Script(step)
+// isolated reports whether steps see a file system of their own.
+func (j *job) isolated() bool {
+	_, ok := j.Runner.(sandbox.Namespaces)
+	return ok
+}
+
+// separate reports whether packages that meet build needs are laid over the
+// base. Where that cannot be, they stand in a folder of the tree, and
+// variables point there.
+func (j *job) separate() bool {
+	n, ok := j.Runner.(sandbox.Namespaces)
+	return ok && !n.Copies
+}
+
+func (j *job) temporary() string {
+	if j.isolated() {
+		return "/tmp"
 	}
-	return inputs
+	return j.ground.seen("tmp")
+}
+
+func (j *job) recipeFolder() string {
+	if j.isolated() {
+		return sandbox.RecipeDir
+	}
+	return j.recipe.Dir
 }

@@ -6,48 +6,89 @@ import (
 	"encoding/json"
 	"os"
 	"path/filepath"
+	"strings"
 
 	"github.com/google/renameio/v2"
 
 	"ellwand.example/core/recipe"
 )
 
-// keys name everything that a build depends on.
-type keys struct {
-	stage string // what the staged tree depends on
-	whole string // what the packages depend on
-}
-
-func (j *job) keys() (keys, error) {
+// keys names everything that the build depends on: the steps that do
+// something, with their keys, and the key of the packages.
+func (j *job) keys() (chain []link, whole string, err error) {
 	fixed := map[string]string{}
-	for _, v := range j.variables() {
+	for _, v := range j.variables("") {
 		if !v.local {
 			fixed[v.name] = v.value
 		}
-	}
-	var sources []any
-	for i, s := range j.recipe.Sources {
-		sources = append(sources, []any{j.sources[i].Name, j.sources[i].SHA256, s.Into, s.Skip})
 	}
 	var laid []string
 	for _, l := range j.laid {
 		laid = append(laid, l.digest)
 	}
-	// Scripts may read any file beside the recipe through $ELL_RECIPE.
 	beside, err := j.besideDigests()
 	if err != nil {
-		return keys{}, err
+		return nil, "", err
 	}
-	stage, err := digestOf(map[string]any{
-		"ellwand": Version, "scripts": scriptInputs(j.recipe), "environment": fixed, "flags": compileFlags, "sources": sources,
-		"needs": laid, "beside": beside, "isolation": j.Runner.Isolation(), "target": j.Workspace.Target,
-	})
-	if err != nil {
-		return keys{}, err
+	below := ""
+	for _, step := range recipe.StepNames[:len(recipe.StepNames)-1] {
+		script := j.recipe.Script(step)
+		inputs := map[string]any{"ellwand": Version, "below": below, "step": step, "isolation": j.Runner.Isolation(), "rewrites": rewritesAfter(j.recipe, step)}
+		switch {
+		case step == recipe.Unpack:
+			inputs["name"] = j.recipe.Name
+			inputs["sources"], inputs["patches"] = j.sourceInputs(), j.patchInputs(beside)
+			if !j.separate() {
+				inputs["needs"] = laid
+			}
+		case script == "" && len(rewritesAfter(j.recipe, step)) == 0:
+			continue
+		default:
+			inputs["script"], inputs["environment"], inputs["flags"] = script, fixed, compileFlags
+			inputs["needs"], inputs["base"], inputs["target"] = laid, j.answers, j.Workspace.Target
+			if seesRecipe(script) {
+				inputs["beside"] = beside
+			}
+		}
+		if below, err = digestOf(inputs); err != nil {
+			return nil, "", err
+		}
+		chain = append(chain, link{step, below})
 	}
-	whole, err := digestOf([]any{stage, j.recipe.Doc.Data, j.recipe.Set, j.Workspace.Packages()})
-	return keys{stage, whole}, err
+	whole, err = digestOf([]any{below, j.recipe.Doc.Data, j.recipe.Set, j.Workspace.Packages(), beside, j.Workspace.Target})
+	return chain, whole, err
 }
+
+func (j *job) sourceInputs() []any {
+	out := []any{}
+	for i, s := range j.recipe.Sources {
+		out = append(out, []any{j.sources[i].Name, j.sources[i].SHA256, s.Into, s.Skip})
+	}
+	return out
+}
+
+func (j *job) patchInputs(beside map[string]string) []any {
+	out := []any{}
+	for _, p := range j.recipe.Patches {
+		out = append(out, []any{p.Into, beside[p.File]})
+	}
+	return out
+}
+
+func rewritesAfter(r *recipe.Recipe, step string) []recipe.Rewrite {
+	out := []recipe.Rewrite{}
+	for _, w := range r.Rewrites {
+		if w.After == step {
+			out = append(out, w)
+		}
+	}
+	return out
+}
+
+// seesRecipe reports whether a script reads files beside the recipe. Only
+// those that name the folder have it, so that a change to a file there makes
+// no other step run again.
+func seesRecipe(script string) bool { return strings.Contains(script, "ELL_RECIPE") }
 
 // besideDigests are the digests of the files in the recipe's folder, but for
 // the recipe itself.

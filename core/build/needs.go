@@ -5,13 +5,17 @@ import (
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
+	"errors"
 	"io/fs"
 	"os"
 	"path/filepath"
 	"regexp"
 	"slices"
 	"strings"
+	"syscall"
+	"time"
 
+	"ellwand.example/core/layer"
 	"ellwand.example/core/need"
 	"ellwand.example/core/pack"
 	"ellwand.example/core/recipe"
@@ -33,7 +37,7 @@ type laidPackage struct {
 // but for packages by name: those it cannot have.
 func (j *job) meetNeeds() error {
 	wanted := slices.Concat(j.recipe.Needs.Build, j.recipe.Needs.Test)
-	j.met = map[string]string{}
+	j.met, j.answers = map[string]string{}, map[string]string{}
 	if len(wanted) == 0 {
 		return nil
 	}
@@ -56,6 +60,7 @@ func (j *job) meetNeeds() error {
 			missing = append(missing, text)
 		default:
 			j.met[text] = base
+			j.answers[text] = j.answer(n)
 		}
 	}
 	if len(missing) > 0 {
@@ -118,21 +123,71 @@ func (j *job) packages() ([]*laidPackage, error) {
 	return all, nil
 }
 
-// lay unpacks the packages that meet build needs into a folder of the build's
-// own, and points the pkg-config files in it there.
+// lay readies the packages that meet build needs to be laid over the base:
+// each is unpacked once, into a folder under its digest.
 func (j *job) lay(ctx context.Context) error {
+	if !j.separate() {
+		return nil
+	}
+	j.over = nil
 	for _, l := range j.laid {
-		p, err := pack.Open(l.path)
+		dir := j.Workspace.State("needs", l.digest[:32])
+		j.over = append(j.over, dir)
+		if _, err := os.Stat(dir); err == nil {
+			now := time.Now()
+			os.Chtimes(dir, now, now)
+			continue
+		}
+		temp, err := os.MkdirTemp(j.scrapFor("needs"), "")
 		if err != nil {
 			return err
 		}
-		err = p.Extract(ctx, j.path("needs"))
-		p.Close()
-		if err != nil {
+		err = errors.Join(os.Chmod(temp, 0o755), j.extract(ctx, l, temp))
+		if err == nil {
+			// Another build may have been quicker.
+			if err = os.Rename(temp, dir); errors.Is(err, fs.ErrExist) || errors.Is(err, syscall.ENOTEMPTY) {
+				err = nil
+			}
+		}
+		if err := errors.Join(err, layer.RemoveAll(temp)); err != nil {
 			return err
 		}
 	}
-	return filepath.WalkDir(j.path("needs"), func(file string, e fs.DirEntry, err error) error {
+	return nil
+}
+
+// scrapFor makes a folder under the workspace's state, and one in it to make
+// things in.
+func (j *job) scrapFor(name string) string {
+	dir := j.Workspace.State(name, ".new")
+	os.MkdirAll(dir, 0o755) // what is made in it fails if this does
+	return dir
+}
+
+func (j *job) extract(ctx context.Context, l *laidPackage, dir string) error {
+	p, err := pack.Open(l.path)
+	if err != nil {
+		return err
+	}
+	defer p.Close()
+	return p.Extract(ctx, dir)
+}
+
+// layInto unpacks the packages that meet build needs into one folder of the
+// tree, and points the pkg-config files in it there.
+func (j *job) layInto(ctx context.Context, dir string) error {
+	if len(j.laid) == 0 {
+		return nil
+	}
+	if err := os.MkdirAll(dir, 0o755); err != nil {
+		return err
+	}
+	for _, l := range j.laid {
+		if err := j.extract(ctx, l, dir); err != nil {
+			return err
+		}
+	}
+	return filepath.WalkDir(dir, func(file string, e fs.DirEntry, err error) error {
 		if err != nil || !e.Type().IsRegular() || filepath.Ext(file) != ".pc" {
 			return err
 		}
@@ -140,7 +195,7 @@ func (j *job) lay(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		return os.WriteFile(file, usrPrefix.ReplaceAll(text, []byte("${1}"+strings.ReplaceAll(j.path("needs"), "$", "$$")+"/usr")), 0o644)
+		return os.WriteFile(file, usrPrefix.ReplaceAll(text, []byte("${1}"+strings.ReplaceAll(j.ground.seen("needs"), "$", "$$")+"/usr")), 0o644)
 	})
 }
 

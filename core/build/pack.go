@@ -26,8 +26,8 @@ func Unpinned(r *recipe.Recipe, i int, f source.Fetched) document.Problem {
 }
 
 // pack makes the packages from the staged tree.
-func (j *job) pack(ctx context.Context) ([]pack.Written, error) {
-	staged, err := layout.Walk(j.path("stage"))
+func (j *job) pack(ctx context.Context, dir string) ([]pack.Written, error) {
+	staged, err := layout.Walk(dir)
 	if err != nil {
 		return nil, fmt.Errorf("%s: step pack: %w", j.recipe.Name, err)
 	}

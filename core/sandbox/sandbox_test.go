@@ -5,17 +5,200 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"net"
 	"os"
+	"os/exec"
+	"path/filepath"
 	"strings"
 	"testing"
 	"time"
 )
 
+func TestMain(m *testing.M) {
+	Enter()
+	os.Exit(m.Run())
+}
+
+// run runs a script without isolation.
 func run(t *testing.T, ctx context.Context, script string) (string, error) {
 	t.Helper()
 	var out bytes.Buffer
-	err := None{}.Run(ctx, Command{Name: "build", Script: script, Dir: t.TempDir(), Env: []string{"PATH=/usr/bin:/bin"}, Files: t.TempDir(), Output: &out})
+	_, err := None{}.Run(ctx, Command{Name: "build", Script: script, Dir: t.TempDir(), Env: []string{"PATH=/usr/bin:/bin"}, Files: t.TempDir(), Output: &out})
 	return out.String(), err
+}
+
+// box is a sandbox of namespaces for tests.
+type box struct {
+	Namespaces
+	command Command
+	out     bytes.Buffer
+}
+
+func newBox(t *testing.T) *box {
+	t.Helper()
+	dir := t.TempDir()
+	os.Chmod(dir, 0o755)
+	check := filepath.Join(dir, "check")
+	t.Cleanup(func() { os.Chmod(filepath.Join(check, "work/work"), 0o700) })
+	os.Mkdir(check, 0o755)
+	n, err := Check(t.Context(), check)
+	if err != nil {
+		t.Fatal(err)
+	}
+	tree := Tree{Lower: []string{filepath.Join(dir, "lower")}, Upper: filepath.Join(dir, "upper, with: signs"), Work: filepath.Join(dir, "kernel")}
+	for _, d := range []string{tree.Lower[0], tree.Upper, tree.Work, filepath.Join(dir, "files")} {
+		os.Mkdir(d, 0o755)
+	}
+	// The kernel leaves a folder there that nobody may enter.
+	t.Cleanup(func() { os.Chmod(filepath.Join(tree.Work, "work"), 0o700) })
+	b := &box{Namespaces: n}
+	b.command = Command{Name: "build", Dir: TreeDir, Env: []string{"PATH=/usr/bin:/bin"}, Files: filepath.Join(dir, "files"), Output: &b.out, Tree: tree}
+	return b
+}
+
+// run runs a script in the sandbox.
+func (b *box) run(ctx context.Context, script string) (Usage, error) {
+	b.out.Reset()
+	b.command.Script = script
+	return b.Run(ctx, b.command)
+}
+
+// What a step sees: an unprivileged user, the base, its tree, and nothing else.
+func TestInside(t *testing.T) {
+	b := newBox(t)
+	os.WriteFile(filepath.Join(b.command.Tree.Lower[0], "below"), []byte("below\n"), 0o644)
+	over := t.TempDir()
+	os.Chmod(over, 0o755)
+	os.MkdirAll(filepath.Join(over, "usr/share/ellwand-test"), 0o755)
+	os.WriteFile(filepath.Join(over, "usr/share/ellwand-test/it"), []byte("laid over\n"), 0o644)
+	b.command.Over = []string{over}
+	b.command.Recipe = t.TempDir()
+	os.Chmod(b.command.Recipe, 0o755)
+	os.WriteFile(filepath.Join(b.command.Recipe, "beside"), []byte("beside\n"), 0o644)
+	usage, err := b.run(t.Context(), `id -u; id -un; hostname; pwd; cat below /recipe/beside /usr/share/ellwand-test/it
+grep -c : /proc/net/dev; ls /home /root /sys | grep -vc :; ls /proc | grep -c '^[0-9]' >/dev/null
+echo above >above; rm below; echo x >/tmp/x; test -w /dev/null; test -d /usr/lib; umask`)
+	want := "1000\nbuild\nellwand\n/build\nbelow\nbeside\nlaid over\n1\n2\n0022\n"
+	if err != nil || b.out.String() != want {
+		t.Errorf("%v\n%s", err, b.out.String())
+	}
+	if usage.Memory == 0 || usage.CPU == 0 {
+		t.Errorf("usage: %+v", usage)
+	}
+	if _, err := os.Stat(filepath.Join(b.command.Tree.Lower[0], "below")); err != nil {
+		t.Errorf("the folder below changed: %v", err)
+	}
+	if text, err := os.ReadFile(filepath.Join(b.command.Tree.Upper, "above")); err != nil || string(text) != "above\n" {
+		t.Errorf("what was written: %q, %v", text, err)
+	}
+	b.command.Tree.Lower, b.Copies = nil, true
+	if _, err := b.run(t.Context(), "cat above; id -un; echo more >more"); err != nil || b.out.String() != "above\nbuild\n" {
+		t.Errorf("without overlay mounts: %v\n%s", err, b.out.String())
+	}
+}
+
+// Nothing that a step tries gets out of it; what it says tells why.
+func TestEscapes(t *testing.T) {
+	home, recipe := t.TempDir(), t.TempDir()
+	secret := filepath.Join(home, "secret")
+	os.WriteFile(secret, []byte("hidden"), 0o644)
+	for _, dir := range []string{home, recipe, filepath.Dir(home), filepath.Dir(recipe)} {
+		os.Chmod(dir, 0o755)
+	}
+	server, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer server.Close()
+	reached := make(chan struct{}, 1)
+	go func() {
+		if c, err := server.Accept(); err == nil {
+			c.Close()
+			reached <- struct{}{}
+		}
+	}()
+	address := server.Addr().String()
+	host, port, _ := net.SplitHostPort(address)
+	const refused = "Read-only file system"
+	for _, c := range []struct {
+		name, script string
+		limits       Limits
+		says         string // in the output, or in the limit
+		may          bool   // the script may end well
+	}{
+		{"writing to /usr", "echo x >/usr/ellwand-was-here", Limits{}, refused, false},
+		{"writing to /etc", "echo x >>/etc/hosts", Limits{}, refused, false},
+		{"making a folder at the root", "mkdir /ellwand-was-here", Limits{}, refused, false},
+		{"removing what the base has", "rm -f /usr/bin/env", Limits{}, refused, false},
+		{"the home folder", "echo x >" + home + "/x", Limits{}, "Directory nonexistent", false},
+		{"a file of the caller's home", "cat " + secret, Limits{}, "No such file", false},
+		{"the recipe's folder", "echo x >/recipe/x", Limits{}, refused, false},
+		{"the recipe's folder by its own path", "echo x >" + recipe + "/x", Limits{}, "Directory nonexistent", false},
+		{"the machine's loopback", "bash -c 'echo x >/dev/tcp/" + host + "/" + port + "'", Limits{}, "Connection refused", false},
+		{"the network", "bash -c 'echo x >/dev/tcp/192.0.2.1/80'", Limits{}, "Network is unreachable", false},
+		{"a process in the background", "sleep 300 & sleep 0.2", Limits{}, "", true},
+		{"a process in another session", "setsid sleep 300 & sleep 0.2", Limits{}, "", true},
+		{"the disk", "dd if=/dev/zero of=big bs=1M count=64 2>&1", Limits{Disk: 8 << 20}, "", false},
+		{"the disk in small files", "i=0; while :; do i=$((i+1)); dd if=/dev/zero of=f$i bs=1M count=1 2>/dev/null; sleep 0.02; done", Limits{Disk: 8 << 20}, "disk, 8 MiB", false},
+		{"memory", "dd if=/dev/zero of=/dev/null bs=400M count=20 2>/dev/null; head -c 400M /dev/zero | tail -c 400M | sleep 5", Limits{Memory: 64 << 20}, "memory, 64 MiB", false},
+		{"time", "sleep 60", Limits{Time: 300 * time.Millisecond}, "time, 300ms", false},
+		{"a fork bomb", "f() { f | f & f; }; f", Limits{Processes: 60, Time: 3 * time.Second}, "fork", false},
+		{"a device node", "mknod sda b 8 0", Limits{}, "not permitted", false},
+		{"mounting", "mount -t tmpfs x /tmp", Limits{}, "superuser", false},
+		{"setuid", "cp /usr/bin/id . && chmod u+s id && ./id -u | grep -v 1000", Limits{}, "", false},
+		{"making it writable", "mount -o remount,rw /usr", Limits{}, "superuser", false},
+		{"killing the one above", "kill -9 1; kill -9 -1", Limits{}, "", false},
+		{"another namespace", "unshare -Urm sh -c 'mount -o remount,bind,rw /usr && echo x >/usr/ellwand-was-here'", Limits{}, "", false},
+		{"the host name", "hostname escaped", Limits{}, "must be root", false},
+	} {
+		b := newBox(t)
+		b.command.Recipe, b.command.Limits = recipe, c.limits
+		began := time.Now()
+		usage, err := b.run(t.Context(), c.script)
+		var exit *ExitError
+		if errors.As(err, &exit) {
+			if !strings.Contains(b.out.String()+exit.Limit, c.says) {
+				t.Errorf("%s: it says %v, %s", c.name, err, b.out.String())
+			}
+		} else if !c.may || err != nil {
+			t.Errorf("%s: %v\n%s", c.name, err, b.out.String())
+		} else if len(usage.Left) != 1 || !strings.HasSuffix(usage.Left[0], "sleep 300") {
+			t.Errorf("%s: left %q", c.name, usage.Left)
+		}
+		if took := time.Since(began); took > 20*time.Second {
+			t.Errorf("%s took %s", c.name, took)
+		}
+	}
+	for _, path := range []string{"/usr/ellwand-was-here", "/ellwand-was-here", filepath.Join(home, "x"), filepath.Join(recipe, "x")} {
+		if _, err := os.Lstat(path); err == nil {
+			t.Errorf("%s was written", path)
+		}
+	}
+	select {
+	case <-reached:
+		t.Error("the machine's loopback was reached")
+	default:
+	}
+	if left, _ := exec.Command("pgrep", "-f", "sleep 300").Output(); len(left) > 0 {
+		t.Errorf("left running: %s", left)
+	}
+}
+
+// A machine that refuses namespaces is told of with its reason.
+func TestRefused(t *testing.T) {
+	if os.Getenv("ELLWAND_TEST_REFUSED") != "" {
+		_, err := Check(t.Context(), t.TempDir())
+		var refused *RefusedError
+		if !errors.As(err, &refused) || !strings.Contains(err.Error(), "max_user_namespaces") {
+			t.Errorf("refused: %v", err)
+		}
+		return
+	}
+	cmd := exec.Command("unshare", "-Ur", "sh", "-c", `echo 0 >/proc/sys/user/max_user_namespaces; exec "$0" -test.run='^TestRefused$'`, os.Args[0])
+	cmd.Env = append(os.Environ(), "ELLWAND_TEST_REFUSED=1")
+	if out, err := cmd.CombinedOutput(); err != nil {
+		t.Errorf("%v\n%s", err, out)
+	}
 }
 
 // A failed script names the line of the statement that failed.

@@ -51,6 +51,12 @@ type Build struct {
 	Target   string `toml:"target"`
 	Jobs     int    `toml:"jobs"`
 	Packages string `toml:"packages"`
+	// What the steps of one build may use; empty or 0 for no limit.
+	Memory    string `toml:"memory" shape:"an amount such as \"8 GiB\""`
+	Processes int    `toml:"processes"`
+	Disk      string `toml:"disk" shape:"an amount such as \"20 GiB\""`
+	Time      string `toml:"time" shape:"a time such as \"2h\" or \"30m\""`
+	Layers    string `toml:"layers" shape:"an amount such as \"20 GiB\""` // that all layers may take on disk
 }
 
 // Repository is a table [repository.NAME].
@@ -113,6 +119,7 @@ func Open(dir string) (*Workspace, error) {
 			doc.Add(doc.At("repository", name), fmt.Sprintf("repository %q has no `url`", name), `add: url = "repository"`)
 		}
 	}
+	w.checkBuild(doc)
 	w.Target = recipe.Target{Name: w.Settings.Build.Target, Arch: machine()}
 	if w.Target.Name == "" {
 		w.Target.Name = hostRelease() + "-" + w.Target.Arch

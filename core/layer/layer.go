@@ -1,0 +1,241 @@
+// Package layer keeps what the steps of builds changed, one layer a step. A
+// layer is a folder as the kernel's overlay file system leaves it: what was
+// added or changed, and marks for what was removed
+// (https://docs.kernel.org/filesystems/overlayfs.html; with the option
+// userxattr the marks are in user.overlay.* attributes). It is named by the
+// key of all that went into it, and stands on the layer below.
+//
+// A layer appears by a rename once its step has ended well, so that one that
+// is there is whole, whatever was killed.
+package layer
+
+import (
+	"encoding/json"
+	"errors"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"syscall"
+	"time"
+
+	"github.com/google/renameio/v2"
+)
+
+// Store holds the layers of one recipe.
+type Store struct {
+	Dir string
+	// Copies says that there are no overlay mounts: each layer holds
+	// everything, and stands on none.
+	Copies bool
+}
+
+// Layer is one layer.
+type Layer struct {
+	Key     string    `json:"key"`
+	Below   string    `json:"below,omitempty"` // the key of the layer that it stands on
+	Step    string    `json:"step"`
+	Recipe  string    `json:"recipe"`
+	Version string    `json:"version"` // with the release
+	Made    time.Time `json:"made"`
+	Bytes   int64     `json:"bytes"` // on disk
+	Used    time.Time `json:"-"`
+}
+
+// Names in a store and in a layer.
+const (
+	underWay = "under-way"
+	failed   = "failed"
+	treeDir  = "tree"   // the layer's own part of the tree
+	kernel   = "kernel" // overlayfs' own folder, while a step runs
+	facts    = "layer.json"
+)
+
+func (s Store) dir(key string) string { return filepath.Join(s.Dir, key) }
+
+// Get returns a layer; ok is false where there is none.
+func (s Store) Get(key string) (Layer, bool) {
+	data, err := os.ReadFile(filepath.Join(s.dir(key), facts))
+	if err != nil {
+		return Layer{}, false
+	}
+	var l Layer
+	if json.Unmarshal(data, &l) != nil {
+		return Layer{}, false
+	}
+	if info, err := os.Stat(s.dir(key)); err == nil {
+		l.Used = info.ModTime()
+	}
+	return l, true
+}
+
+// Has reports whether a layer is there with all that it stands on, and notes
+// that it was used.
+func (s Store) Has(key string) bool {
+	for key != "" {
+		l, ok := s.Get(key)
+		if !ok || l.Key != key {
+			return false
+		}
+		now := time.Now()
+		os.Chtimes(s.dir(key), now, now)
+		key = l.Below
+	}
+	return true
+}
+
+// Failed returns the layer of the step that failed last, and whether there is
+// one.
+func (s Store) Failed() (Layer, bool) { return s.Get(failed) }
+
+// Trees lists the folders of a layer and of those that it stands on, the
+// upper ones first. An empty key has none.
+func (s Store) Trees(key string) []string {
+	var out []string
+	for key != "" {
+		l, ok := s.Get(key)
+		if !ok {
+			return nil
+		}
+		out = append(out, filepath.Join(s.dir(key), treeDir))
+		key = l.Below
+	}
+	return out
+}
+
+// Begin makes the folder in which a step's changes to the layer below are
+// gathered, and one for the kernel. The names are folders made in it.
+func (s Store) Begin(below string, names ...string) (tree, work string, err error) {
+	dir := s.dir(underWay)
+	if err := RemoveAll(dir); err != nil {
+		return "", "", err
+	}
+	tree, work = filepath.Join(dir, treeDir), filepath.Join(dir, kernel)
+	for _, d := range []string{tree, work} {
+		if err := os.MkdirAll(d, 0o755); err != nil {
+			return "", "", err
+		}
+	}
+	if s.Copies && below != "" {
+		if err := Merge(tree, s.Trees(below), Copy); err != nil {
+			return "", "", err
+		}
+	}
+	for _, name := range names {
+		if err := os.Mkdir(filepath.Join(tree, name), 0o755); err != nil {
+			return "", "", err
+		}
+	}
+	return tree, work, nil
+}
+
+// Commit makes what is under way a layer. One with the same key gives way,
+// with all that stand on it.
+func (s Store) Commit(l Layer) error {
+	if err := s.Remove(l.Key); err != nil {
+		return err
+	}
+	return s.settle(l, l.Key)
+}
+
+// Fail keeps what is under way as the step that failed last.
+func (s Store) Fail(l Layer) error {
+	if err := RemoveAll(s.dir(failed)); err != nil {
+		return err
+	}
+	return s.settle(l, failed)
+}
+
+func (s Store) settle(l Layer, name string) error {
+	dir := s.dir(underWay)
+	if err := RemoveAll(filepath.Join(dir, kernel)); err != nil {
+		return err
+	}
+	if s.Copies {
+		l.Below = ""
+	}
+	l.Made = time.Now().UTC()
+	l.Bytes = Size(filepath.Join(dir, treeDir))
+	data, err := json.Marshal(l)
+	if err != nil {
+		return err
+	}
+	if err := renameio.WriteFile(filepath.Join(dir, facts), data, 0o644); err != nil {
+		return err
+	}
+	return os.Rename(dir, s.dir(name))
+}
+
+// List lists all layers, and what failed, by when they were used, the oldest
+// first.
+func (s Store) List() ([]Layer, error) {
+	entries, err := os.ReadDir(s.Dir)
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return nil, err
+	}
+	var out []Layer
+	for _, e := range entries {
+		if l, ok := s.Get(e.Name()); ok {
+			out = append(out, l)
+		}
+	}
+	slices.SortFunc(out, func(a, b Layer) int { return a.Used.Compare(b.Used) })
+	return out, nil
+}
+
+// Remove removes a layer and those that stand on it. One that is not there is
+// as good as removed.
+func (s Store) Remove(key string) error {
+	all, err := s.List()
+	if err != nil {
+		return err
+	}
+	for _, l := range all {
+		if l.Below == key && l.Key != key {
+			if err := s.Remove(l.Key); err != nil {
+				return err
+			}
+		}
+	}
+	if f, ok := s.Failed(); ok && (f.Below == key || f.Key == key) {
+		if err := RemoveAll(s.dir(failed)); err != nil {
+			return err
+		}
+	}
+	return RemoveAll(s.dir(key))
+}
+
+// Clear removes all that a killed build left half done.
+func (s Store) Clear() error { return RemoveAll(s.dir(underWay)) }
+
+// Size is what a folder takes on disk, in bytes.
+func Size(dir string) int64 {
+	var total int64
+	filepath.WalkDir(dir, func(_ string, e fs.DirEntry, err error) error {
+		if err != nil {
+			return nil
+		}
+		if info, err := e.Info(); err == nil {
+			if st, ok := info.Sys().(*syscall.Stat_t); ok {
+				total += st.Blocks * 512
+			}
+		}
+		return nil
+	})
+	return total
+}
+
+// RemoveAll removes a tree in which a build may have left folders that forbid
+// it.
+func RemoveAll(dir string) error {
+	if err := os.RemoveAll(dir); err == nil || !errors.Is(err, fs.ErrPermission) {
+		return err
+	}
+	filepath.WalkDir(dir, func(p string, e fs.DirEntry, err error) error {
+		if err == nil && e.IsDir() {
+			os.Chmod(p, 0o700)
+		}
+		return nil
+	})
+	return os.RemoveAll(dir)
+}

@@ -1,0 +1,163 @@
+package sandbox
+
+import (
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"sync"
+	"syscall"
+	"time"
+)
+
+// watch looks after a running command from inside its process namespace: what
+// memory all its processes have, how long it runs, how much it writes. The
+// kernel's own means to bound these for a group of processes are not open to
+// ordinary users everywhere.
+type watch struct {
+	spec    *spec
+	mu      sync.Mutex
+	limit   string // that was gone over
+	peak    int64
+	done    chan struct{}
+	stopped sync.WaitGroup
+}
+
+// How often it looks, and how much of the time measuring the disk may take.
+const (
+	watchEvery = 50 * time.Millisecond
+	diskShare  = 20
+)
+
+func (s *spec) watch(pid int) *watch {
+	w := &watch{spec: s, done: make(chan struct{})}
+	w.stopped.Go(func() { w.look(pid) })
+	return w
+}
+
+func (w *watch) look(pid int) {
+	began := time.Now()
+	disk := began.Add(time.Second / 4)
+	tick := time.NewTicker(watchEvery)
+	defer tick.Stop()
+	limits := w.spec.Limits
+	for {
+		select {
+		case <-w.done:
+			return
+		case <-tick.C:
+		}
+		memory := residentMemory()
+		w.mu.Lock()
+		w.peak = max(w.peak, memory)
+		w.mu.Unlock()
+		switch {
+		case limits.Memory > 0 && memory > limits.Memory:
+			w.end("memory, " + bytesText(limits.Memory))
+		case limits.Time > 0 && time.Since(began) > limits.Time:
+			w.end("time, " + limits.Time.String())
+		case limits.Disk > 0 && time.Now().After(disk):
+			from := time.Now()
+			if written() > limits.Disk {
+				w.end("disk, " + bytesText(limits.Disk))
+			}
+			disk = time.Now().Add(max(time.Second/4, diskShare*time.Since(from)))
+		}
+	}
+}
+
+// end ends every process but this one.
+func (w *watch) end(limit string) {
+	w.mu.Lock()
+	w.limit = limit
+	w.mu.Unlock()
+	syscall.Kill(-1, syscall.SIGKILL)
+}
+
+// stop ends the watch once the command has ended, and tells what it saw.
+func (w *watch) stop(pid int) Usage {
+	close(w.done)
+	w.stopped.Wait()
+	u := Usage{Memory: w.peak}
+	for _, p := range processes() {
+		if p == pid || p == 1 {
+			continue
+		}
+		if command := commandLine(p); command != "" && len(u.Left) < 10 {
+			u.Left = append(u.Left, command)
+		}
+	}
+	return u
+}
+
+// commandLine is how a process was started; empty for one that has ended and
+// is only waited for.
+func commandLine(pid int) string {
+	line, _ := os.ReadFile(fmt.Sprintf("/proc/%d/cmdline", pid))
+	if len(line) > 0 {
+		return strings.TrimSpace(strings.ReplaceAll(string(line), "\x00", " "))
+	}
+	stat, _ := os.ReadFile(fmt.Sprintf("/proc/%d/stat", pid))
+	name, rest, ok := strings.Cut(string(stat), ") ")
+	if _, after, found := strings.Cut(name, "("); ok && found && !strings.HasPrefix(rest, "Z") {
+		return after
+	}
+	return ""
+}
+
+// processes lists the numbers of all processes of this namespace.
+func processes() []int {
+	entries, err := os.ReadDir("/proc")
+	if err != nil {
+		return nil
+	}
+	var out []int
+	for _, e := range entries {
+		if n, err := strconv.Atoi(e.Name()); err == nil {
+			out = append(out, n)
+		}
+	}
+	return out
+}
+
+// residentMemory is what all processes but this one have in memory. What they
+// share counts for each.
+func residentMemory() int64 {
+	var pages int64
+	for _, p := range processes() {
+		if p == 1 {
+			continue
+		}
+		data, err := os.ReadFile(fmt.Sprintf("/proc/%d/statm", p))
+		if err != nil {
+			continue
+		}
+		if fields := strings.Fields(string(data)); len(fields) > 2 {
+			resident, _ := strconv.ParseInt(fields[1], 10, 64)
+			shared, _ := strconv.ParseInt(fields[2], 10, 64)
+			pages += resident - shared
+		}
+	}
+	return pages * int64(os.Getpagesize())
+}
+
+// written is how much stands in the tree and in /tmp.
+func written() int64 {
+	var total int64
+	for _, dir := range []string{TreeDir, "/tmp", "/dev/shm"} {
+		filepath.WalkDir(dir, func(_ string, e fs.DirEntry, err error) error {
+			if err != nil {
+				return nil
+			}
+			if info, err := e.Info(); err == nil {
+				if st, ok := info.Sys().(*syscall.Stat_t); ok {
+					total += st.Blocks * 512
+				}
+			}
+			return nil
+		})
+	}
+	return total
+}

@@ -1,0 +1,70 @@
+package workspace
+
+import (
+	"fmt"
+	"regexp"
+	"strconv"
+	"strings"
+	"time"
+
+	"ellwand.example/core/document"
+	"ellwand.example/core/sandbox"
+)
+
+// amount is a number of bytes with a binary unit.
+var amount = regexp.MustCompile(`^([0-9]+(?:\.[0-9]+)?) ?([KMGT]?)(?:i?B)?$`)
+
+// ParseBytes reads an amount such as "8 GiB", "500M" or "4096"; units are
+// powers of 1024.
+func ParseBytes(s string) (int64, error) {
+	m := amount.FindStringSubmatch(strings.TrimSpace(s))
+	if m == nil {
+		return 0, fmt.Errorf("%q is no amount", s)
+	}
+	n, err := strconv.ParseFloat(m[1], 64)
+	if err != nil {
+		return 0, err
+	}
+	for range max(0, strings.Index(" KMGT", m[2])) {
+		n *= 1024
+	}
+	if n > 1<<60 {
+		return 0, fmt.Errorf("%q is more than there is", s)
+	}
+	return int64(n), nil
+}
+
+// checkBuild looks at the limits of the table [build].
+func (w *Workspace) checkBuild(doc *document.Document) {
+	b := w.Settings.Build
+	for name, text := range map[string]string{"memory": b.Memory, "disk": b.Disk, "layers": b.Layers} {
+		if _, err := ParseBytes(text); text != "" && err != nil {
+			doc.Add(doc.At("build", name), err.Error(), fmt.Sprintf(`a number and a unit: %s = "8 GiB"`, name))
+		}
+	}
+	if d, err := time.ParseDuration(b.Time); b.Time != "" && (err != nil || d <= 0) {
+		doc.Add(doc.At("build", "time"), fmt.Sprintf("%q is no time", b.Time), `hours, minutes or seconds: time = "2h"`)
+	}
+	if b.Processes < 0 {
+		doc.Add(doc.At("build", "processes"), "the number of processes is negative", "leave it out for no limit")
+	}
+}
+
+// Limits are what the steps of one build may use.
+func (w *Workspace) Limits() sandbox.Limits {
+	b := w.Settings.Build
+	l := sandbox.Limits{Processes: int64(b.Processes)}
+	// Open has checked them.
+	l.Memory, _ = ParseBytes(b.Memory)
+	l.Disk, _ = ParseBytes(b.Disk)
+	l.Time, _ = time.ParseDuration(b.Time)
+	return l
+}
+
+// LayerSpace is what the layers of all recipes may take on disk, in bytes.
+func (w *Workspace) LayerSpace() int64 {
+	if n, err := ParseBytes(w.Settings.Build.Layers); err == nil && n > 0 {
+		return n
+	}
+	return 20 << 30
+}
