@@ -138,7 +138,8 @@ func seconds(s float64) string {
 	return d.Round(time.Second).String()
 }
 
-// explainStep shows how a step failed: where, what ran, the log's end.
+// explainStep shows how a step failed: the log's end, where, what ran, and of
+// all the likely cause last, where the eye falls on it first.
 func (a *app) explainStep(e *build.StepError) {
 	w := a.err
 	for _, line := range e.Tail {
@@ -148,7 +149,7 @@ func (a *app) explainStep(e *build.StepError) {
 	if e.Line > 0 {
 		where = fmt.Sprintf("%s:%d", e.File, e.Line)
 	}
-	w.Printf("%s: %s\n", w.Style(term.Strong, where), w.Style(term.Bad, fmt.Sprintf("step %s of %s %s", e.Step, e.Recipe, e.Cause)))
+	w.Printf("%s: %s\n", w.Style(term.Strong, where), w.Style(term.Bad, fmt.Sprintf("step %s of %s %s", e.Step, e.Recipe, e.Ended)))
 	switch {
 	case e.Method != "":
 		w.Printf("%s %s\n", w.Style(term.Faint, fmt.Sprintf("   in method %s |", e.Method)), e.Command)
@@ -156,6 +157,21 @@ func (a *app) explainStep(e *build.StepError) {
 		w.Printf("%s %s\n", w.Style(term.Faint, fmt.Sprintf("%6d |", e.Line)), e.Command)
 	}
 	w.Printf("the whole log is %s\n", e.Log)
+	for i, c := range e.Causes {
+		if i > 1 {
+			break
+		}
+		label := "probably:"
+		if i > 0 {
+			label = "or:"
+		}
+		at := ""
+		if c.LogLine > 0 {
+			at = w.Style(term.Faint, fmt.Sprintf(" (line %d of the log)", c.LogLine))
+		}
+		w.Printf("%s %s%s\n", w.Style(term.Strong, label), w.Style(term.Bad, c.Message), at)
+		w.Printf("  %s\n", w.Style(term.Good, c.Remedy))
+	}
 }
 
 // explainPacking lists everything that does not fit between the staged tree

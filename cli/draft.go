@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -15,27 +16,41 @@ import (
 	"github.com/google/renameio/v2"
 	"github.com/spf13/cobra"
 
+	"ellwand.example/core/build"
 	"ellwand.example/core/document"
 	"ellwand.example/core/draft"
+	"ellwand.example/core/layer"
+	"ellwand.example/core/lint"
 	"ellwand.example/core/recipe"
 	"ellwand.example/core/source"
 	"ellwand.example/core/workspace"
 	"ellwand.example/term"
 )
 
+// draftOptions are the flags of draft.
+type draftOptions struct {
+	name, license, summary string
+	build                  bool
+}
+
 func (a *app) draftCommand() *cobra.Command {
-	var name string
+	var o draftOptions
 	cmd := &cobra.Command{
 		Use:   "draft SOURCE",
 		Short: "Write a first recipe from an archive, directory or URL",
 		Long: `Look at an upstream source and write a first recipe for it: name and version,
 licence, summary, homepage, how it is built, and what its build files ask for.
-Nothing of the source is run. What is not found is left open in the recipe, with
-a comment; nothing is made up.
+What is not found is left open in the recipe, with a comment; nothing is made up.
+
+Nothing of the source is run, but with --build: then the recipe is built, what a
+failure teaches is put into it, and it is built again, for as long as each try
+teaches something new. The layout is filled in from what was staged, and lint
+has the last word.
 
 Where the recipe is there already, it stays as it is: the difference to what
-would be written is shown, and the exit status is 1.`,
-		Example: `  ellwand draft upstream/tidegauge-2.4.1.tar.gz --name tidegauge-again
+would be written is shown, and the exit status is 1. What that recipe says of
+facts, method, needs and steps steers the draft.`,
+		Example: `  ellwand draft upstream/tidegauge-2.4.1.tar.gz --name tidegauge-again --build
   ellwand draft https://files.saltmarsh.example/tidegauge-2.4.1.tar.gz`,
 		Args: arguments(exactlyOne("one source")),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -43,19 +58,23 @@ would be written is shown, and the exit status is 1.`,
 			if err != nil {
 				return err
 			}
-			return a.draft(cmd.Context(), w, args[0], name)
+			return a.draft(cmd.Context(), w, args[0], o)
 		},
 	}
-	cmd.Flags().StringVar(&name, "name", "", "call the recipe this, whatever the source is called")
+	cmd.Flags().StringVar(&o.name, "name", "", "call the recipe this, whatever the source is called")
+	cmd.Flags().StringVar(&o.license, "license", "", "the licence, as an SPDX expression, where the source does not tell")
+	cmd.Flags().StringVar(&o.summary, "summary", "", "the summary, where the source has none")
+	cmd.Flags().BoolVar(&o.build, "build", false, "build the recipe, and mend it by what failures teach")
+	a.isolationFlag(cmd)
 	return cmd
 }
 
-func (a *app) draft(ctx context.Context, w *workspace.Workspace, arg, name string) error {
+func (a *app) draft(ctx context.Context, w *workspace.Workspace, arg string, o draftOptions) error {
 	temp, err := os.MkdirTemp(w.State(), "draft-")
 	if err != nil {
 		return err
 	}
-	defer os.RemoveAll(temp)
+	defer layer.RemoveAll(temp)
 	origin, path, err := a.draftSource(ctx, w, arg, temp)
 	if err != nil {
 		return err
@@ -72,36 +91,142 @@ func (a *app) draft(ctx context.Context, w *workspace.Workspace, arg, name strin
 	if err != nil {
 		return err
 	}
-	if name != "" {
-		f.Name = name
-	}
+	f.Name, f.License, f.Summary = cmp.Or(o.name, f.Name), cmp.Or(o.license, f.License), cmp.Or(o.summary, f.Summary)
 	if f.Name == "" {
 		return usageError{fmt.Errorf("%s does not tell what it is called: give it a name with --name", arg)}
 	}
-	dir := filepath.Join(w.Dir, workspace.RecipesDir, f.Name)
-	file := filepath.Join(dir, recipe.FileName)
-	text := draft.Recipe(f, origin, author(), time.Now().UTC())
-	if there, err := os.ReadFile(file); err == nil {
-		return a.draftAgain(workspace.Display(file), there, text)
-	} else if !errors.Is(err, fs.ErrNotExist) {
+	file := filepath.Join(w.Dir, workspace.RecipesDir, f.Name, recipe.FileName)
+	there, err := os.ReadFile(file)
+	fresh := errors.Is(err, fs.ErrNotExist)
+	if err != nil && !fresh {
 		return err
 	}
-	if err := os.MkdirAll(dir, 0o755); err != nil {
-		return err
+	// Mistakes in it are for `ellwand lint` to tell; what can be read of it counts.
+	if r, _ := recipe.Parse(file, there, w.Target, nil); r != nil && !fresh {
+		f.Keep(r)
 	}
-	if origin.File != "" {
-		if err := os.Rename(path, filepath.Join(dir, origin.File)); err != nil {
+	if o.build && (f.License == "" || f.Summary == "") {
+		return untold(arg, f)
+	}
+	d := &drafted{facts: f, origin: origin, beside: path, author: author()}
+	switch {
+	case fresh && !o.build:
+		return errors.Join(d.write(w), a.endDraft(w, d))
+	case fresh:
+		if err := d.write(w); err != nil {
+			return err
+		}
+		a.showFound(d.facts, workspace.Display(file))
+		err := a.buildDraft(ctx, w, d)
+		if err == nil && !a.json {
+			a.out.Printf("Next: read %s, and try what it made\n", workspace.Display(file))
+		}
+		return err
+	case o.build:
+		// The recipe that is there stays as it is: the trials are made elsewhere.
+		aside, err := w.Aside(filepath.Join(temp, "workspace"))
+		if err != nil {
+			return err
+		}
+		if err := errors.Join(d.write(aside), a.buildDraft(ctx, aside, d)); err != nil {
 			return err
 		}
 	}
-	if err := renameio.WriteFile(file, text, 0o644); err != nil {
+	return a.draftAgain(workspace.Display(file), there, d.text())
+}
+
+// untold says what a build needs and the source does not tell.
+func untold(arg string, f draft.Facts) error {
+	var b strings.Builder
+	fmt.Fprintf(&b, "%s does not tell all that a package must state:", arg)
+	if f.License == "" {
+		fmt.Fprintf(&b, "\n  its licence: say it with --license, such as --license MIT")
+	}
+	if f.Summary == "" {
+		fmt.Fprintf(&b, "\n  what it does: say it in one line with --summary")
+	}
+	for _, n := range f.Notes {
+		fmt.Fprintf(&b, "\n  (%s)", n)
+	}
+	return errors.New(b.String())
+}
+
+// drafted is a recipe in the making.
+type drafted struct {
+	facts  draft.Facts
+	origin draft.Source
+	beside string // the source's file, where it belongs beside the recipe
+	author string
+}
+
+func (d *drafted) text() []byte {
+	return draft.Recipe(d.facts, d.origin, d.author, time.Now().UTC())
+}
+
+// write puts the recipe into a workspace.
+func (d *drafted) write(w *workspace.Workspace) error {
+	dir := filepath.Join(w.Dir, workspace.RecipesDir, d.facts.Name)
+	if err := os.MkdirAll(dir, 0o755); err != nil {
+		return err
+	}
+	if d.origin.File != "" {
+		to := filepath.Join(dir, d.origin.File)
+		if _, err := os.Stat(to); errors.Is(err, fs.ErrNotExist) {
+			if err := os.Rename(d.beside, to); err != nil {
+				return err
+			}
+		}
+	}
+	return renameio.WriteFile(filepath.Join(dir, recipe.FileName), d.text(), 0o644)
+}
+
+// buildDraft builds a drafted recipe in rounds, and lints what comes out.
+func (a *app) buildDraft(ctx context.Context, w *workspace.Workspace, d *drafted) error {
+	b, err := a.builder(ctx, w)
+	if err != nil {
+		return err
+	}
+	var rounds []draft.Round
+	trials := &draft.Trials{Builder: b, Facts: &d.facts, Write: func() error { return d.write(w) }, Tell: func(r draft.Round) {
+		rounds = append(rounds, r)
+		if !a.json {
+			a.out.Printf("%s %s\n         %s\n", a.out.Style(term.Faint, fmt.Sprintf("round %d:", r.Number)), r.Failed, a.out.Style(term.Good, r.Learned))
+		}
+	}}
+	if !a.json {
+		a.out.Printf("building it, to learn what is missing\n")
+	}
+	res, err := trials.Run(ctx)
+	if err != nil {
+		return err
+	}
+	subjects, findings, err := a.lintBuilt(ctx, w, res)
+	if err != nil {
 		return err
 	}
 	if a.json {
-		return a.printJSON(map[string]any{"file": file, "facts": f})
+		return a.printJSON(map[string]any{"facts": d.facts, "rounds": rounds, "build": res, "findings": findings})
 	}
-	a.showDraft(w, f, workspace.Display(file))
+	a.showBuild(res)
+	a.showFindings(subjects, findings)
 	return nil
+}
+
+// lintBuilt lints a recipe and the packages that were built from it.
+func (a *app) lintBuilt(ctx context.Context, w *workspace.Workspace, res build.Result) (subjects []string, findings []lint.Finding, err error) {
+	names := []string{res.Recipe}
+	for _, p := range res.Packages {
+		names = append(names, p.Path)
+	}
+	findings = []lint.Finding{}
+	for _, name := range names {
+		subject, found, err := a.lintOne(ctx, w, name)
+		if err != nil {
+			return nil, nil, err
+		}
+		subjects, findings = append(subjects, subject), append(findings, found...)
+	}
+	return subjects, findings, nil
 }
 
 // draftSource brings the source into the store. A directory becomes an archive
@@ -154,8 +279,12 @@ func (a *app) draftAgain(name string, there, text []byte) error {
 	return statusError(statusFindings)
 }
 
-func (a *app) showDraft(w *workspace.Workspace, f draft.Facts, file string) {
+// showFound tells what was found out.
+func (a *app) showFound(f draft.Facts, file string) {
 	o := a.out
+	if a.json {
+		return
+	}
 	o.Printf("%s is written\n", o.Style(term.Strong, file))
 	found := func(what, value string) {
 		if value == "" {
@@ -170,17 +299,27 @@ func (a *app) showDraft(w *workspace.Workspace, f draft.Facts, file string) {
 	found("homepage", f.Homepage)
 	found("method", f.Method)
 	found("needs", strings.Join(f.Build, ", "))
-	for _, n := range f.Notes {
+	for _, n := range f.AllNotes() {
 		o.Printf("  %s\n", o.Style(term.Doubtful, n))
 	}
-	_, err := w.Recipe(f.Name)
+}
+
+// endDraft closes a draft that is not built: what it found, and what is open.
+func (a *app) endDraft(w *workspace.Workspace, d *drafted) error {
+	file := filepath.Join(w.Dir, workspace.RecipesDir, d.facts.Name, recipe.FileName)
+	if a.json {
+		return a.printJSON(map[string]any{"file": file, "facts": d.facts})
+	}
+	a.showFound(d.facts, workspace.Display(file))
+	_, err := w.Recipe(d.facts.Name)
 	var open document.Problems
 	if errors.As(err, &open) {
-		o.Printf("To fill in before it builds:\n")
+		a.out.Printf("To fill in before it builds:\n")
 		for _, p := range open {
-			o.Printf("  %s:%d: %s\n", p.File, p.Line, p.Message)
+			a.out.Printf("  %s:%d: %s\n", p.File, p.Line, p.Message)
 		}
-		return
+		return nil
 	}
-	o.Printf("Next: read it, then `ellwand build %s`\n", f.Name)
+	a.out.Printf("Next: read it, then `ellwand build %s`; or `ellwand draft --build` from the start, which fills in the layout too\n", d.facts.Name)
+	return nil
 }

@@ -80,13 +80,14 @@ type StepError struct {
 	Line    int      `json:"line"`             // in it, of the statement that failed; 0 if unknown
 	Command string   `json:"command"`          // that line
 	Method  string   `json:"method,omitempty"` // that wrote the script, where the recipe did not
-	Cause   string   `json:"cause"`            // how the script ended
+	Ended   string   `json:"ended"`            // how the script ended
+	Causes  []Cause  `json:"causes,omitempty"` // what it failed of, the most likely first
 	Tail    []string `json:"tail"`             // the log's last lines
 	Log     string   `json:"log"`
 }
 
 func (e *StepError) Error() string {
-	return fmt.Sprintf("%s: step %s %s (log: %s)", e.Recipe, e.Step, e.Cause, e.Log)
+	return fmt.Sprintf("%s: step %s %s (log: %s)", e.Recipe, e.Step, e.Ended, e.Log)
 }
 
 // PackError is a staged tree that does not fit the recipe's layouts.
@@ -163,6 +164,29 @@ func (b *Builder) begin(ctx context.Context, r *recipe.Recipe) (*job, error) {
 		return nil, err
 	}
 	return j, nil
+}
+
+// Staged runs the steps up to stage, where they have to be, and lists what
+// stands in the staging directory. What it names on disk is gone with the next
+// build of the recipe.
+func (b *Builder) Staged(ctx context.Context, r *recipe.Recipe) ([]layout.Path, error) {
+	j, err := b.begin(ctx, r)
+	if err != nil {
+		return nil, err
+	}
+	defer j.close()
+	chain, _, err := j.ready(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if _, err := j.steps(ctx, chain, len(chain)); err != nil {
+		return nil, err
+	}
+	dir, err := j.ground.merged(chain, "stage")
+	if err != nil {
+		return nil, err
+	}
+	return layout.Walk(dir)
 }
 
 // Isolate finds out how this machine can keep steps apart. The error is a

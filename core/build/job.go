@@ -301,7 +301,10 @@ func (j *job) script(ctx context.Context, s *StepResult, script string, log *os.
 	if !errors.As(err, &exit) {
 		return err
 	}
-	e := &StepError{Recipe: j.recipe.Name, Step: s.Step, File: j.recipe.Doc.File, Cause: exit.Error(), Tail: out.lines(), Log: workspace.Display(log.Name())}
+	e := &StepError{Recipe: j.recipe.Name, Step: s.Step, File: j.recipe.Doc.File, Ended: exit.Error(), Tail: out.lines(), Log: workspace.Display(log.Name())}
+	if e.Causes, err = Diagnose(log); err != nil {
+		return err
+	}
 	if exit.Line > 0 && j.recipe.Steps.Script(s.Step) == "" {
 		// The method wrote the script, and the recipe has no line for it.
 		e.Line, e.Method = j.recipe.MethodLine(), j.recipe.Steps.Method

@@ -7,6 +7,7 @@ package draft
 import (
 	"cmp"
 	"io/fs"
+	"maps"
 	"os"
 	"os/exec"
 	"path"
@@ -15,26 +16,38 @@ import (
 	"strings"
 	"unicode/utf8"
 
+	"ellwand.example/core/document"
 	"ellwand.example/core/need"
+	"ellwand.example/core/recipe"
 	"ellwand.example/core/version"
 )
 
 // Facts are what was found out about a source.
 type Facts struct {
-	Name     string
-	Version  string
-	Upstream string // the version as upstream writes it
-	Summary  string
-	Homepage string
-	License  string   // an SPDX identifier; empty where none is certain
-	Texts    []string // licence files, in the tree
-	Method   string
-	Prepare  string   // where the method needs another preparation
-	Build    []string // build needs
-	Maybe    []string // build needs of parts that can be left out
-	Switches []string // options of the configure script, as it describes them
-	Notes    []string // for whoever reads the recipe
+	Name      string
+	Version   string
+	Upstream  string // the version as upstream writes it
+	Summary   string
+	Homepage  string
+	License   string   // an SPDX identifier; empty where none is certain
+	Texts     []string // licence files, in the tree
+	Method    string
+	Steps     map[string]string // scripts, where the method's will not do
+	Configure []string          // arguments that the method passes on
+	Layout    string            // the packages' tables, once something was staged
+	Discard   []string          // staged paths that go into no package
+	Arch      string            // "any" once nothing that was staged is for one machine alone
+	Build     []string          // build needs
+	Maybe     []string          // build needs of parts that can be left out
+	Switches  []string          // options of the configure script, as it describes them
+	Notes     []string          // for whoever reads the recipe
+
+	wayNotes []string // more of them, on how it is built
+	others   []Facts  // other ways to build it
 }
+
+// AllNotes are the notes on the source, and on how it is built.
+func (f Facts) AllNotes() []string { return slices.Concat(f.Notes, f.wayNotes) }
 
 var (
 	archiveName = regexp.MustCompile(`^(.+?)[-_]v?([0-9][0-9A-Za-z.+~_]*?(?:-(?:stable|release|final|(?:rc|alpha|beta|pre)[0-9.]*))?)(?:[-_.](?:orig|src|source))?$`)
@@ -105,7 +118,7 @@ func (t *tree) has(name string) bool { return slices.Contains(t.names, name) }
 // Look looks at the source tree in dir. Known is the name of the archive or
 // folder that it came in; top the name of the archive's own folder.
 func Look(dir, known, top string) (Facts, error) {
-	var f Facts
+	f := Facts{Steps: map[string]string{}}
 	root, err := os.OpenRoot(dir)
 	if err != nil {
 		return f, err
@@ -133,12 +146,38 @@ func Look(dir, known, top string) (Facts, error) {
 	}
 	f.Summary = cmp.Or(own.Summary, t.manualSummary(f.Name), t.readmeSummary(f.Name))
 	f.Homepage = own.Homepage
-	t.method(&f)
-	t.needs(&f)
+	ways := t.methods()
+	for i := range ways {
+		t.needs(&ways[i])
+	}
+	f.take(ways[0])
+	f.others = ways[1:]
 	if err := t.license(&f); err != nil {
 		return f, err
 	}
 	return f, nil
+}
+
+// Keep takes over what a recipe that is there says, so that a draft made again
+// differs in what is new alone. What the maintainer decided stands.
+func (f *Facts) Keep(r *recipe.Recipe) {
+	f.Summary, f.License, f.Homepage = cmp.Or(r.Summary, f.Summary), cmp.Or(r.License, f.License), cmp.Or(r.Homepage, f.Homepage)
+	if r.Steps.Method != "" && r.Steps.Method != f.Method {
+		f.Method, f.Switches = r.Steps.Method, nil
+		f.Steps = map[string]string{}
+	}
+	f.Configure = r.Steps.Configure
+	for _, n := range r.Needs.Build {
+		if !slices.Contains(f.Build, n) {
+			f.Build = append(f.Build, n)
+		}
+	}
+	slices.Sort(f.Build)
+	for _, step := range recipe.StepNames {
+		if script := r.Steps.Script(step); script != "" {
+			f.Steps[step] = strings.TrimSpace(script)
+		}
+	}
 }
 
 // declared is what the build system's own files say of name, version, summary
@@ -168,10 +207,13 @@ func (t *tree) declared() Facts {
 	if text := t.read("pyproject.toml"); text != "" {
 		take(first(text, `(?m)^name\s*=\s*"([^"]+)"`), first(text, `(?m)^version\s*=\s*"([^"]+)"`), first(text, `(?m)^description\s*=\s*"([^"]+)"`), first(text, `(?mi)^homepage\s*=\s*"([^"]+)"`))
 	}
+	if text := t.read("setup.py"); text != "" {
+		take(first(text, `(?m)\bname\s*=\s*['"]([^'"]+)['"]`), first(text, `(?m)\bversion\s*=\s*['"]([^'"]+)['"]`), first(text, `(?m)\bdescription\s*=\s*['"]([^'"]+)['"]`), first(text, `(?m)\burl\s*=\s*['"](https?://[^'"]+)['"]`))
+	}
 	for _, name := range t.glob("*.pc.in", "*/*.pc.in") {
 		take("", "", first(t.read(name), `(?m)^Description:\s*(.+)$`), first(t.read(name), `(?m)^URL:\s*(https?://\S+)$`))
 	}
-	if _, what, ok := strings.Cut(f.Summary, " - "); ok {
+	if _, what, ok := strings.Cut(strings.Replace(f.Summary, " -- ", " - ", 1), " - "); ok {
 		f.Summary = what // the name stands before it
 	}
 	f.Summary = sentence(f.Summary)
@@ -192,6 +234,7 @@ var roff = regexp.MustCompile(`\\f[A-Z]|\\f\[[A-Z]*\]|\\`)
 // manualSummary takes the line that a program's manual begins with: "name \-
 // what it does".
 func (t *tree) manualSummary(name string) string {
+	name = strings.NewReplacer("-", "[-_]", "_", "[-_]").Replace(name)
 	for _, file := range t.glob(name+".[18]", "*/"+name+".[18]", name+".[18].in", "*/"+name+".[18].in", "*/*/"+name+".[18]") {
 		lines := strings.Split(t.read(file), "\n")
 		for i, line := range lines {
@@ -210,7 +253,7 @@ func (t *tree) manualSummary(name string) string {
 // readmeSummary takes a line of the README that says "name - what it is" or
 // "name is what it is".
 func (t *tree) readmeSummary(name string) string {
-	pattern, err := regexp.Compile(`(?mi)^[#=\s*]*` + regexp.QuoteMeta(name) + `[*\s]*(?:[-–—:]+\s+|\s+is\s+(?:an?\s+|the\s+)?)(.{8,100}?)(?:\.\s|\.$|$)`)
+	pattern, err := regexp.Compile(`(?mi)^[#=\s*]*` + regexp.QuoteMeta(name) + `[*\s]*(?:[-–—:]+\s+|\s+is\s+(?:an?\s+|the\s+)?)(.{8,100}?)(?:\.\s|\.$|$)|^[^.\n]{0,30}\b` + regexp.QuoteMeta(name) + `\b\W{0,3}\s+provides\s+([^.\n]{8,90})`)
 	if err != nil {
 		return ""
 	}
@@ -219,15 +262,23 @@ func (t *tree) readmeSummary(name string) string {
 			continue
 		}
 		if m := pattern.FindStringSubmatch(t.read(file)); m != nil {
-			return sentence(m[1])
+			return sentence(cmp.Or(m[1], m[2]))
 		}
 	}
 	return ""
 }
 
-// sentence makes a summary of a line.
+var (
+	article     = regexp.MustCompile(`^(?i:an?|the)\s+`)
+	versionTail = regexp.MustCompile(`,?\s+v?[0-9]+(\.[0-9]+)+$`)
+)
+
+// sentence makes a summary of a line, with no article before it and no version
+// behind.
 func sentence(s string) string {
 	s = strings.TrimRight(strings.TrimSpace(s), ".")
+	s = strings.ReplaceAll(strings.ReplaceAll(s, "**", ""), "`", "")
+	s = versionTail.ReplaceAllString(article.ReplaceAllString(s, ""), "")
 	r, size := utf8.DecodeRuneInString(s)
 	if size == 0 {
 		return ""
@@ -242,51 +293,59 @@ func installed(command string) bool {
 	return err == nil
 }
 
-// method finds how the source is built.
-func (t *tree) method(f *Facts) {
-	configure := t.read("configure")
-	needs := func(commands ...string) {
+// methods finds the ways in which the source can be built, the likeliest
+// first.
+func (t *tree) methods() []Facts {
+	var all []Facts
+	way := func(f Facts, commands ...string) {
 		for _, c := range commands {
 			f.Build = append(f.Build, "command/"+c)
 		}
+		all = append(all, f)
 	}
+	configure := t.read("configure")
 	makefile := t.has("Makefile") || t.has("GNUmakefile") || t.has("makefile")
-	switch {
-	case strings.Contains(configure, "Autoconf"):
-		f.Method = "autotools"
-		needs("make")
-		f.Switches = switches(configure)
-	case t.has("meson.build") && (installed("meson") || !t.has("CMakeLists.txt") && !makefile):
-		f.Method = "meson"
-		needs("meson", "ninja")
-	case t.has("CMakeLists.txt") && (installed("cmake") || !makefile):
-		f.Method = "cmake"
-		needs("cmake", "make")
-	case t.has("configure.ac") || t.has("configure.in"):
-		f.Method = "autotools"
-		needs("make", "autoreconf")
-		f.Notes = append(f.Notes, "there is no configure script yet: autoreconf makes it")
-	case configure != "":
-		f.Method = "make"
-		f.Prepare = `./configure --prefix="$PREFIX"`
-		needs("make")
-		f.Notes = append(f.Notes, "the configure script is its authors' own: see ./configure --help")
-	case makefile:
-		f.Method = "make"
-		needs("make")
-	case t.has("go.mod"):
-		f.Method = "go"
-		needs("go")
-		if !t.has("vendor") {
-			f.Notes = append(f.Notes, "the modules it needs are not vendored, and a build has no network")
-		}
-	case t.has("pyproject.toml") || t.has("setup.py"):
-		f.Method = "python"
-		needs("python3", "pip3")
-	default:
-		f.Method = "copy"
-		f.Notes = append(f.Notes, "no build system was found: [steps.copy] says what goes where")
+	if strings.Contains(configure, "Autoconf") {
+		way(Facts{Method: "autotools", Switches: switches(configure)}, "make")
 	}
+	meson, cmake := t.has("meson.build"), t.has("CMakeLists.txt")
+	if meson && (installed("meson") || !cmake && !makefile) {
+		way(Facts{Method: "meson"}, "meson", "ninja")
+	}
+	if cmake && (installed("cmake") || !makefile) {
+		way(Facts{Method: "cmake"}, "cmake", "make")
+	}
+	if configure == "" && (t.has("configure.ac") || t.has("configure.in")) {
+		way(Facts{Method: "autotools", Notes: []string{"there is no configure script yet: autoreconf makes it"}}, "make", "autoreconf")
+	}
+	if configure != "" && !strings.Contains(configure, "Autoconf") {
+		way(Facts{Method: "make", Steps: map[string]string{recipe.Prepare: `./configure --prefix="$PREFIX"`},
+			Notes: []string{"the configure script is its authors' own: see ./configure --help"}}, "make")
+	}
+	if makefile && configure == "" {
+		way(Facts{Method: "make"}, "make")
+	}
+	if t.has("go.mod") {
+		f := Facts{Method: "go"}
+		if !t.has("vendor") && strings.Contains(t.read("go.mod"), "require") {
+			f.Notes = []string{"the modules it needs are not vendored, and a build has no network"}
+		}
+		way(f, "go")
+	}
+	if t.has("pyproject.toml") || t.has("setup.py") {
+		way(Facts{Method: "python"}, "python3", "pip3")
+	}
+	if len(all) == 0 {
+		way(Facts{Method: "copy", Notes: []string{"no build system was found: [steps.copy] says what goes where"}})
+	}
+	return all
+}
+
+// take sets how the source is built. What the other ways have is dropped.
+func (f *Facts) take(way Facts) {
+	f.Method, f.Build, f.Maybe, f.Switches, f.wayNotes = way.Method, way.Build, way.Maybe, way.Switches, way.Notes
+	f.Configure, f.Steps = nil, map[string]string{}
+	maps.Copy(f.Steps, way.Steps)
 }
 
 var help = regexp.MustCompile(`(?m)^  (--(?:enable|disable|with|without)-[\w+-]+\S*)\s+(.*)$`)
@@ -399,6 +458,8 @@ func modules(list string) []string {
 var licenseFiles = regexp.MustCompile(`(?i)^(licen[cs]es?|copying|copyright|unlicense)([-._].*)?$`)
 
 // license finds the licence texts at the top of the source, and what they are.
+// Where they do not tell, what stands in folders and in source files is noted
+// for whoever decides.
 func (t *tree) license(f *Facts) error {
 	for _, name := range t.names {
 		if licenseFiles.MatchString(name) && t.read(name) != "" {
@@ -407,27 +468,58 @@ func (t *tree) license(f *Facts) error {
 	}
 	found := map[string]bool{}
 	for _, name := range f.Texts {
-		id, err := classify([]byte(t.read(name)))
+		ids, err := classify([]byte(t.read(name)))
+		switch {
+		case err != nil:
+			return err
+		case len(ids) == 0:
+			f.Notes = append(f.Notes, "what licence "+name+" is was not recognised")
+		case len(ids) > 1:
+			f.Notes = append(f.Notes, name+" holds several licences ("+strings.Join(ids, ", ")+"): say how they go together, with AND or OR")
+		default:
+			found[t.laterVersions(ids[0])] = true
+		}
+	}
+	ids := slices.Sorted(maps.Keys(found))
+	switch {
+	case len(ids) == 1:
+		f.License = ids[0]
+	case len(ids) > 1:
+		f.Notes = append(f.Notes, "several licence texts were found ("+strings.Join(ids, ", ")+"): say how they go together, with AND or OR")
+	default:
+		return t.licenseHints(f)
+	}
+	return nil
+}
+
+var spdxLine = regexp.MustCompile(`SPDX-License-Identifier:\s*([\w.+-]+(?:\s+(?:AND|OR|WITH)\s+[\w.+-]+)*)`)
+
+// licenseHints notes what folders, source files and the build's own files say
+// of the licence.
+func (t *tree) licenseHints(f *Facts) error {
+	for _, name := range t.glob("*/*") {
+		if !licenseFiles.MatchString(path.Base(name)) {
+			continue
+		}
+		ids, err := classify([]byte(t.read(name)))
 		if err != nil {
 			return err
 		}
-		if id == "" {
-			f.Notes = append(f.Notes, "what licence "+name+" is was not recognised")
-			continue
+		if len(ids) > 0 {
+			f.Notes = append(f.Notes, name+" is "+strings.Join(ids, ", "))
 		}
-		found[t.laterVersions(id)] = true
 	}
-	if len(found) == 1 {
-		for id := range found {
-			f.License = id
+	stated := map[string]bool{}
+	for _, name := range t.glob("*.c", "*/*.c", "*.h", "*/*.h", "*.py", "*/*.py", "*.cc", "*/*.cc") {
+		if m := spdxLine.FindStringSubmatch(t.read(name)); m != nil {
+			stated[m[1]] = true
 		}
-	} else if len(found) > 1 {
-		var ids []string
-		for id := range found {
-			ids = append(ids, id)
-		}
-		slices.Sort(ids)
-		f.Notes = append(f.Notes, "several licence texts were found ("+strings.Join(ids, ", ")+"): say how they go together, with AND or OR")
+	}
+	if len(stated) > 0 {
+		f.Notes = append(f.Notes, "source files state "+strings.Join(slices.Sorted(maps.Keys(stated)), ", "))
+	}
+	if m := regexp.MustCompile(`(?m)^\s*license\s*=\s*["'{]+(?:text\s*=\s*["'])?([^"'}]+)`).FindStringSubmatch(t.read("setup.py") + "\n" + t.read("pyproject.toml")); m != nil {
+		f.Notes = append(f.Notes, "the build files call the licence "+document.Quote(m[1]))
 	}
 	return nil
 }

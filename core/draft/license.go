@@ -15,26 +15,25 @@ const sure = 0.9
 
 var loaded = sync.OnceValues(func() (*classifier.Classifier, error) { return assets.DefaultClassifier() })
 
-// classify tells which licence a text is; empty where that is not certain.
-func classify(text []byte) (string, error) {
+// otherNames are the classifier's names that are not SPDX's.
+var otherNames = map[string]string{"bzip2": "bzip2-1.0.6"}
+
+// classify tells which licences a text holds.
+func classify(text []byte) ([]string, error) {
 	c, err := loaded()
 	if err != nil {
-		return "", err
+		return nil, err
 	}
 	var ids []string
 	for _, m := range c.Match(text).Matches {
-		if m.MatchType == "License" && m.Confidence >= sure {
-			ids = append(ids, m.Name)
+		id := m.Name
+		if other := otherNames[id]; other != "" {
+			id = other
+		}
+		if m.MatchType == "License" && m.Confidence >= sure && len(license.Check(id)) == 0 {
+			ids = append(ids, id)
 		}
 	}
 	slices.Sort(ids)
-	ids = slices.Compact(ids)
-	if len(ids) != 1 {
-		return "", nil
-	}
-	// The classifier's names are SPDX's, but for some of its own.
-	if len(license.Check(ids[0])) > 0 {
-		return "", nil
-	}
-	return ids[0], nil
+	return slices.Compact(ids), nil
 }

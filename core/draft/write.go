@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"ellwand.example/core/document"
+	"ellwand.example/core/recipe"
 )
 
 // Source is where the source came from.
@@ -32,11 +33,17 @@ func Recipe(f Facts, s Source, maintainer string, today time.Time) []byte {
 	fact("version", f.Version, "no version was found")
 	line("release    = 1")
 	fact("summary", f.Summary, "say in one line what it does; nothing in the source says it")
+	if f.Arch != "" {
+		fact("arch", f.Arch, "")
+	}
 	fact("license", f.License, "an SPDX expression; no licence text was recognised")
 	fact("homepage", f.Homepage, "nothing in the source says it")
 	fact("maintainer", maintainer, "Name <address>")
-	for _, n := range f.Notes {
+	for _, n := range f.AllNotes() {
 		line("# Note: %s.", n)
+	}
+	if len(f.Discard) > 0 {
+		line("discard    = [%s]", quoted(f.Discard))
 	}
 	line("")
 	line("[[source]]")
@@ -68,20 +75,31 @@ func Recipe(f Facts, s Source, maintainer string, today time.Time) []byte {
 	line("# `ellwand show %s --steps` prints what the method runs.", f.Name)
 	line("[steps]")
 	line("method    = %s", document.Quote(f.Method))
+	if len(f.Configure) > 0 || len(f.Switches) > 0 {
+		line("configure = [%s]", quoted(f.Configure))
+	}
 	if len(f.Switches) > 0 {
-		line("configure = []")
 		line("# it can be told:")
 		for _, s := range f.Switches {
 			line("#   %s", s)
 		}
 	}
-	if f.Prepare != "" {
-		line("prepare = '''\n%s\n'''", f.Prepare)
+	for _, step := range recipe.StepNames {
+		script := f.Steps[step]
+		if step == recipe.Stage {
+			script = stage(f)
+		}
+		if script != "" {
+			line("%s = '''\n%s\n'''", step, strings.TrimRight(script, "\n"))
+		}
 	}
-	b.WriteString(stage(f))
 	line("")
-	line("# Without a [package.%s.layout], everything that is staged goes into one package.", f.Name)
-	line("")
+	if f.Layout != "" {
+		line("%s", f.Layout)
+	} else {
+		line("# Without a [package.%s.layout], everything that is staged goes into one package.", f.Name)
+		line("")
+	}
 	if f.Version == "" {
 		line("# [[change]] with version, date, by and text, once there is a version")
 		return []byte(b.String())
@@ -96,27 +114,21 @@ func Recipe(f Facts, s Source, maintainer string, today time.Time) []byte {
 	return []byte(b.String())
 }
 
-// staging is how the methods' stage steps are written out where something is
-// added to them.
-var staging = map[string]string{
-	"autotools": `make DESTDIR="$DESTDIR" install`,
-	"cmake":     `cmake --install ell-build`,
-	"meson":     `meson install -C ell-build`,
-	"make":      `make PREFIX="$PREFIX" prefix="$PREFIX" DESTDIR="$DESTDIR" install`,
-}
-
-// stage adds the licence texts to what is installed.
+// stage is the stage step: the method's own where nothing is to be added, and
+// empty then. Licence texts are installed with the rest.
 func stage(f Facts) string {
-	own := staging[f.Method]
-	if len(f.Texts) == 0 || own == "" {
-		return ""
+	script := f.Steps[recipe.Stage]
+	if script == "" && len(f.Texts) > 0 {
+		script = recipe.MethodScript(f.Method, recipe.Stage, f.Configure)
+	}
+	if script == "" || len(f.Texts) == 0 || f.Method == "copy" || strings.Contains(script, "/usr/share/licenses/") {
+		return script
 	}
 	var files []string
 	for _, t := range f.Texts {
 		files = append(files, "'"+strings.ReplaceAll(t, "'", `'\''`)+"'")
 	}
-	return fmt.Sprintf("stage = '''\n%s\ninstall -d \"$DESTDIR/usr/share/licenses/%s\"\ninstall -m 644 %s \"$DESTDIR/usr/share/licenses/%s/\"\n'''\n",
-		own, f.Name, strings.Join(files, " "), f.Name)
+	return fmt.Sprintf("%s\ninstall -d \"$DESTDIR/usr/share/licenses/%s\"\ninstall -m 644 %s \"$DESTDIR/usr/share/licenses/%s/\"", script, f.Name, strings.Join(files, " "), f.Name)
 }
 
 func quoted(list []string) string {

@@ -106,11 +106,14 @@ func (m *Mismatch) Count() int {
 
 // Lines returns lines for the recipe that would claim every unclaimed path,
 // ready to paste.
-func (m *Mismatch) Lines() string {
+func (m *Mismatch) Lines() string { return Lines(m.Unclaimed) }
+
+// Lines writes suggestions as they stand in a recipe.
+func Lines(suggestions []Suggestion) string {
 	byPackage := map[string][]string{}
 	var order []string
 	width := map[string]int{}
-	for _, s := range m.Unclaimed {
+	for _, s := range suggestions {
 		if byPackage[s.Package] == nil {
 			order = append(order, s.Package)
 		}

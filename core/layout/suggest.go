@@ -1,7 +1,9 @@
 package layout
 
 import (
+	"errors"
 	"path"
+	"regexp"
 	"slices"
 	"strings"
 
@@ -20,18 +22,18 @@ func suggest(r *recipe.Recipe, unclaimed, staged []Path) []Suggestion {
 	for _, p := range unclaimed {
 		free[p.Path] = true
 	}
+	type key struct{ dir, home string }
 	inside := map[string]int{} // directory → paths in it, at any depth
-	freeIn := map[string]int{} // of those, how many are unclaimed
-	count := func(m map[string]int, p string) {
-		for d := path.Dir(p); d != "/"; d = path.Dir(d) {
-			m[d]++
-		}
-	}
+	freeIn := map[key]int{}    // of those, how many are unclaimed and for one package
 	for _, p := range staged {
-		if p.Type != Directory {
-			count(inside, p.Path)
+		if p.Type == Directory {
+			continue
+		}
+		name := home(r, p.Path)
+		for d := path.Dir(p.Path); d != "/"; d = path.Dir(d) {
+			inside[d]++
 			if free[p.Path] {
-				count(freeIn, p.Path)
+				freeIn[key{d, name}]++
 			}
 		}
 	}
@@ -42,13 +44,13 @@ func suggest(r *recipe.Recipe, unclaimed, staged []Path) []Suggestion {
 		if p.Type == Directory {
 			pattern += "/"
 		}
-		// The outermost folder that is unclaimed as a whole.
+		name := home(r, p.Path)
+		// The outermost folder that is unclaimed as a whole, all for one package.
 		for d := path.Dir(p.Path); d != "/" && (!Shared(d) || strings.HasPrefix(d, "/usr/share/man")); d = path.Dir(d) {
-			if freeIn[d] == inside[d] && freeIn[d] >= manyPaths {
+			if n := freeIn[key{d, name}]; n == inside[d] && n >= manyPaths {
 				pattern = d + "/**"
 			}
 		}
-		name := home(r, p.Path)
 		if name == "" {
 			pattern = p.Path
 		}
@@ -73,15 +75,39 @@ func home(r *recipe.Recipe, p string) string {
 	if strings.HasSuffix(p, ".la") || p == "/usr/share/info/dir" || strings.HasSuffix(p, "~") {
 		return ""
 	}
-	development := strings.HasPrefix(p, "/usr/include/") || strings.HasSuffix(p, ".pc") || strings.HasSuffix(p, ".a") ||
-		strings.HasSuffix(p, ".so") && strings.HasPrefix(p, "/usr/lib")
 	for _, name := range names {
-		if development && (strings.HasSuffix(name, "-dev") || strings.HasSuffix(name, "-devel")) ||
+		if Development(p) && (strings.HasSuffix(name, "-dev") || strings.HasSuffix(name, "-devel")) ||
 			DefaultKind(p) == recipe.Doc && strings.HasSuffix(name, "-doc") {
 			return name
 		}
 	}
 	return names[0]
+}
+
+var (
+	developmentDirs  = []string{"/usr/include/", "/usr/lib/cmake/", "/usr/share/cmake/", "/usr/share/aclocal/", "/usr/share/pkgconfig/", "/usr/share/man/man3/", "/usr/share/vala/", "/usr/share/gir-1.0/"}
+	developmentFiles = regexp.MustCompile(`^/usr/(lib(/.*)?/[^/]+\.(pc|a|so)|bin/[^/]+-config|share/man/man1/[^/]+-config\.1(\.gz)?)$`)
+)
+
+// Development reports whether a path is of use only to those who build other
+// software: headers, link names of libraries, static ones, pkg-config files.
+func Development(p string) bool {
+	return slices.ContainsFunc(developmentDirs, func(d string) bool { return strings.HasPrefix(p, d) }) || developmentFiles.MatchString(p)
+}
+
+// Suggest proposes layouts for packages of the given names, the first for what
+// is needed at run time, for all that is staged.
+func Suggest(names []string, staged []Path) []Suggestion {
+	r := &recipe.Recipe{Name: names[0], Packages: map[string]recipe.Package{}, Doc: document.Parse("", nil)}
+	for _, name := range names {
+		r.Packages[name] = recipe.Package{Layout: map[string]recipe.Entry{}}
+	}
+	_, err := Resolve(r, staged)
+	var mismatch *Mismatch
+	if errors.As(err, &mismatch) {
+		return mismatch.Unclaimed
+	}
+	return nil
 }
 
 // nearest finds a staged path that a layout line was perhaps meant for.

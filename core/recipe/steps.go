@@ -59,7 +59,15 @@ go test ./...`,
 done`,
 	},
 	"python": {
-		Stage: `python3 -m pip install --no-deps --no-build-isolation --no-index --no-compile --no-warn-script-location --root="$DESTDIR" --prefix="$PREFIX"@ARGUMENTS@ .`,
+		Stage: `python3 -m pip install --no-deps --no-build-isolation --no-index --no-compile --no-warn-script-location --root="$DESTDIR" --prefix="$PREFIX"@ARGUMENTS@ .
+# What pip notes of where it installed from is of no use in a package.
+find "$DESTDIR" -name direct_url.json -delete
+find "$DESTDIR" -name RECORD -path '*.dist-info/*' -exec sed -i '/direct_url\.json/d' {} +
+# Some systems' pip takes /usr/local for the prefix.
+if test -d "$DESTDIR$PREFIX/local"; then
+	cp -a "$DESTDIR$PREFIX/local/." "$DESTDIR$PREFIX/"
+	rm -r "$DESTDIR$PREFIX/local"
+fi`,
 	},
 	"copy": {
 		Stage: `cp -a . "$DESTDIR/"`,
@@ -75,12 +83,16 @@ func (r *Recipe) Script(step string) string {
 	if r.Steps.Method == "copy" && step == Stage && len(r.Steps.Copy) > 0 {
 		return r.copyScript()
 	}
-	script := methods[r.Steps.Method][step]
+	return MethodScript(r.Steps.Method, step, r.Steps.Configure)
+}
+
+// MethodScript is what a method runs in a step; empty where it runs nothing.
+func MethodScript(method, step string, configure []string) string {
 	var arguments strings.Builder
-	for _, a := range r.Steps.Configure {
+	for _, a := range configure {
 		arguments.WriteString(" " + shellQuote(a))
 	}
-	return strings.ReplaceAll(script, "@ARGUMENTS@", arguments.String())
+	return strings.ReplaceAll(methods[method][step], "@ARGUMENTS@", arguments.String())
 }
 
 // copyScript copies what [steps.copy] names: a path in the work tree, and

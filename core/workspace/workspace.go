@@ -176,6 +176,29 @@ func Init(dir string) (*Workspace, error) {
 	return Open(dir)
 }
 
+// Aside makes a workspace for trials, in a new folder: with the same settings
+// and packages, and no recipes. What is built in it stays in it.
+func (w *Workspace) Aside(dir string) (*Workspace, error) {
+	aside := *w
+	aside.Dir = dir
+	aside.Settings.Build.Packages = filepath.Join(dir, "packages")
+	for _, d := range []string{filepath.Join(dir, RecipesDir), filepath.Join(dir, StateDir), aside.Packages()} {
+		if err := os.MkdirAll(d, 0o755); err != nil {
+			return nil, err
+		}
+	}
+	entries, err := os.ReadDir(w.Packages())
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return nil, err
+	}
+	for _, e := range entries {
+		if err := os.Symlink(filepath.Join(w.Packages(), e.Name()), filepath.Join(aside.Packages(), e.Name())); err != nil {
+			return nil, err
+		}
+	}
+	return &aside, nil
+}
+
 // Display shortens a path for messages: relative to the current folder where
 // that is no longer.
 func Display(path string) string {

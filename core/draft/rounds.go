@@ -1,0 +1,392 @@
+package draft
+
+import (
+	"bytes"
+	"context"
+	"debug/elf"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strings"
+
+	"ellwand.example/core/build"
+	"ellwand.example/core/layout"
+	"ellwand.example/core/recipe"
+)
+
+// Round is one try to build a drafted recipe.
+type Round struct {
+	Number  int    `json:"round"`
+	Failed  string `json:"failed"`  // what went wrong
+	Learned string `json:"learned"` // what the recipe says now because of it
+}
+
+// maxRounds bounds the tries; each of them learns something new.
+const maxRounds = 20
+
+// Trials builds a drafted recipe, learns from each failure, and tries again
+// for as long as there is something to learn.
+type Trials struct {
+	Builder *build.Builder
+	Facts   *Facts
+	// Write puts the recipe of the facts where the builder's workspace has it.
+	Write func() error
+	// Tell hears of each round that failed and taught something.
+	Tell func(Round)
+
+	staging int             // which way to install is tried
+	tried   map[string]bool // what was learned, so that nothing is learned twice
+}
+
+// Run builds until packages come out. The error of the last try, from which
+// nothing new was learned, is the build's own.
+func (t *Trials) Run(ctx context.Context) (build.Result, error) {
+	t.tried = map[string]bool{}
+	for n := 1; ; n++ {
+		res, err := t.try(ctx)
+		if err == nil || ctx.Err() != nil || n > maxRounds {
+			return res, err
+		}
+		round := Round{Number: n}
+		if round.Failed, round.Learned = t.learn(ctx, err); round.Learned == "" {
+			return res, err
+		}
+		t.Tell(round)
+	}
+}
+
+// strayError is an installation that did not go where it should.
+type strayError struct{ path string }
+
+func (e *strayError) Error() string { return e.path + " was installed, outside of the usual folders" }
+
+func (t *Trials) try(ctx context.Context) (build.Result, error) {
+	if err := t.Write(); err != nil {
+		return build.Result{}, err
+	}
+	r, err := t.Builder.Workspace.Recipe(t.Facts.Name)
+	if err != nil {
+		return build.Result{}, err
+	}
+	if t.Facts.Layout == "" {
+		staged, err := t.Builder.Staged(ctx, r)
+		if err != nil {
+			return build.Result{}, err
+		}
+		if err := t.layout(staged); err != nil {
+			return build.Result{}, err
+		}
+		if err := t.Write(); err != nil {
+			return build.Result{}, err
+		}
+		if r, err = t.Builder.Workspace.Recipe(t.Facts.Name); err != nil {
+			return build.Result{}, err
+		}
+	}
+	return t.Builder.Build(ctx, r, build.Options{})
+}
+
+// topDirs are where packages install to.
+var topDirs = regexp.MustCompile(`^/(usr|etc|var|opt|srv|boot|lib|lib64|bin|sbin)(/|$)`)
+
+// layout fills in the layouts from what was staged: one package, or two where
+// there is something to run and something to build with.
+func (t *Trials) layout(staged []layout.Path) error {
+	var development, other, native bool
+	for _, p := range staged {
+		if p.Type == layout.File && !native {
+			var err error
+			if native, err = isNative(p.Disk); err != nil {
+				return err
+			}
+		}
+		switch {
+		case p.Type == layout.Directory:
+		case !topDirs.MatchString(p.Path):
+			return &strayError{p.Path}
+		case layout.Development(p.Path):
+			development = true
+		case layout.DefaultKind(p.Path) == "" && !strings.HasSuffix(p.Path, ".la"):
+			other = true
+		}
+	}
+	if !development && !other {
+		return errors.New("the stage step installed nothing into $DESTDIR that runs or is built with")
+	}
+	f := t.Facts
+	if !native {
+		f.Arch = recipe.AnyArch
+	}
+	names := []string{f.Name}
+	if development && other {
+		names = append(names, f.Name+"-dev")
+	}
+	suggestions := layout.Suggest(names, staged)
+	var b strings.Builder
+	for _, name := range names {
+		own := slices.DeleteFunc(slices.Clone(suggestions), func(s layout.Suggestion) bool { return s.Package != name })
+		if name != f.Name {
+			fmt.Fprintf(&b, "[package.%s]\nsummary = %s\nneeds   = [%q]\n\n", name, quoted([]string{"Development files of " + f.Name}), f.Name+" = {full}")
+		}
+		b.WriteString(layout.Lines(own) + "\n")
+	}
+	f.Layout = b.String()
+	f.Discard = nil
+	for _, s := range suggestions {
+		if s.Package == "" {
+			f.Discard = append(f.Discard, s.Pattern)
+		}
+	}
+	return nil
+}
+
+// learn changes the facts after a failure. Nothing learned is an empty string.
+func (t *Trials) learn(ctx context.Context, err error) (failed, learned string) {
+	f := t.Facts
+	var stray *strayError
+	var step *build.StepError
+	switch {
+	case errors.As(err, &stray):
+		return err.Error(), t.otherStaging(ctx)
+	case !errors.As(err, &step):
+		return err.Error(), ""
+	}
+	failed = "step " + step.Step + " " + step.Ended
+	for _, c := range step.Causes {
+		if learned := t.learnFrom(ctx, c, step.Step); learned != "" {
+			return "step " + step.Step + ": " + c.Message, learned
+		}
+	}
+	switch {
+	case step.Step == recipe.Stage && f.Method == "make":
+		return failed, t.otherStaging(ctx)
+	case step.Step == recipe.Test:
+		if f.Steps[recipe.Test] != "" {
+			return failed, ""
+		}
+		ran := strings.ReplaceAll(strings.TrimSpace(recipe.MethodScript(f.Method, recipe.Test, f.Configure)), "\n", "\n#   ")
+		f.Steps[recipe.Test] = "# The source's own tests fail in a build; put right what they want, and\n# take this out:\n#   " + ran + "\ntrue"
+		return failed, "the tests are left out, with a comment"
+	case step.Step == recipe.Build && (f.Method == "make" || f.Method == "autotools") && len(step.Causes) == 0 && t.once("one"):
+		f.Steps[recipe.Build] = "export MAKEFLAGS=-j1 # several processes at once do not build it\n" + recipe.MethodScript(f.Method, recipe.Build, f.Configure)
+		return failed, "the build step runs one process at a time"
+	}
+	if len(f.others) > 0 {
+		before := f.Method
+		f.take(f.others[0])
+		f.others, t.staging, t.tried = f.others[1:], 0, map[string]bool{}
+		return failed, fmt.Sprintf("method %s in place of %s", f.Method, before)
+	}
+	return failed, ""
+}
+
+// once reports whether something was not tried before.
+func (t *Trials) once(what string) bool {
+	if t.tried[what] {
+		return false
+	}
+	t.tried[what] = true
+	return true
+}
+
+func (t *Trials) learnFrom(ctx context.Context, c build.Cause, step string) string {
+	f := t.Facts
+	switch c.Kind {
+	case build.MissingHeader, build.MissingModule, build.MissingCommand, build.MissingLibrary:
+		if s := f.without(c.What); s != "" && !slices.Contains(f.Configure, s) && t.once(s) {
+			f.Configure = append(f.Configure, s)
+			return "configure is told " + s
+		}
+		if c.Need != "" && !slices.Contains(f.Build, c.Need) && t.once(c.Need) {
+			f.Build = append(f.Build, c.Need)
+			slices.Sort(f.Build)
+			return "the build needs " + c.Need
+		}
+	case build.WritesOutside, build.NoTarget, build.ChangesOwner:
+		if step == recipe.Stage {
+			return t.otherStaging(ctx)
+		}
+	case build.OldProject:
+		if strings.Contains(c.Remedy, "CMAKE") && t.once("cmake") {
+			f.Configure = append(f.Configure, "-DCMAKE_POLICY_VERSION_MINIMUM=3.5")
+			return "CMake takes it for a newer project"
+		}
+		if f.Method == "autotools" && t.once("autoreconf") {
+			f.Steps[recipe.Prepare] = "autoreconf -fi\n" + recipe.MethodScript(f.Method, recipe.Prepare, f.Configure)
+			f.Build = append(f.Build, "command/autoreconf")
+			slices.Sort(f.Build)
+			return "autoreconf makes the build files anew"
+		}
+	case build.StrictWarnings:
+		if t.once("warnings") {
+			for _, s := range []string{recipe.Prepare, recipe.Build, recipe.Test} {
+				if script := recipe.MethodScript(f.Method, s, f.Configure); script != "" && f.Steps[s] == "" {
+					f.Steps[s] = "export CFLAGS=\"$CFLAGS -Wno-error\" CXXFLAGS=\"$CXXFLAGS -Wno-error\"\n" + script
+				}
+			}
+			return "compiler warnings are no errors"
+		}
+	}
+	return ""
+}
+
+// without is the switch of the configure script that does without something.
+func (f *Facts) without(what string) string {
+	what = strings.TrimPrefix(strings.TrimSuffix(strings.ToLower(path.Base(what)), ".h"), "lib")
+	for _, s := range f.Switches {
+		word, _, _ := strings.Cut(strings.Fields(s)[0], "=")
+		word, _, _ = strings.Cut(word, "[")
+		for _, prefix := range []string{"--with-", "--without-", "--enable-", "--disable-"} {
+			if rest, ok := strings.CutPrefix(word, prefix); ok && strings.TrimPrefix(rest, "lib") == what {
+				if strings.Contains(prefix, "with") {
+					return "--without-" + rest
+				}
+				return "--disable-" + rest
+			}
+		}
+	}
+	return ""
+}
+
+// otherStaging takes the next way to install: for makefiles that know of no
+// $DESTDIR the prefix itself moves; in the end files are installed one by one.
+func (t *Trials) otherStaging(ctx context.Context) string {
+	f := t.Facts
+	if f.Method != "make" {
+		return ""
+	}
+	t.staging++
+	switch t.staging {
+	case 1:
+		f.Steps[recipe.Stage] = `# The makefile knows of no $DESTDIR.
+(root=$DESTDIR; unset DESTDIR; make PREFIX="$root$PREFIX" prefix="$root$PREFIX" install)`
+		return "the stage step moves the prefix, in place of $DESTDIR"
+	case 2:
+		script, err := t.installEach(ctx)
+		if err != nil || script == "" {
+			return ""
+		}
+		f.Steps[recipe.Stage] = script
+		return "the stage step installs what was built, file by file"
+	}
+	return ""
+}
+
+// aside are folders of a source with programs that are not for users.
+var aside = regexp.MustCompile(`(^|/)(tests?|testing|examples?|samples?|bench(marks?)?|fuzz(ing)?|contrib|CMakeFiles|\.libs|autom4te\.cache)(/|$)`)
+
+// installEach writes a script that installs the programs and manuals in the
+// work tree as the build step left it.
+func (t *Trials) installEach(ctx context.Context) (string, error) {
+	r, err := t.Builder.Workspace.Recipe(t.Facts.Name)
+	if err != nil {
+		return "", err
+	}
+	res, err := t.Builder.Build(ctx, r, build.Options{Until: recipe.Build})
+	if err != nil {
+		return "", err
+	}
+	defer os.RemoveAll(res.Work)
+	root, err := os.OpenRoot(res.Work)
+	if err != nil {
+		return "", err
+	}
+	defer root.Close()
+	var lines []string
+	add := func(mode, from, dir string) {
+		lines = append(lines, fmt.Sprintf("install -D -m %s %s \"$DESTDIR\"%s", mode, shellWord(from), shellWord(path.Join(dir, path.Base(from)))))
+	}
+	programs := 0
+	err = fs.WalkDir(root.FS(), ".", func(name string, e fs.DirEntry, err error) error {
+		switch {
+		case err != nil:
+			return err
+		case e.IsDir() && aside.MatchString(name):
+			return fs.SkipDir
+		case !e.Type().IsRegular() || strings.ContainsAny(name, "'\n"):
+			return nil
+		}
+		head, err := readHead(root, name)
+		if err != nil {
+			return err
+		}
+		switch section := manualSection(name, head); {
+		case isProgram(filepath.Join(res.Work, name), head):
+			add("755", name, "/usr/bin")
+			programs++
+		case section != "":
+			add("644", name, "/usr/share/man/man"+section)
+		}
+		return nil
+	})
+	if err != nil || programs == 0 {
+		return "", err
+	}
+	return "# The makefile installs nothing into $DESTDIR.\n" + strings.Join(lines, "\n"), nil
+}
+
+func shellWord(s string) string {
+	if regexp.MustCompile(`^[\w./+@%,-]+$`).MatchString(s) {
+		return s
+	}
+	return "'" + s + "'"
+}
+
+func readHead(root *os.Root, name string) ([]byte, error) {
+	file, err := root.Open(name)
+	if err != nil {
+		return nil, err
+	}
+	defer file.Close()
+	head := make([]byte, 4096)
+	n, err := io.ReadFull(file, head)
+	if err != nil && !errors.Is(err, io.EOF) && !errors.Is(err, io.ErrUnexpectedEOF) {
+		return nil, err
+	}
+	return head[:n], nil
+}
+
+// isNative reports whether a file is machine code: ELF, or an archive of such.
+func isNative(file string) (bool, error) {
+	f, err := os.Open(file)
+	if err != nil {
+		return false, err
+	}
+	defer f.Close()
+	head := make([]byte, 8)
+	n, err := io.ReadFull(f, head)
+	if err != nil && !errors.Is(err, io.EOF) && !errors.Is(err, io.ErrUnexpectedEOF) {
+		return false, err
+	}
+	return bytes.HasPrefix(head[:n], []byte(elf.ELFMAG)) || bytes.HasPrefix(head[:n], []byte("!<arch>\n")), nil
+}
+
+// isProgram reports whether a file is an ELF program, not a library or object.
+func isProgram(file string, head []byte) bool {
+	if !bytes.HasPrefix(head, []byte(elf.ELFMAG)) {
+		return false
+	}
+	f, err := elf.Open(file)
+	if err != nil {
+		return false
+	}
+	defer f.Close()
+	return f.Type == elf.ET_EXEC || f.Type == elf.ET_DYN && slices.ContainsFunc(f.Progs, func(p *elf.Prog) bool { return p.Type == elf.PT_INTERP })
+}
+
+var manualName = regexp.MustCompile(`\.([1-8])$`)
+
+// manualSection is the section of a manual page; empty for what is none.
+func manualSection(name string, head []byte) string {
+	m := manualName.FindStringSubmatch(name)
+	if m == nil || !bytes.Contains(head, []byte("\n.SH ")) && !bytes.Contains(head, []byte("\n.Sh ")) && !bytes.HasPrefix(head, []byte(".TH ")) {
+		return ""
+	}
+	return m[1]
+}
