@@ -114,6 +114,14 @@ func (a *app) showBump(r bump.Report, file string) {
 	list("the licence texts differ", r.Licenses)
 	list("new at the top of the source", r.Added)
 	list("gone from it", r.Gone)
+	list("the build files ask for", r.NewNeeds)
+	list("and no longer for", r.OldNeeds)
+	for _, s := range r.NewFlags {
+		list("configure can be told now", []string{s})
+	}
+	for _, s := range r.OldFlags {
+		list("and no longer", []string{s})
+	}
 	if len(r.Fetched) > 0 && !r.Compared {
 		w.Printf("  the old source is not in the store, so nothing could be compared\n")
 	}

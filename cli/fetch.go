@@ -57,18 +57,18 @@ recipe stays as it is.`,
 						return cmd.Context().Err()
 					}
 					if err != nil {
-						line, _ := r.Doc.Position(r.Doc.At("source", i, "url").Offset)
+						line, _ := r.Doc.Position(r.Origin(i).Offset)
 						failed = append(failed, fmt.Errorf("%s:%d: %w", r.Doc.File, line, err))
 						rows = append(rows, []string{r.Name, got.Name, "", a.out.Style(term.Bad, "failed")})
 						continue
 					}
-					pinned := s.SHA256 != "" || s.File != ""
+					pinned := s.SHA256 != "" || s.Commit != "" || s.File != ""
 					state := a.out.Style(term.Faint, "in the store")
 					if got.New {
 						state = a.out.Style(term.Good, "fetched")
 					}
 					if !pinned && pin {
-						pins = append(pins, recipe.Pin{Source: i, SHA256: got.SHA256})
+						pins = append(pins, recipe.Pin{Source: i, SHA256: got.SHA256, Commit: got.Commit})
 						state = a.out.Style(term.Good, "pinned")
 					} else if !pinned {
 						state = a.out.Style(term.Doubtful, "not pinned")

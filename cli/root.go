@@ -120,7 +120,7 @@ packages from it, lint them, and publish them into a repository.`,
 	flags.StringVar(&a.workspace, "workspace", "", "the workspace's folder (default: this one or the nearest above)")
 	root.MarkPersistentFlagDirname("workspace")
 	root.RegisterFlagCompletionFunc("color", cobra.FixedCompletions([]string{"auto", "always", "never"}, cobra.ShellCompDirectiveNoFileComp))
-	root.AddCommand(a.initCommand(), a.draftCommand(), a.fetchCommand(), a.buildCommand(), a.showCommand(), a.lintCommand(), a.explainCommand(),
+	root.AddCommand(a.initCommand(), a.draftCommand(), a.fetchCommand(), a.storeCommand(), a.buildCommand(), a.showCommand(), a.lintCommand(), a.explainCommand(),
 		a.publishCommand(), a.listCommand(), a.searchCommand(), a.bumpCommand(), a.schemaCommand(), a.demoCommand())
 	return root
 }
@@ -255,7 +255,12 @@ func (a *app) openIfAny() (*workspace.Workspace, error) {
 }
 
 func (a *app) fetcher(w *workspace.Workspace) *source.Fetcher {
-	return source.NewFetcher(source.DefaultStore(w.State("sources")), a.progress)
+	f := source.NewFetcher(source.DefaultStore(w.State("sources")), a.progress)
+	f.Team.URL = w.Settings.Store.URL
+	// A store that does not know of a workspace may lose what it needs, and
+	// fetches it again.
+	f.Store.Enlist(w.Dir)
+	return f
 }
 
 // builder makes what builds recipes, with steps kept apart as --isolation says.

@@ -41,7 +41,7 @@ func (j *job) variables(script string) []variable {
 	vars := []variable{
 		local("DESTDIR", j.ground.seen("stage")),
 		fixed("PREFIX", "/usr"),
-		fixed("SOURCE_DATE_EPOCH", strconv.FormatInt(r.Epoch().Unix(), 10)),
+		fixed("SOURCE_DATE_EPOCH", strconv.FormatInt(r.Date().Unix(), 10)),
 		fixed("TZ", "UTC"),
 		fixed("LC_ALL", "C.UTF-8"),
 		local("HOME", j.ground.seen("home")),

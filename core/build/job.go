@@ -146,7 +146,7 @@ func (j *job) fetch(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		if s.SHA256 == "" && s.File == "" {
+		if s.SHA256 == "" && s.Commit == "" && s.File == "" {
 			doc.Problems = append(doc.Problems, Unpinned(j.recipe, i, f))
 		}
 		j.sources = append(j.sources, f)

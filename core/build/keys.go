@@ -62,7 +62,7 @@ func (j *job) keys() (chain []link, whole string, err error) {
 func (j *job) sourceInputs() []any {
 	out := []any{}
 	for i, s := range j.recipe.Sources {
-		out = append(out, []any{j.sources[i].Name, j.sources[i].SHA256, s.Into, s.Skip})
+		out = append(out, []any{sourceRecord(j.sources[i]), s.Into, s.Skip})
 	}
 	return out
 }

@@ -21,6 +21,10 @@ import (
 // Unpinned is the problem of a source that states no digest, with the line
 // that states it.
 func Unpinned(r *recipe.Recipe, i int, f source.Fetched) document.Problem {
+	if f.Commit != "" {
+		return r.Doc.ProblemAt(r.Doc.At("source", i, "git"), fmt.Sprintf("%s names no commit, and a tag can be moved", f.Name),
+			fmt.Sprintf("once you trust what the tag %s stands for, `ellwand fetch %s --pin` adds:\ncommit = %q", r.Sources[i].Tag, r.Name, f.Commit))
+	}
 	return r.Doc.ProblemAt(r.Doc.At("source", i, "url"), fmt.Sprintf("%s has no sha256, so nobody can tell whether it is the right file", f.Name),
 		fmt.Sprintf("once you trust what was fetched (%d bytes), `ellwand fetch %s --pin` adds:\nsha256 = %q", f.Size, r.Name, f.SHA256))
 }
@@ -54,7 +58,7 @@ func (j *job) pack(ctx context.Context, dir string) ([]pack.Written, error) {
 		}
 		specs = append(specs, pack.Spec{
 			Facts: j.facts(name, claims[name], files), Claims: claims[name], Scripts: j.recipe.Packages[name].Scripts.All(),
-			Recipe: j.recipe.Doc.Data, Build: record, Time: j.recipe.Epoch(),
+			Recipe: j.recipe.Doc.Data, Build: record, Time: j.recipe.Date(),
 		})
 	}
 	var written []pack.Written
@@ -73,10 +77,10 @@ func (j *job) pack(ctx context.Context, dir string) ([]pack.Written, error) {
 func (j *job) facts(name string, claims []layout.Claim, files []scan.File) pack.Facts {
 	r, p := j.recipe, j.recipe.Packages[name]
 	f := pack.Facts{
-		Name: name, Version: r.Version, Release: r.Release, Arch: j.Workspace.Target.Arch, Target: j.Workspace.Target.Name,
+		Name: name, Version: r.Version, Release: r.Release, Epoch: r.Epoch, Arch: j.Workspace.Target.Arch, Target: j.Workspace.Target.Name,
 		Summary: cmp.Or(p.Summary, r.Summary), Description: cmp.Or(p.Description, r.Description), License: r.License,
 		Homepage: r.Homepage, Maintainer: r.Maintainer, Category: cmp.Or(p.Category, r.Category), Recipe: r.Name,
-		Date: r.Epoch().Format(time.DateOnly), Accounts: p.Accounts, Changes: r.Changes,
+		Date: r.Date().Format(time.DateOnly), Accounts: p.Accounts, Changes: r.Changes,
 	}
 	if cmp.Or(p.Arch, r.Arch) == recipe.AnyArch {
 		f.Arch = recipe.AnyArch
@@ -101,11 +105,20 @@ func (j *job) facts(name string, claims []layout.Claim, files []scan.File) pack.
 	return f
 }
 
+// sourceRecord names a source by what pins it: how git writes an archive of a
+// commit may change with its version.
+func sourceRecord(s source.Fetched) pack.SourceRecord {
+	if s.Commit != "" {
+		return pack.SourceRecord{Name: s.Name, Commit: s.Commit}
+	}
+	return pack.SourceRecord{Name: s.Name, SHA256: s.SHA256}
+}
+
 func (j *job) buildRecord() (pack.BuildRecord, error) {
 	sum := sha256.Sum256(j.recipe.Doc.Data)
 	b := pack.BuildRecord{Ellwand: Version, Recipe: hex.EncodeToString(sum[:]), Needs: j.met, Options: j.recipe.Set, Isolation: j.Runner.Isolation(), Sources: []pack.SourceRecord{}, Files: map[string]string{}}
 	for _, s := range j.sources {
-		b.Sources = append(b.Sources, pack.SourceRecord{Name: s.Name, SHA256: s.SHA256})
+		b.Sources = append(b.Sources, sourceRecord(s))
 	}
 	for _, p := range j.recipe.Packages {
 		for _, e := range p.Layout {

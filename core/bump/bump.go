@@ -17,6 +17,7 @@ import (
 
 	"github.com/google/renameio/v2"
 
+	"ellwand.example/core/draft"
 	"ellwand.example/core/patch"
 	"ellwand.example/core/progress"
 	"ellwand.example/core/recipe"
@@ -35,6 +36,10 @@ type Report struct {
 	Licenses []string         `json:"licenses"` // licence files that changed, came or went
 	Added    []string         `json:"added"`    // new at the top of the source
 	Gone     []string         `json:"gone"`
+	NewNeeds []string         `json:"new_needs"` // that the build files ask for now
+	OldNeeds []string         `json:"old_needs"` // and those that they ask for no longer
+	NewFlags []string         `json:"new_flags"` // what configure can be told now
+	OldFlags []string         `json:"old_flags"`
 	Compared bool             `json:"compared"` // the old source was there to compare with
 }
 
@@ -64,7 +69,7 @@ func (b *Bumper) Version(ctx context.Context, r *recipe.Recipe, to string, by st
 	case to == r.Version:
 		return report, fmt.Errorf("%s is at version %s already: `ellwand bump %s --release` raises the release alone", r.Name, to, r.Name)
 	case c < 0:
-		return report, fmt.Errorf("%s sorts before %s, which %s is at: machines that have it would not upgrade", to, r.Version, r.Name)
+		return report, fmt.Errorf("%s sorts before %s, which %s is at: machines that have it would not upgrade, unless the recipe's `epoch` is raised first", to, r.Version, r.Name)
 	}
 	text = orDefault(text, "New upstream version")
 	edited, err := r.WithBump(recipe.Bump{Version: to, Release: 1, Date: date(r), By: by, Text: text})
@@ -79,20 +84,20 @@ func (b *Bumper) Version(ctx context.Context, r *recipe.Recipe, to string, by st
 	report.To = next.Full()
 	var pins []recipe.Pin
 	for i := range next.Sources {
-		if next.Sources[i].URL == "" || next.Sources[i].URL == r.Sources[i].URL {
+		if next.Sources[i].URL == r.Sources[i].URL && next.Sources[i].Tag == r.Sources[i].Tag {
 			continue
 		}
-		next.Sources[i].SHA256 = "" // the old file's
+		next.Sources[i].SHA256, next.Sources[i].Commit = "", "" // the old file's
 		got, err := b.Fetcher.Fetch(ctx, next, i)
 		if err != nil {
 			return report, fmt.Errorf("%w\nthe recipe is as it was", err)
 		}
-		next.Sources[i].SHA256 = got.SHA256
-		pins = append(pins, recipe.Pin{Source: i, SHA256: got.SHA256})
+		next.Sources[i].SHA256, next.Sources[i].Commit = got.SHA256, got.Commit
+		pins = append(pins, recipe.Pin{Source: i, SHA256: got.SHA256, Commit: got.Commit})
 		report.Fetched = append(report.Fetched, got)
 	}
 	if len(pins) == 0 {
-		return report, fmt.Errorf("no source of %s has another address for version %s: write {version} into the `url`\nthe recipe is as it was", r.Name, to)
+		return report, fmt.Errorf("no source of %s has another address for version %s: write {version} into the `url` or the `tag`\nthe recipe is as it was", r.Name, to)
 	}
 	if edited, err = next.WithPins(pins); err != nil {
 		return report, err
@@ -105,7 +110,7 @@ func (b *Bumper) Version(ctx context.Context, r *recipe.Recipe, to string, by st
 
 // Release raises the release alone.
 func (b *Bumper) Release(r *recipe.Recipe, by string, text []string) (Report, error) {
-	report := Report{Recipe: r.Name, From: r.Full(), To: version.Full{Version: r.Version, Release: r.Release + 1}.String()}
+	report := Report{Recipe: r.Name, From: r.Full(), To: version.Full{Epoch: r.Epoch, Version: r.Version, Release: r.Release + 1}.String()}
 	edited, err := r.WithBump(recipe.Bump{Version: r.Version, Release: r.Release + 1, Date: date(r), By: by, Text: orDefault(text, "Built again")})
 	if err != nil {
 		return report, err
@@ -124,7 +129,7 @@ func orDefault(text []string, otherwise string) []string {
 // not go back in time.
 func date(r *recipe.Recipe) time.Time {
 	now := time.Now().UTC()
-	if newest := r.Epoch(); newest.After(now) {
+	if newest := r.Date(); newest.After(now) {
 		return newest
 	}
 	return now
@@ -171,14 +176,17 @@ func (b *Bumper) unpack(ctx context.Context, r *recipe.Recipe, dir string) error
 		return err
 	}
 	for _, s := range r.Sources {
-		path, name := r.Beside(s.File), source.FileName(s)
-		if s.URL != "" {
-			if s.SHA256 == "" || !b.Fetcher.Store.Has(s.SHA256) {
+		path, name, digest := r.Beside(s.File), source.FileName(s), s.SHA256
+		if s.File == "" {
+			if s.Git != "" {
+				digest = b.Fetcher.Store.CommitArchive(s.Commit)
+			}
+			if digest == "" || !b.Fetcher.Store.Has(digest) {
 				return fs.ErrNotExist
 			}
-			path = b.Fetcher.Store.Path(s.SHA256)
+			path = b.Fetcher.Store.Path(digest)
 		}
-		if _, err := source.Unpack(ctx, dir, source.Job{Path: path, Name: name, SHA256: s.SHA256, Into: s.Into, Skip: s.Skip, Known: r.Name}, b.Progress); err != nil {
+		if _, err := source.Unpack(ctx, dir, source.Job{Path: path, Name: name, SHA256: digest, Into: s.Into, Skip: s.Skip, Known: r.Name}, b.Progress); err != nil {
 			return err
 		}
 	}
@@ -224,6 +232,25 @@ func compare(before, now string, report *Report) error {
 			report.Licenses = append(report.Licenses, n)
 		}
 	}
+	return compareBuilds(before, now, report)
+}
+
+// compareBuilds finds what the build files of two trees ask for and offer.
+func compareBuilds(before, now string, report *Report) error {
+	a, err := draft.Look(before, report.Recipe, "")
+	if err != nil {
+		return err
+	}
+	b, err := draft.Look(now, report.Recipe, "")
+	if err != nil {
+		return err
+	}
+	more := func(have, than []string) []string {
+		return slices.DeleteFunc(slices.Clone(have), func(s string) bool { return slices.Contains(than, s) })
+	}
+	was, is := append(a.Build, a.Maybe...), append(b.Build, b.Maybe...)
+	report.NewNeeds, report.OldNeeds = more(is, was), more(was, is)
+	report.NewFlags, report.OldFlags = more(b.Switches, a.Switches), more(a.Switches, b.Switches)
 	return nil
 }
 

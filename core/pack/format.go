@@ -65,6 +65,7 @@ type Facts struct {
 	Name        string                    `json:"name"`
 	Version     string                    `json:"version"`
 	Release     int                       `json:"release"`
+	Epoch       int                       `json:"epoch,omitempty"`
 	Arch        string                    `json:"arch"`   // as uname -m says it, or "any"
 	Target      string                    `json:"target"` // what it was made for
 	Summary     string                    `json:"summary"`
@@ -126,17 +127,23 @@ type BuildRecord struct {
 // SourceRecord is one source that went into a build.
 type SourceRecord struct {
 	Name   string `json:"name"`
-	SHA256 string `json:"sha256"`
+	SHA256 string `json:"sha256,omitempty"`
+	Commit string `json:"commit,omitempty"` // of a git repository, in place of a digest
 }
 
 // Full is version and release.
-func (f Facts) Full() version.Full { return version.Full{Version: f.Version, Release: f.Release} }
+func (f Facts) Full() version.Full {
+	return version.Full{Epoch: f.Epoch, Version: f.Version, Release: f.Release}
+}
 
 // Identity is NAME@VERSION-RELEASE.ARCH.
 func (f Facts) Identity() string { return f.Name + "@" + f.Full().String() + "." + f.Arch }
 
 // FileName is the name of the package's file.
-func (f Facts) FileName() string { return f.Identity() + Extension }
+func (f Facts) FileName() string {
+	full := version.Full{Version: f.Version, Release: f.Release} // an epoch's colon is no sign for file names
+	return f.Name + "@" + full.String() + "." + f.Arch + Extension
+}
 
 // AllProvides returns what the package offers, itself first.
 func (f Facts) AllProvides() []need.Provide {
@@ -162,7 +169,7 @@ func (f Facts) check() error {
 		return fmt.Errorf("format %d, and this program reads format %d", f.Format, Format)
 	case !need.ValidPackageName(f.Name):
 		return fmt.Errorf("%q cannot be a package's name", f.Name)
-	case !version.Valid(f.Version) || f.Release < 1:
+	case !version.Valid(f.Version) || f.Release < 1 || f.Epoch < 0:
 		return fmt.Errorf("%q cannot be a version", f.Full())
 	case !token.MatchString(f.Arch) || !token.MatchString(f.Target):
 		return fmt.Errorf("architecture %q or target %q is no plain word", f.Arch, f.Target)

@@ -104,6 +104,9 @@ func (r *Recipe) checkFacts() {
 	if wellTyped("version", document.String) && !version.Valid(r.Version) {
 		d.Add(d.At("version"), fmt.Sprintf("%q cannot be a version", r.Version), version.Shape)
 	}
+	if r.Epoch < 0 {
+		d.Add(d.At("epoch"), "an epoch is a whole number", "leave it out, until versions have to start over")
+	}
 	if wellTyped("release", document.Integer) && r.Release < 1 {
 		d.Add(d.At("release"), "a release is counted from 1", "write release = 1")
 	}
@@ -157,12 +160,19 @@ func (r *Recipe) checkSources() {
 		if item == nil || item.Kind != document.Table {
 			continue
 		}
-		switch hasURL, hasFile := item.Get("url") != nil, item.Get("file") != nil; {
-		case !hasURL && !hasFile:
-			d.Add(item.Value, "a source needs a `url` or a `file`", `add: url = "https://…" or file = "…", a file beside the recipe`)
-		case hasURL && hasFile:
-			d.Add(item.Get("file").Key, "a source has a `url` or a `file`, not both", "make two sources of it")
+		var origins []*document.Node
+		for _, key := range []string{"url", "file", "git"} {
+			if n := item.Get(key); n != nil {
+				origins = append(origins, n)
+			}
 		}
+		switch {
+		case len(origins) == 0:
+			d.Add(item.Value, "a source needs a `url`, a `file` or a `git` repository", `add: url = "https://…" or file = "…", a file beside the recipe`)
+		case len(origins) > 1:
+			d.Add(origins[1].Key, "a source has a `url`, a `file` or a `git` repository, and one of them alone", "make two sources of it")
+		}
+		r.checkGit(i, s, item)
 		if u, err := url.Parse(s.URL); s.URL != "" && (err != nil || !slices.Contains([]string{"file", "http", "https"}, u.Scheme) || u.Path == "") {
 			d.Add(d.At("source", i, "url"), fmt.Sprintf("%q is not an address that can be fetched", s.URL), "it begins with https://, http:// or file:///")
 		}
@@ -181,6 +191,33 @@ func (r *Recipe) checkSources() {
 				d.Add(d.At("source", i, "skip", j), fmt.Sprintf("%q is not a pattern", p), "")
 			}
 		}
+	}
+}
+
+var commitName = regexp.MustCompile(`^([0-9a-f]{40}|[0-9a-f]{64})$`)
+
+// checkGit looks at a source that is a commit.
+func (r *Recipe) checkGit(i int, s Source, item *document.Node) {
+	d := r.Doc
+	if s.Git == "" {
+		for _, key := range []string{"tag", "commit"} {
+			if n := item.Get(key); n != nil {
+				d.Add(n.Key, fmt.Sprintf("`%s` belongs to a `git` repository, and this source names none", key), `add: git = "https://…"`)
+			}
+		}
+		return
+	}
+	if u, err := url.Parse(s.Git); err != nil || !slices.Contains([]string{"https", "http", "ssh", "git", "file"}, u.Scheme) || u.Path == "" {
+		d.Add(d.At("source", i, "git"), fmt.Sprintf("%q is not the address of a git repository", s.Git), "it begins with https://, ssh://, git:// or file:///")
+	}
+	if n := item.Get("sha256"); n != nil {
+		d.Add(n.Key, "a git repository is pinned by its commit, not by a digest", "write `commit`; `ellwand fetch --pin` adds that of the tag")
+	}
+	if s.Commit != "" && !commitName.MatchString(s.Commit) {
+		d.Add(d.At("source", i, "commit"), fmt.Sprintf("%q is not the whole name of a commit", s.Commit), "40 or 64 characters of 0-9 and a-f, as `git rev-parse` prints; tags and branches can move")
+	}
+	if s.Commit == "" && s.Tag == "" {
+		d.Add(item.Get("git").Key, "which commit of the repository?", `add: tag = "v{version}"; `+"`ellwand fetch "+r.Name+" --pin`"+` then adds its commit`)
 	}
 }
 

@@ -13,6 +13,7 @@ import (
 type Pin struct {
 	Source int
 	SHA256 string
+	Commit string // in place of the digest, for a git repository
 }
 
 // pins are the edits that write digests: in place of the one that is there, or
@@ -20,24 +21,30 @@ type Pin struct {
 func (r *Recipe) pins(pins []Pin) []document.Edit {
 	var edits []document.Edit
 	for _, p := range pins {
-		if n := r.Doc.Find("source", p.Source, "sha256"); n != nil {
-			edits = append(edits, r.Doc.SetString(n, p.SHA256))
+		key, value := "sha256", p.SHA256
+		if p.Commit != "" {
+			key, value = "commit", p.Commit
+		}
+		if n := r.Doc.Find("source", p.Source, key); n != nil {
+			edits = append(edits, r.Doc.SetString(n, value))
 			continue
 		}
 		item := r.Doc.Find("source", p.Source)
-		n := item.Get("url")
-		if n == nil {
-			n = item.Get("file")
+		var n *document.Node
+		for _, behind := range []string{"url", "file", "git", "tag"} {
+			if found := item.Get(behind); found != nil {
+				n = found
+			}
 		}
 		if item.Inline() {
-			edits = append(edits, document.Edit{At: document.Span{Offset: n.Value.Offset + n.Value.Length}, Text: ", sha256 = " + document.Quote(p.SHA256)})
+			edits = append(edits, document.Edit{At: document.Span{Offset: n.Value.Offset + n.Value.Length}, Text: ", " + key + " = " + document.Quote(value)})
 			continue
 		}
 		// The two equals signs stand in one column, as far as the address's
 		// leaves room.
 		line, _ := r.Doc.Position(n.Key.Offset)
 		before, _, _ := strings.Cut(strings.TrimLeft(r.Doc.Line(line), " \t"), "=")
-		edits = append(edits, r.Doc.InsertAfter(n.Value, fmt.Sprintf("%-*s = %s", len(before)-1, "sha256", document.Quote(p.SHA256))))
+		edits = append(edits, r.Doc.InsertAfter(n.Value, fmt.Sprintf("%-*s = %s", len(before)-1, key, document.Quote(value))))
 	}
 	return edits
 }
@@ -74,7 +81,7 @@ func (r *Recipe) WithBump(b Bump) ([]byte, error) {
 		texts = append(texts, document.Quote(t))
 	}
 	var entry strings.Builder
-	fmt.Fprintf(&entry, "[[change]]\nversion = %s\ndate    = %s\n", document.Quote(version.Full{Version: b.Version, Release: b.Release}.String()), b.Date.Format(time.DateOnly))
+	fmt.Fprintf(&entry, "[[change]]\nversion = %s\ndate    = %s\n", document.Quote(version.Full{Epoch: r.Epoch, Version: b.Version, Release: b.Release}.String()), b.Date.Format(time.DateOnly))
 	if b.By != "" {
 		fmt.Fprintf(&entry, "by      = %s\n", document.Quote(b.By))
 	}

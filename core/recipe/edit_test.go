@@ -21,7 +21,7 @@ func TestEdits(t *testing.T) {
 		t.Errorf("bumped (%v):\n%q\nwant\n%q", err, bumped, want)
 	}
 	one, two := strings.Repeat("1", 64), strings.Repeat("2", 64)
-	pinned, err := r.WithPins([]Pin{{0, one}, {1, two}})
+	pinned, err := r.WithPins([]Pin{{Source: 0, SHA256: one}, {Source: 1, SHA256: two}})
 	want = strings.Replace(before, "# where\r\n", "# where\r\n  sha256 = \""+one+"\"\r\n", 1)
 	want = strings.Replace(want, strings.Repeat("0", 64), two, 1)
 	if err != nil || string(pinned) != want {
@@ -31,7 +31,7 @@ func TestEdits(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if pinned, err = inline.WithPins([]Pin{{0, one}}); err != nil || !strings.Contains(string(pinned), `{url = "https://x.example/a", sha256 = "`+one+`", into = "b"}`) {
+	if pinned, err = inline.WithPins([]Pin{{Source: 0, SHA256: one}}); err != nil || !strings.Contains(string(pinned), `{url = "https://x.example/a", sha256 = "`+one+`", into = "b"}`) {
 		t.Errorf("in braces (%v): %s", err, pinned)
 	}
 	first, err := inline.WithBump(Bump{Version: "2", Release: 1, Date: someDay, Text: []string{"x"}})
@@ -55,7 +55,7 @@ func FuzzEdits(f *testing.F) {
 		var pins []Pin
 		for i, s := range r.Sources {
 			if s.URL != "" {
-				pins = append(pins, Pin{i, digest})
+				pins = append(pins, Pin{Source: i, SHA256: digest})
 			}
 		}
 		pinned, err := r.WithPins(pins)

@@ -76,13 +76,14 @@ func expandAll(doc *document.Document, target Target, set Values) {
 		return ""
 	}
 	release, _ := strconv.Atoi(text("release"))
+	epoch, _ := strconv.Atoi(text("epoch"))
 	own := text("version")
 	if !version.Valid(own) {
 		own = "0" // it is reported once, not wherever it is used
 	}
 	v := values{
 		"name": text("name"), "version": own, "release": text("release"),
-		"full":        version.Full{Version: own, Release: max(release, 1)}.String(),
+		"full":        version.Full{Epoch: max(epoch, 0), Version: own, Release: max(release, 1)}.String(),
 		"target.arch": target.Arch,
 	}
 	for name, value := range set {

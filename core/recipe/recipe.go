@@ -44,6 +44,7 @@ type Recipe struct {
 	Name        string             `toml:"name"`
 	Version     string             `toml:"version"`
 	Release     int                `toml:"release"`
+	Epoch       int                `toml:"epoch"`
 	Arch        string             `toml:"arch"` // "any", or empty for the target's
 	Summary     string             `toml:"summary"`
 	Description string             `toml:"description"`
@@ -61,6 +62,7 @@ type Recipe struct {
 	Packages    map[string]Package `toml:"package"`
 	Discard     []string           `toml:"discard"`
 	Waivers     []Waiver           `toml:"waive"`
+	Trial       Trial              `toml:"trial"`
 	Changes     []Change           `toml:"change"`
 
 	Set Values             `toml:"-"` // the value of every option
@@ -68,12 +70,15 @@ type Recipe struct {
 	Doc *document.Document `toml:"-"` // for the places of things
 }
 
-// Source is an input: an archive or file at a URL, or a file beside the
-// recipe. Exactly one of URL and File is set.
+// Source is an input: an archive or file at a URL, a file beside the recipe, or
+// a commit of a git repository. Exactly one of URL, File and Git is set.
 type Source struct {
 	URL    string   `toml:"url"`
 	File   string   `toml:"file"`
 	SHA256 string   `toml:"sha256"`
+	Git    string   `toml:"git"`
+	Tag    string   `toml:"tag"`    // that the commit had when it was pinned
+	Commit string   `toml:"commit"` // its whole name, in hexadecimal
 	Into   string   `toml:"into" shape:"a path in the work tree"`
 	Skip   []string `toml:"skip" shape:"patterns of paths in the archive"`
 }
@@ -208,6 +213,11 @@ func (s Scripts) All() map[string]string {
 	return all
 }
 
+// Trial says how a package is tried once it is installed.
+type Trial struct {
+	Run string `toml:"run" shape:"a shell script"`
+}
+
 // Waiver accepts a finding on purpose.
 type Waiver struct {
 	Code    string `toml:"code"`
@@ -230,12 +240,14 @@ type Target struct {
 }
 
 // Full is version and release, such as 2.4.1-3.
-func (r *Recipe) Full() string { return version.Full{Version: r.Version, Release: r.Release}.String() }
+func (r *Recipe) Full() string {
+	return version.Full{Epoch: r.Epoch, Version: r.Version, Release: r.Release}.String()
+}
 
-// Epoch is the time that stands in everything built: midnight UTC of the
+// Date is the time that stands in everything built: midnight UTC of the
 // newest change, or of 1980-01-01 (the oldest date that all archive formats
 // hold) where there is none.
-func (r *Recipe) Epoch() time.Time {
+func (r *Recipe) Date() time.Time {
 	newest := "1980-01-01"
 	for _, c := range r.Changes {
 		newest = max(newest, string(c.Date))
@@ -268,6 +280,16 @@ func (r *Recipe) PackageNames() []string {
 		return 1
 	})
 	return names
+}
+
+// Origin is the place in the recipe that says where source i comes from.
+func (r *Recipe) Origin(i int) document.Span {
+	for _, key := range []string{"url", "git", "file"} {
+		if r.Doc.Find("source", i, key) != nil {
+			return r.Doc.At("source", i, key)
+		}
+	}
+	return r.Doc.At("source", i)
 }
 
 // Beside returns the path of a file in the recipe's folder.

@@ -59,7 +59,7 @@ func TestParse(t *testing.T) {
 	if _, ok := r.Packages["tidegauge"].Layout["/usr/lib/libtide.so.2.4.1"]; !ok {
 		t.Errorf("a layout's key is not filled in: %v", r.Packages["tidegauge"].Layout)
 	}
-	if got := r.Epoch().Format("2006-01-02"); got != "2031-04-02" {
+	if got := r.Date().Format("2006-01-02"); got != "2031-04-02" {
 		t.Errorf("the newest change is of %s", got)
 	}
 	if fmt.Sprint(r.PackageNames()) != "[tidegauge tidegauge-dev]" || r.ScriptLine(Build, 1) != 14 {
@@ -81,8 +81,8 @@ func TestMistakes(t *testing.T) {
 		{`{version}.tar`, `{verison}.tar`, "9:43: unknown value {verison} (did you mean {version}?)"},
 		{`{version}.tar`, `{version.tar`, "9:43: a { without a }"},
 		{`https://files`, `ftp://files`, "is not an address that can be fetched"},
-		{`url    =`, "file = \"x\"\nurl    =", "9:1: a source has a `url` or a `file`, not both"},
-		{`url    = "https://files.example/tidegauge-{version}.tar.gz"`, ``, "8:3: a source needs a `url` or a `file`"},
+		{`url    =`, "file = \"x\"\nurl    =", "9:1: a source has a `url`, a `file` or a `git` repository, and one of them alone"},
+		{`url    = "https://files.example/tidegauge-{version}.tar.gz"`, ``, "8:3: a source needs a `url`, a `file` or a `git` repository"},
 		{`url    = "https://files.example/tidegauge-{version}.tar.gz"`, `file = "../x"`, `"../x" does not name a file beside the recipe`},
 		{strings.Repeat("0", 64), "abc", "10:10: a SHA-256 digest has 64 characters"},
 		{`[steps]`, "[needs]\nbuild = [\"comand/cc\"]\n[steps]", `13:11: unknown kind of need "comand"`},

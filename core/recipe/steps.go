@@ -156,6 +156,9 @@ func (r *Recipe) checkSteps() {
 			r.checkScript(step, n)
 		}
 	}
+	if n := d.Find("trial", "run"); n != nil && n.Kind == document.String {
+		r.parseScript(r.Trial.Run, n)
+	}
 	for name := range r.Packages {
 		for script, text := range r.Packages[name].Scripts.All() {
 			if n := d.Find("package", name, "script", script); n != nil && n.Kind == document.String {

@@ -78,6 +78,7 @@ type Record struct {
 	Name     string         `json:"name"`
 	Version  string         `json:"version"`
 	Release  int            `json:"release"`
+	Epoch    int            `json:"epoch,omitempty"`
 	Arch     string         `json:"arch"`
 	Summary  string         `json:"summary"`
 	License  string         `json:"license"`
@@ -94,7 +95,9 @@ type Record struct {
 }
 
 // Full is version and release.
-func (r Record) Full() version.Full { return version.Full{Version: r.Version, Release: r.Release} }
+func (r Record) Full() version.Full {
+	return version.Full{Epoch: r.Epoch, Version: r.Version, Release: r.Release}
+}
 
 // Identity is NAME@VERSION-RELEASE.ARCH.
 func (r Record) Identity() string { return r.Name + "@" + r.Full().String() + "." + r.Arch }
@@ -102,7 +105,7 @@ func (r Record) Identity() string { return r.Name + "@" + r.Full().String() + ".
 func (r Record) check() error {
 	_, _, _, ok := pack.ParseFileName(path.Base(r.File))
 	switch {
-	case !need.ValidPackageName(r.Name) || !version.Valid(r.Version) || r.Release < 1:
+	case !need.ValidPackageName(r.Name) || !version.Valid(r.Version) || r.Release < 1 || r.Epoch < 0:
 		return fmt.Errorf("%q is no package", r.Identity())
 	case !ok || !strings.HasPrefix(r.File, "packages/") || path.Clean(r.File) != r.File || !digest.MatchString(r.SHA256) || r.Bytes < 0:
 		return fmt.Errorf("%s names no file in the repository", r.Identity())

@@ -28,6 +28,7 @@ import (
 type Fetched struct {
 	Name   string // the file's name, as the recipe or the address has it
 	SHA256 string
+	Commit string // for a git repository, which is pinned by it
 	Size   int64
 	Path   string // in the store
 	New    bool   // it was not in the store before
@@ -36,6 +37,7 @@ type Fetched struct {
 // Fetcher brings sources into a store.
 type Fetcher struct {
 	Store    Store
+	Team     Team // none where it has no address
 	Progress progress.Sink
 	// Attempts is how often a broken download is taken up again; Pause is the
 	// time between two attempts, and Stall how long a server may say nothing.
@@ -51,6 +53,9 @@ func NewFetcher(s Store, p progress.Sink) *Fetcher {
 
 // FileName is the name of a source's file.
 func FileName(s recipe.Source) string {
+	if s.Git != "" {
+		return gitName(s)
+	}
 	if s.File != "" {
 		return path.Base(filepath.ToSlash(s.File))
 	}
@@ -73,13 +78,23 @@ func (f *Fetcher) Fetch(ctx context.Context, r *recipe.Recipe, i int) (Fetched, 
 	}
 	var err error
 	switch u, _ := url.Parse(s.URL); {
+	case s.Git != "":
+		return f.fetchCommit(ctx, s)
 	case s.File != "":
 		out.SHA256, out.New, err = f.copyFile(r.Beside(s.File), s.File, s.SHA256)
 	case u.Scheme == "file":
 		out.SHA256, out.New, err = f.copyFile(u.Path, s.URL, s.SHA256)
 	default:
 		out.New = true
-		out.SHA256, err = f.download(ctx, s.URL, out.Name, s.SHA256)
+		ok := false
+		if s.SHA256 != "" {
+			ok, err = f.fromTeam(ctx, out.Name, s.SHA256)
+		}
+		if !ok && err == nil {
+			if out.SHA256, err = f.download(ctx, s.URL, out.Name, s.SHA256); err == nil {
+				f.toTeam(ctx, out.SHA256)
+			}
+		}
 	}
 	if err != nil {
 		return out, err
@@ -89,6 +104,7 @@ func (f *Fetcher) Fetch(ctx context.Context, r *recipe.Recipe, i int) (Fetched, 
 
 func (f *Fetcher) found(out Fetched) (Fetched, error) {
 	out.Path = f.Store.Path(out.SHA256)
+	f.Store.name(out.SHA256, out.Name)
 	info, err := os.Stat(out.Path)
 	if err != nil {
 		return out, err
@@ -265,7 +281,7 @@ func (f *Fetcher) request(ctx context.Context, address string, p *partial, t pro
 		req.Header.Set("Range", fmt.Sprintf("bytes=%d-", have))
 		req.Header.Set("If-Range", p.Validator)
 	}
-	res, err := client.Do(req)
+	res, err := f.do(req)
 	if err != nil {
 		return err
 	}

@@ -86,16 +86,26 @@ func Compare(a, b string) int {
 	}
 }
 
-// Full is a version with a release number, as in 2.4.1-3.
+// Full is a version with a release number, as in 2.4.1-3, and with an epoch
+// before it where that is not 0, as in 1:2.4.1-3.
 type Full struct {
+	Epoch   int
 	Version string
 	Release int // 0 stands for "any release" in a constraint
 }
 
-// ParseFull reads VERSION-RELEASE or VERSION.
+// ParseFull reads [EPOCH:]VERSION[-RELEASE].
 func ParseFull(s string) (Full, error) {
+	var f Full
+	if before, after, ok := strings.Cut(s, ":"); ok {
+		n, err := strconv.Atoi(before)
+		if err != nil || n < 0 {
+			return f, fmt.Errorf("%q is not an epoch: a whole number from 0", before)
+		}
+		f.Epoch, s = n, after
+	}
 	v, r, found := strings.Cut(s, "-")
-	f := Full{Version: v}
+	f.Version = v
 	if !Valid(v) {
 		return f, fmt.Errorf("%q is not a version: %s", v, Shape)
 	}
@@ -110,16 +120,20 @@ func ParseFull(s string) (Full, error) {
 }
 
 func (f Full) String() string {
-	if f.Release == 0 {
-		return f.Version
+	s := f.Version
+	if f.Epoch > 0 {
+		s = strconv.Itoa(f.Epoch) + ":" + s
 	}
-	return f.Version + "-" + strconv.Itoa(f.Release)
+	if f.Release == 0 {
+		return s
+	}
+	return s + "-" + strconv.Itoa(f.Release)
 }
 
-// Compare orders by version, then by release; a release of 0 equals every
-// release.
+// Compare orders by epoch, then by version, then by release; a release of 0
+// equals every release.
 func (f Full) Compare(g Full) int {
-	if c := Compare(f.Version, g.Version); c != 0 || f.Release == 0 || g.Release == 0 {
+	if c := cmp.Or(cmp.Compare(f.Epoch, g.Epoch), Compare(f.Version, g.Version)); c != 0 || f.Release == 0 || g.Release == 0 {
 		return c
 	}
 	return cmp.Compare(f.Release, g.Release)

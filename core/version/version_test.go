@@ -33,13 +33,13 @@ func TestCompare(t *testing.T) {
 }
 
 func TestParseFull(t *testing.T) {
-	for s, ok := range map[string]bool{"1.2-3": true, "1.2": true, "1.2-0": false, "1.2-x": false, "-1": false, "1:2-3": false, "1-2-3": false, "": false} {
+	for s, ok := range map[string]bool{"1.2-3": true, "1.2": true, "1.2-0": false, "1.2-x": false, "-1": false, "1:2-3": true, "x:2": false, "-1:2": false, "1:": false, "1-2-3": false, "": false} {
 		f, err := ParseFull(s)
 		if (err == nil) != ok || ok && f.String() != s {
 			t.Errorf("ParseFull(%q) = %v, %v", s, f, err)
 		}
 	}
-	if (Full{"1.2", 0}).Compare(Full{"1.2", 7}) != 0 || (Full{"1.2", 2}).Compare(Full{"1.2", 10}) != -1 {
+	if (Full{0, "1.2", 0}).Compare(Full{0, "1.2", 7}) != 0 || (Full{0, "1.2", 2}).Compare(Full{0, "1.2", 10}) != -1 || (Full{1, "1.2", 1}).Compare(Full{0, "2031", 9}) != 1 {
 		t.Error("releases compare wrongly")
 	}
 }

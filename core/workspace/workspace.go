@@ -36,6 +36,17 @@ const (
 // ErrNotFound says that there is no workspace here or above.
 var ErrNotFound = errors.New("no workspace here or in a folder above (ellwand.toml marks one): `ellwand init` starts one, `--workspace DIR` names one")
 
+// ErrGone says that a folder is no workspace, or no longer.
+var ErrGone = errors.New("no workspace")
+
+type goneError struct{ dir string }
+
+func (e *goneError) Error() string {
+	return fmt.Sprintf("%s is not a workspace: it has no %s (`ellwand init` makes one)", e.dir, SettingsFile)
+}
+
+func (e *goneError) Is(target error) bool { return target == ErrGone }
+
 //go:embed template.toml
 var template []byte
 
@@ -43,6 +54,7 @@ var template []byte
 type Settings struct {
 	Name         string                `toml:"name"`
 	Build        Build                 `toml:"build"`
+	Store        Store                 `toml:"store"`
 	Repositories map[string]Repository `toml:"repository"`
 }
 
@@ -57,6 +69,11 @@ type Build struct {
 	Disk      string `toml:"disk" shape:"an amount such as \"20 GiB\""`
 	Time      string `toml:"time" shape:"a time such as \"2h\" or \"30m\""`
 	Layers    string `toml:"layers" shape:"an amount such as \"20 GiB\""` // that all layers may take on disk
+}
+
+// Store is the table [store]: where a team shares sources.
+type Store struct {
+	URL string `toml:"url" shape:"an http:// or https:// address"`
 }
 
 // Repository is a table [repository.NAME].
@@ -104,7 +121,7 @@ func Open(dir string) (*Workspace, error) {
 	file := filepath.Join(dir, SettingsFile)
 	doc, err := document.ReadFile(file, Display(file))
 	if errors.Is(err, fs.ErrNotExist) {
-		return nil, fmt.Errorf("%s is not a workspace: it has no %s (`ellwand init` makes one)", dir, SettingsFile)
+		return nil, &goneError{dir}
 	}
 	if err != nil {
 		return nil, err
@@ -120,6 +137,9 @@ func Open(dir string) (*Workspace, error) {
 		}
 	}
 	w.checkBuild(doc)
+	if u, err := url.Parse(w.Settings.Store.URL); w.Settings.Store.URL != "" && (err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "") {
+		doc.Add(doc.At("store", "url"), fmt.Sprintf("%q is not the address of a store", w.Settings.Store.URL), `url = "https://…"`)
+	}
 	w.Target = recipe.Target{Name: w.Settings.Build.Target, Arch: machine()}
 	if w.Target.Name == "" {
 		w.Target.Name = hostRelease() + "-" + w.Target.Arch

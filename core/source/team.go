@@ -1,0 +1,180 @@
+package source
+
+import (
+	"context"
+	"encoding/base64"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io/fs"
+	"net"
+	"net/http"
+	"net/url"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"github.com/jdx/go-netrc"
+)
+
+// Team is a store that a team shares over HTTP. The file with the digest
+// abcd… is at sha256/ab/abcd… below its address: GET reads it, and PUT, with
+// the digest in Repr-Digest (RFC 9530), adds it.
+type Team struct{ URL string }
+
+func (t Team) address(digest string) string {
+	return strings.TrimSuffix(t.URL, "/") + "/sha256/" + digest[:2] + "/" + digest
+}
+
+// fromTeam brings a file from the team's store; ok is false where it has none.
+func (f *Fetcher) fromTeam(ctx context.Context, name, digest string) (ok bool, err error) {
+	if f.Team.URL == "" {
+		return false, nil
+	}
+	_, err = f.download(ctx, f.Team.address(digest), name, digest)
+	var status *HTTPError
+	var wrong *DigestError
+	switch {
+	case err == nil:
+		return true, nil
+	case ctx.Err() != nil:
+		return false, ctx.Err()
+	case errors.As(err, &status) && status.Status == http.StatusNotFound:
+		return false, nil
+	case errors.As(err, &wrong):
+		f.Progress.Note(fmt.Sprintf("the team's store has another file as %s: it is passed over, and should be looked at", digest))
+		return false, nil
+	}
+	f.Progress.Note(fmt.Sprintf("the team's store cannot be read: %v", err))
+	return false, nil
+}
+
+// toTeam adds a file of the store to the team's. That it cannot is no reason
+// to stop: whoever may not write there is told once, and goes on.
+func (f *Fetcher) toTeam(ctx context.Context, digest string) {
+	if f.Team.URL == "" {
+		return
+	}
+	if err := f.put(ctx, digest); err != nil && ctx.Err() == nil {
+		f.Progress.Note(fmt.Sprintf("not added to the team's store: %v", err))
+	}
+}
+
+func (f *Fetcher) put(ctx context.Context, digest string) error {
+	// What was damaged since it came must not spread.
+	if err := f.Store.Verify(digest); err != nil {
+		return err
+	}
+	address := f.Team.address(digest)
+	head, err := http.NewRequestWithContext(ctx, http.MethodHead, address, nil)
+	if err != nil {
+		return err
+	}
+	if res, err := f.do(head); err == nil {
+		res.Body.Close()
+		if res.StatusCode == http.StatusOK {
+			return nil
+		}
+	}
+	file, err := os.Open(f.Store.Path(digest))
+	if err != nil {
+		return err
+	}
+	defer file.Close()
+	info, err := file.Stat()
+	if err != nil {
+		return err
+	}
+	sum, err := hex.DecodeString(digest)
+	if err != nil {
+		return err
+	}
+	req, err := http.NewRequestWithContext(ctx, http.MethodPut, address, file)
+	if err != nil {
+		return err
+	}
+	req.ContentLength = info.Size()
+	req.Header.Set("Content-Type", "application/octet-stream")
+	req.Header.Set("Repr-Digest", "sha-256=:"+base64.StdEncoding.EncodeToString(sum)+":")
+	res, err := f.do(req)
+	if err != nil {
+		return err
+	}
+	res.Body.Close()
+	if res.StatusCode/100 != 2 {
+		return &HTTPError{address, res.StatusCode}
+	}
+	return nil
+}
+
+// do sends a request with the credentials that belong to its host.
+func (f *Fetcher) do(req *http.Request) (*http.Response, error) {
+	if err := f.authorize(req); err != nil {
+		return nil, err
+	}
+	return client.Do(req)
+}
+
+// Names of the variables that hold credentials for the team's store.
+const (
+	tokenVariable    = "ELLWAND_STORE_TOKEN"
+	userVariable     = "ELLWAND_STORE_USER"
+	passwordVariable = "ELLWAND_STORE_PASSWORD"
+)
+
+// authorize adds credentials: for the team's store those of the environment,
+// and otherwise those that the user's .netrc has for the host. They are never
+// sent in the clear, but to this machine itself.
+func (f *Fetcher) authorize(req *http.Request) error {
+	user, password, token := "", "", ""
+	if f.Team.URL != "" && strings.HasPrefix(req.URL.String(), strings.TrimSuffix(f.Team.URL, "/")+"/") {
+		user, password, token = os.Getenv(userVariable), os.Getenv(passwordVariable), os.Getenv(tokenVariable)
+	}
+	if user == "" && token == "" {
+		var err error
+		if user, password, err = fromNetrc(req.URL.Hostname()); err != nil {
+			return err
+		}
+	}
+	if user == "" && token == "" {
+		return nil
+	}
+	if req.URL.Scheme != "https" && !loopback(req.URL) {
+		return fmt.Errorf("%s: credentials are not sent over plain http: use https", req.URL.Redacted())
+	}
+	if token != "" {
+		req.Header.Set("Authorization", "Bearer "+token)
+	} else {
+		req.SetBasicAuth(user, password)
+	}
+	return nil
+}
+
+func loopback(u *url.URL) bool {
+	ip := net.ParseIP(u.Hostname())
+	return u.Hostname() == "localhost" || ip != nil && ip.IsLoopback()
+}
+
+// fromNetrc looks a host up in $NETRC, or in .netrc in the home folder.
+func fromNetrc(host string) (user, password string, err error) {
+	name := os.Getenv("NETRC")
+	if name == "" {
+		home, err := os.UserHomeDir()
+		if err != nil {
+			return "", "", nil
+		}
+		name = filepath.Join(home, ".netrc")
+	}
+	file, err := netrc.Parse(name)
+	if errors.Is(err, fs.ErrNotExist) {
+		return "", "", nil
+	}
+	if err != nil {
+		return "", "", fmt.Errorf("%s cannot be read: %w", name, err)
+	}
+	m := file.Machine(host)
+	if m == nil {
+		return "", "", nil
+	}
+	return m.Get("login"), m.Get("password"), nil
+}
