@@ -22,6 +22,7 @@ import (
 	"ellwand.example/core/layer"
 	"ellwand.example/core/lint"
 	"ellwand.example/core/recipe"
+	"ellwand.example/core/revision"
 	"ellwand.example/core/source"
 	"ellwand.example/core/workspace"
 	"ellwand.example/term"
@@ -151,6 +152,9 @@ func untold(arg string, f draft.Facts) error {
 	return errors.New(b.String())
 }
 
+// bigSource is from how many bytes on a source is kept out of git.
+const bigSource = 1 << 20
+
 // drafted is a recipe in the making.
 type drafted struct {
 	facts  draft.Facts
@@ -173,6 +177,14 @@ func (d *drafted) write(w *workspace.Workspace) error {
 		to := filepath.Join(dir, d.origin.File)
 		if _, err := os.Stat(to); errors.Is(err, fs.ErrNotExist) {
 			if err := os.Rename(d.beside, to); err != nil {
+				return err
+			}
+		}
+	}
+	if d.origin.File != "" && revision.InRepository(w.Dir) {
+		// Big files make every clone slow, for ever; the store has it.
+		if info, err := os.Stat(filepath.Join(dir, d.origin.File)); err == nil && info.Size() > bigSource {
+			if err := os.WriteFile(filepath.Join(dir, ".gitignore"), []byte("/"+d.origin.File+"\n"), 0o644); err != nil {
 				return err
 			}
 		}
@@ -263,18 +275,7 @@ func (a *app) draftAgain(name string, there, text []byte) error {
 		a.out.Printf("%s is what would be drafted now\n", name)
 		return nil
 	}
-	for line := range strings.SplitSeq(strings.TrimRight(difference, "\n"), "\n") {
-		role := term.Plain
-		switch {
-		case strings.HasPrefix(line, "+"):
-			role = term.Good
-		case strings.HasPrefix(line, "-"):
-			role = term.Bad
-		case strings.HasPrefix(line, "@@"):
-			role = term.Faint
-		}
-		a.out.Printf("%s\n", a.out.Style(role, line))
-	}
+	a.showDifference(difference)
 	a.err.Printf("%s is there already and stays as it is; above is what a draft would change\n", name)
 	return statusError(statusFindings)
 }

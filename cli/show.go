@@ -188,6 +188,11 @@ func (a *app) showFacts(p *pack.Package) {
 	fact("installed", fmt.Sprintf("%s in %s", term.Bytes(f.Size), term.Count(f.Paths, "path", "paths")))
 	fact("recipe", f.Recipe)
 	fact("isolation", p.Build.Isolation)
+	if at := p.Build.Revision; at != nil && at.Clean {
+		fact("commit", at.Commit)
+	} else if at != nil {
+		fact("commit", at.Commit+", and edits after it")
+	}
 	section := func(title string, n int) {
 		if n > 0 {
 			w.Printf("\n%s\n", w.Style(term.Strong, title))

@@ -14,6 +14,7 @@ import (
 	"ellwand.example/core/layout"
 	"ellwand.example/core/pack"
 	"ellwand.example/core/recipe"
+	"ellwand.example/core/revision"
 	"ellwand.example/core/scan"
 	"ellwand.example/core/source"
 )
@@ -43,7 +44,7 @@ func (j *job) pack(ctx context.Context, dir string) ([]pack.Written, error) {
 	if err != nil {
 		return nil, err
 	}
-	record, err := j.buildRecord()
+	record, err := j.buildRecord(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -114,9 +115,13 @@ func sourceRecord(s source.Fetched) pack.SourceRecord {
 	return pack.SourceRecord{Name: s.Name, SHA256: s.SHA256}
 }
 
-func (j *job) buildRecord() (pack.BuildRecord, error) {
+func (j *job) buildRecord(ctx context.Context) (pack.BuildRecord, error) {
 	sum := sha256.Sum256(j.recipe.Doc.Data)
 	b := pack.BuildRecord{Ellwand: Version, Recipe: hex.EncodeToString(sum[:]), Needs: j.met, Options: j.recipe.Set, Isolation: j.Runner.Isolation(), Sources: []pack.SourceRecord{}, Files: map[string]string{}}
+	if at, ok := revision.Of(ctx, j.recipe.Dir); ok {
+		r := pack.Revision(at)
+		b.Revision = &r
+	}
 	for _, s := range j.sources {
 		b.Sources = append(b.Sources, sourceRecord(s))
 	}

@@ -115,13 +115,22 @@ type Entry struct {
 
 // BuildRecord is what a package was built from: meta/build.json.
 type BuildRecord struct {
-	Ellwand   string            `json:"ellwand"` // the version of this program
-	Recipe    string            `json:"recipe"`  // SHA-256 of recipe.toml
-	Files     map[string]string `json:"files"`   // SHA-256 of files beside it, by name
-	Sources   []SourceRecord    `json:"sources"`
+	Ellwand string            `json:"ellwand"` // the version of this program
+	Recipe  string            `json:"recipe"`  // SHA-256 of recipe.toml
+	Files   map[string]string `json:"files"`   // SHA-256 of files beside it, by name
+	Sources []SourceRecord    `json:"sources"`
+	// Revision is where the recipe's folder was in the history of its git
+	// repository, if it is in one.
+	Revision  *Revision         `json:"revision,omitempty"`
 	Needs     map[string]string `json:"needs"`             // build need → the package that met it
 	Options   map[string]string `json:"options,omitempty"` // the recipe's options, as they were set
 	Isolation string            `json:"isolation"`         // "none", or how the steps were kept apart
+}
+
+// Revision is a place in a git repository's history.
+type Revision struct {
+	Commit string `json:"commit"` // the last one that changed the recipe's folder
+	Clean  bool   `json:"clean"`  // nothing in the folder differed from it
 }
 
 // SourceRecord is one source that went into a build.
@@ -249,6 +258,10 @@ func checkLayout(entries []Entry) error {
 	return nil
 }
 
+// bundleArch is what a bundle of sources has in its name where a package has
+// its architecture.
+const bundleArch = "bundle"
+
 // ParseFileName splits a package's file name; ok is false for other names.
 func ParseFileName(name string) (pkg, full, arch string, ok bool) {
 	base, ok := strings.CutSuffix(name, Extension)
@@ -263,5 +276,5 @@ func ParseFileName(name string) (pkg, full, arch string, ok bool) {
 	full, arch = rest[:dot], rest[dot+1:]
 	_, release, ok := strings.Cut(full, "-")
 	_, err := strconv.Atoi(release)
-	return pkg, full, arch, ok && err == nil
+	return pkg, full, arch, ok && err == nil && arch != bundleArch
 }

@@ -132,7 +132,7 @@ func (f *Fetcher) copyFile(from, what, want string) (digest string, fresh bool, 
 		}
 	}
 	t := f.Progress.Begin("copy "+path.Base(what), info.Size(), "bytes")
-	digest, err = f.Store.add(&counted{in, t}, what, want)
+	digest, err = f.Store.Add(&counted{in, t}, what, want)
 	t.End(outcome(err))
 	return digest, err == nil, err
 }
@@ -232,7 +232,7 @@ func (f *Fetcher) download(ctx context.Context, address, name, want string) (str
 		return "", err
 	}
 	defer file.Close()
-	digest, err := f.Store.add(file, address, want)
+	digest, err := f.Store.Add(file, address, want)
 	var wrong *DigestError
 	if err == nil || errors.As(err, &wrong) {
 		p.remove()

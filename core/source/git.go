@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"context"
 	"crypto/sha256"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -17,7 +16,6 @@ import (
 	"time"
 
 	"github.com/gofrs/flock"
-	"github.com/google/renameio/v2"
 
 	"ellwand.example/core/recipe"
 )
@@ -45,7 +43,6 @@ func (f *Fetcher) fetchCommit(ctx context.Context, s recipe.Source) (Fetched, er
 		}
 		out.Commit = commit
 	}
-	known := filepath.Join(f.Store.Dir, "git", "commits", out.Commit+".json")
 	if digest := f.Store.CommitArchive(out.Commit); sha256Name.MatchString(digest) && f.Store.Has(digest) {
 		out.SHA256 = digest
 		return f.found(out)
@@ -74,7 +71,7 @@ func (f *Fetcher) fetchCommit(ctx context.Context, s recipe.Source) (Fetched, er
 	if err := cmd.Start(); err != nil {
 		return out, err
 	}
-	digest, err := f.Store.add(pipe, s.Git, "")
+	digest, err := f.Store.Add(pipe, s.Git, "")
 	io.Copy(io.Discard, pipe)
 	if wait := cmd.Wait(); wait != nil {
 		err = errors.Join(&GitError{s.Git, "the archive of " + out.Commit + " could not be made"}, err)
@@ -83,14 +80,7 @@ func (f *Fetcher) fetchCommit(ctx context.Context, s recipe.Source) (Fetched, er
 		return out, err
 	}
 	out.SHA256, out.New = digest, true
-	data, err := json.Marshal(map[string]string{"SHA256": digest})
-	if err != nil {
-		return out, err
-	}
-	if err := os.MkdirAll(filepath.Dir(known), 0o755); err != nil {
-		return out, err
-	}
-	if err := renameio.WriteFile(known, data, 0o644); err != nil {
+	if err := f.Store.SetCommitArchive(out.Commit, digest); err != nil {
 		return out, err
 	}
 	return f.found(out)

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -92,6 +93,22 @@ func (s Store) Workspaces() []string {
 		return nil
 	}
 	return all
+}
+
+// SetCommitArchive notes which file is the archive of a commit.
+func (s Store) SetCommitArchive(commit, digest string) error {
+	if !commitName.MatchString(commit) {
+		return fmt.Errorf("%q is no commit", commit)
+	}
+	data, err := json.Marshal(map[string]string{"SHA256": digest})
+	if err != nil {
+		return err
+	}
+	known := filepath.Join(s.Dir, "git", "commits", commit+".json")
+	if err := os.MkdirAll(filepath.Dir(known), 0o755); err != nil {
+		return err
+	}
+	return renameio.WriteFile(known, data, 0o644)
 }
 
 // CommitArchive is the digest of the archive that was made of a commit; empty

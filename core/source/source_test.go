@@ -327,7 +327,7 @@ func TestDownloadFailures(t *testing.T) {
 
 func TestStoreVerify(t *testing.T) {
 	s := Store{t.TempDir()}
-	digest, err := s.add(strings.NewReader("tide"), "x", "")
+	digest, err := s.Add(strings.NewReader("tide"), "x", "")
 	if err != nil || s.Verify(digest) != nil {
 		t.Fatal(err, s.Verify(digest))
 	}

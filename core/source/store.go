@@ -67,9 +67,9 @@ func fileDigest(path string) (string, error) {
 	return hex.EncodeToString(h.Sum(nil)), nil
 }
 
-// add copies r into the store and returns its digest. With want set, a file of
+// Add copies r into the store and returns its digest. With want set, a file of
 // another digest is not kept and the error is a *DigestError.
-func (s Store) add(r io.Reader, what, want string) (string, error) {
+func (s Store) Add(r io.Reader, what, want string) (string, error) {
 	if err := os.MkdirAll(s.Dir, 0o755); err != nil {
 		return "", err
 	}

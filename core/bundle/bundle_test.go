@@ -1,0 +1,184 @@
+package bundle
+
+import (
+	"archive/tar"
+	"bytes"
+	"context"
+	"errors"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/klauspost/compress/zstd"
+
+	"ellwand.example/core/progress"
+	"ellwand.example/core/recipe"
+	"ellwand.example/core/source"
+)
+
+const text = "edition = 1\nname = \"tide\"\nversion = \"1.0\"\nrelease = 1\nsummary = \"Tides\"\nlicense = \"MIT\"\n[[source]]\nurl = \"file://@\"\nsha256 = \"%\"\n[[source]]\nfile = \"beside me\"\n"
+
+// made writes a recipe with a source, and its bundle.
+func made(t testing.TB) (r *recipe.Recipe, file string) {
+	t.Helper()
+	dir := t.TempDir()
+	upstream := filepath.Join(dir, "tide.txt")
+	os.WriteFile(upstream, []byte("ebb and flood"), 0o644)
+	folder := filepath.Join(dir, "recipes/tide")
+	os.MkdirAll(filepath.Join(folder, "patches"), 0o755)
+	for name, data := range map[string]string{"beside me": "x", "patches/a.patch": "y", "old~": "editor's", "recipe.toml": strings.NewReplacer("@", upstream, "%", digest([]byte("ebb and flood"))).Replace(text)} {
+		os.WriteFile(filepath.Join(folder, name), []byte(data), 0o644)
+	}
+	os.Chmod(filepath.Join(folder, "patches/a.patch"), 0o755)
+	r, err := recipe.Load(folder, "recipe.toml", recipe.Target{}, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	f := source.NewFetcher(source.Store{Dir: filepath.Join(dir, "store")}, progress.None)
+	var sources []source.Fetched
+	for i := range r.Sources {
+		got, err := f.Fetch(context.Background(), r, i)
+		if err != nil {
+			t.Fatal(err)
+		}
+		sources = append(sources, got)
+	}
+	file = filepath.Join(dir, FileName(r))
+	if _, err := Write(context.Background(), file, r, sources); err != nil {
+		t.Fatal(err)
+	}
+	return r, file
+}
+
+func read(t testing.TB, data []byte, store source.Store) (Content, error) {
+	t.Helper()
+	return Read(context.Background(), bytes.NewReader(data), store)
+}
+
+func TestThereAndBack(t *testing.T) {
+	r, file := made(t)
+	data, err := os.ReadFile(file)
+	if err != nil {
+		t.Fatal(err)
+	}
+	store := source.Store{Dir: t.TempDir()}
+	c, err := read(t, data, store)
+	if err != nil || c.Name != "tide" || c.Full != "1.0-1" || len(c.Sources) != 1 || !store.Has(r.Sources[0].SHA256) || len(c.Data) != 3 {
+		t.Fatalf("%+v, %v", c.Facts, err)
+	}
+	work := t.TempDir()
+	dir, state := filepath.Join(work, "tide"), filepath.Join(work, "state/tide.json")
+	if changed, err := c.Unpack(dir, state); err != nil || !changed {
+		t.Fatal(changed, err)
+	}
+	if info, err := os.Stat(filepath.Join(dir, "patches/a.patch")); err != nil || info.Mode().Perm() != 0o755 {
+		t.Errorf("a program beside the recipe: %v, %v", info, err)
+	}
+	if changed, err := c.Unpack(dir, state); err != nil || changed {
+		t.Errorf("the second time: %v, %v", changed, err)
+	}
+	newer := c
+	newer.Data, newer.Files = map[string][]byte{"recipe.toml": []byte("new")}, map[string]string{"recipe.toml": digest([]byte("new"))}
+	if changed, err := newer.Unpack(dir, state); err != nil || !changed {
+		t.Errorf("a newer bundle over what the last one left: %v, %v", changed, err)
+	}
+	os.WriteFile(filepath.Join(dir, "recipe.toml"), []byte("mine"), 0o644)
+	var edited *EditedError
+	if _, err := c.Unpack(dir, state); !errors.As(err, &edited) || strings.Join(edited.Changed, " ") != "beside me patches/a.patch recipe.toml" {
+		t.Errorf("over edits: %v", err)
+	}
+	if mine, _ := os.ReadFile(filepath.Join(dir, "recipe.toml")); string(mine) != "mine" {
+		t.Errorf("an edit is lost: %q", mine)
+	}
+	if left, _ := filepath.Glob(filepath.Join(work, ".unbundling-*")); len(left) > 0 {
+		t.Errorf("left: %v", left)
+	}
+}
+
+// forge makes a bundle of whatever entries.
+func forge(t testing.TB, entries ...string) []byte {
+	t.Helper()
+	var b bytes.Buffer
+	z, _ := zstd.NewWriter(&b)
+	w := tar.NewWriter(z)
+	for i := 0; i < len(entries); i += 2 {
+		kind := byte(tar.TypeReg)
+		name, link := entries[i], ""
+		if before, target, ok := strings.Cut(name, " -> "); ok {
+			kind, name, link = tar.TypeSymlink, before, target
+		}
+		w.WriteHeader(&tar.Header{Name: name, Linkname: link, Typeflag: kind, Mode: 0o644, Size: int64(len(entries[i+1]))})
+		w.Write([]byte(entries[i+1]))
+	}
+	w.Close()
+	z.Close()
+	return b.Bytes()
+}
+
+func TestHostile(t *testing.T) {
+	facts := func(files, sources string) string {
+		return `{"files":{` + files + `},"format":1,"full":"1-1","name":"tide","sources":[` + sources + `]}`
+	}
+	x := digest([]byte("x"))
+	whole := facts(`"recipe.toml":"`+x+`"`, "")
+	for what, data := range map[string][]byte{
+		"nothing":                    {},
+		"no archive":                 []byte("no archive at all"),
+		"begins with":                forge(t, "recipe/recipe.toml", "x"),
+		"bundle.json":                forge(t, "bundle.json", "{"),
+		"format 9":                   forge(t, "bundle.json", `{"format":9}`),
+		"recipe's name":              forge(t, "bundle.json", `{"format":1,"name":"../x"}`),
+		"no digest":                  forge(t, "bundle.json", facts("", `{"name":"a","sha256":"../../x"}`)),
+		"0 of 1 files":               forge(t, "bundle.json", whole),
+		"not what bundle.json says":  forge(t, "bundle.json", whole, "recipe/recipe.toml", "y"),
+		"knows of no recipe/other":   forge(t, "bundle.json", whole, "recipe/other", "y"),
+		"knows of no sources/":       forge(t, "bundle.json", whole, "sources/"+x, "x"),
+		`"../x" is no plain file`:    forge(t, "bundle.json", whole, "../x", "x"),
+		`"/x" is no plain file`:      forge(t, "bundle.json", whole, "/x", "x"),
+		`"recipe/a" is no plain`:     forge(t, "bundle.json", whole, "recipe/a -> /etc", ""),
+		"a is not in it":             forge(t, "bundle.json", facts(`"recipe.toml":"`+x+`"`, `{"name":"a","sha256":"`+x+`"}`), "recipe/recipe.toml", "x"),
+		"is not what the recipe pin": forge(t, "bundle.json", facts(`"recipe.toml":"`+x+`"`, `{"name":"a","sha256":"`+x+`"}`), "recipe/recipe.toml", "x", "sources/"+x, "y"),
+	} {
+		store := source.Store{Dir: t.TempDir()}
+		if _, err := read(t, data, store); err == nil || what != "nothing" && what != "no archive" && !strings.Contains(err.Error(), what) {
+			t.Errorf("%s: %v", what, err)
+		}
+		if store.Has(x) {
+			t.Errorf("%s: something came into the store", what)
+		}
+	}
+	_, file := made(t)
+	data, _ := os.ReadFile(file)
+	for cut := 0; cut < len(data); cut += 13 {
+		if _, err := read(t, data[:cut], source.Store{Dir: t.TempDir()}); err == nil {
+			t.Errorf("cut off at %d of %d bytes it reads as whole", cut, len(data))
+		}
+	}
+}
+
+func FuzzRead(f *testing.F) {
+	_, file := made(f)
+	data, err := os.ReadFile(file)
+	if err != nil {
+		f.Fatal(err)
+	}
+	z, _ := zstd.NewReader(nil)
+	plain, err := z.DecodeAll(data, nil)
+	if err != nil {
+		f.Fatal(err)
+	}
+	f.Add(plain)
+	f.Add([]byte{})
+	e, _ := zstd.NewWriter(nil)
+	f.Fuzz(func(t *testing.T, plain []byte) {
+		dir := t.TempDir()
+		c, err := read(t, e.EncodeAll(plain, nil), source.Store{Dir: filepath.Join(dir, "store")})
+		if err != nil {
+			return
+		}
+		if _, err := c.Unpack(filepath.Join(dir, "in/recipe"), filepath.Join(dir, "state")); err == nil {
+			t.Error("a recipe was written where there is no folder")
+		}
+	})
+}
