@@ -2,6 +2,7 @@ package recipe
 
 import (
 	"encoding/json"
+	"maps"
 	"reflect"
 	"slices"
 	"strings"
@@ -174,3 +175,7 @@ func methodNames() []string {
 	slices.Sort(names)
 	return names
 }
+
+// Keys lists every key of a recipe, with dots between those of tables. Numbers
+// in arrays and the names that a recipe gives are not in them.
+func Keys() []string { return slices.Sorted(maps.Keys(descriptions)) }
