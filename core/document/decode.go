@@ -161,6 +161,9 @@ func (d *Document) remedyFor(n *Node, t reflect.Type) string {
 	}
 	switch {
 	case t == reflect.TypeFor[LocalDate]() && n.Kind == String:
+		if _, err := time.Parse(time.DateOnly, n.Text); err != nil {
+			return "write it like 2031-04-02"
+		}
 		return "write it without the quotes: " + n.Text
 	case t.Kind() == reflect.String && n.Kind != String:
 		return "write it in quotes: " + strconv.Quote(raw)

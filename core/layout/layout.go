@@ -177,7 +177,7 @@ func newResolver(r *recipe.Recipe) *resolver {
 	x := &resolver{literals: map[string]*rule{}, tied: map[[2]int]bool{}, mismatch: Mismatch{Recipe: r.Doc.File}}
 	add := func(pkg, pattern string, e recipe.Entry, line int) {
 		ru := &rule{Line: Line{Package: pkg, Pattern: pattern, Line: line}, entry: e}
-		ru.start, ru.weight = strings.IndexAny(pattern, `*?[{\`), literals(pattern)
+		ru.start, ru.weight = recipe.PatternStart(pattern), recipe.PatternWeight(pattern)
 		ru.literal = ru.start < 0
 		x.all = append(x.all, ru)
 		if ru.literal {
@@ -210,25 +210,6 @@ func newResolver(r *recipe.Recipe) *resolver {
 	})
 	sort.Slice(x.all, func(i, j int) bool { return x.all[i].Line.Line < x.all[j].Line.Line })
 	return x
-}
-
-// literals counts the characters of a pattern that stand for themselves.
-func literals(pattern string) int {
-	n, depth := 0, 0
-	for _, r := range pattern {
-		switch r {
-		case '[', '{':
-			depth++
-		case ']', '}':
-			depth--
-		case '*', '?', '\\':
-		default:
-			if depth == 0 {
-				n++
-			}
-		}
-	}
-	return n
 }
 
 func (x *resolver) find(p Path) *rule {

@@ -54,6 +54,7 @@ func (r *Recipe) check() {
 	for _, name := range r.PackageNames() {
 		r.checkPackage(name, r.Packages[name])
 	}
+	r.checkTies()
 	for i, p := range r.Discard {
 		r.checkPattern(p, r.Doc.At("discard", i))
 	}

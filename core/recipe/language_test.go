@@ -149,3 +149,16 @@ func FuzzLanguage(f *testing.F) {
 		}
 	})
 }
+
+func TestOverlap(t *testing.T) {
+	for _, c := range []struct{ a, b, want string }{
+		{"/usr/bin/*", "/usr/bin/?", "/usr/bin/x"}, {"/usr/bin/*a", "/usr/bin/*b", ""}, {"/usr/bin/*a", "/usr/bin/b*", "/usr/bin/ba"},
+		{"/usr/[a-c]", "/usr/[c-e]", "/usr/c"}, {"/usr/[!a-y]", "/usr/[^0-9]", "/usr/z"}, {"/usr/[a-c]", "/usr/[d-e]", ""}, {"/usr/{a,b}*", "/usr/*{b,c}", "/usr/ab"},
+		{"/usr/*/x", "/usr/**", "/usr/x/x"}, {"/usr/*", "/usr/?/x", ""}, {"/usr/**/a", "/usr/*/b", ""}, {"/usr/é*", "/usr/é?", "/usr/éx"},
+	} {
+		got := overlap(c.a, c.b)
+		if (got == "") != (c.want == "") || overlap(c.b, c.a) == "" != (c.want == "") {
+			t.Errorf("%s and %s overlap in %q, want %q", c.a, c.b, got, c.want)
+		}
+	}
+}
