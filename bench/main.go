@@ -45,6 +45,9 @@ func main() {
 	defer os.RemoveAll(work)
 	b := &bench{runs: *runs, tree: *tree, work: work}
 	fmt.Printf("%s, %d cores\n\n| what | Ellwand | against | | ratio | bar |\n|---|---|---|---|---|---|\n", runtime.GOARCH, runtime.NumCPU())
+	b.program()
+	b.recipe()
+	b.building()
 	b.packing()
 	b.repository()
 	b.start()
@@ -60,6 +63,7 @@ func check(err error) {
 type bench struct {
 	runs       int
 	tree, work string
+	ellwand    string // the program
 }
 
 // best returns the shortest time of several runs.
@@ -200,14 +204,18 @@ func (b *bench) repository() {
 	row(fmt.Sprintf("find by provide among %d", many), find, "`zstd -dc` of the index through grep", grep, "≤ 1")
 }
 
-func (b *bench) start() {
-	program := filepath.Join(b.work, "ellwand")
-	build := exec.Command("go", "build", "-o", program, "./cmd/ellwand")
+// program builds the program itself.
+func (b *bench) program() {
+	b.ellwand = filepath.Join(b.work, "ellwand")
+	build := exec.Command("go", "build", "-o", b.ellwand, "./cmd/ellwand")
 	build.Env = append(os.Environ(), "CGO_ENABLED=0")
 	if out, err := build.CombinedOutput(); err != nil {
 		check(fmt.Errorf("%w: %s", err, out))
 	}
-	own := b.best(func() { check(exec.Command(program, "--version").Run()) })
+}
+
+func (b *bench) start() {
+	own := b.best(func() { check(exec.Command(b.ellwand, "--version").Run()) })
 	other := b.best(func() { check(exec.Command("zstd", "--version").Run()) })
 	row("start: `ellwand --version`", own, "`zstd --version`", other, "< 20 ms")
 }

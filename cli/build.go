@@ -1,8 +1,11 @@
 package cli
 
 import (
+	"context"
+	"errors"
 	"fmt"
 	"maps"
+	"os"
 	"slices"
 	"strings"
 	"time"
@@ -20,6 +23,7 @@ func (a *app) buildCommand() *cobra.Command {
 	var o build.Options
 	var set []string
 	var again bool
+	var shell string
 	cmd := &cobra.Command{
 		Use:   "build RECIPE...",
 		Short: "Run the steps, make packages",
@@ -35,7 +39,7 @@ packages that this workspace has built, and by the machine.`,
 		Args:              arguments(atLeastOne("the name of a recipe")),
 		ValidArgsFunction: a.completeRecipes,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			if err := checkSteps(map[string]string{"from": o.From, "until": o.Until}); err != nil {
+			if err := checkSteps(map[string]string{"from": o.From, "until": o.Until, "shell": shell}); err != nil {
 				return err
 			}
 			if again {
@@ -59,6 +63,9 @@ packages that this workspace has built, and by the machine.`,
 			if err != nil {
 				return err
 			}
+			if shell != "" {
+				return a.buildShell(cmd.Context(), b, all, shell)
+			}
 			results := []build.Result{}
 			for _, r := range all {
 				res, err := b.Build(cmd.Context(), r, o)
@@ -79,11 +86,29 @@ packages that this workspace has built, and by the machine.`,
 	cmd.Flags().BoolVar(&again, "again", false, "run every step, even where nothing changed")
 	cmd.Flags().StringVar(&o.From, "from", "", "run this step and those after it, even where nothing changed")
 	cmd.Flags().StringVar(&o.Until, "until", "", "stop after this step, and leave a copy of the work tree to look at")
+	cmd.Flags().StringVar(&shell, "shell", "", "open a shell where this step runs: as it finds the tree, or as it left it when it failed")
 	a.isolationFlag(cmd)
 	cmd.Flags().StringArrayVar(&set, "set", nil, "give an option of the recipe another value: `NAME=VALUE`")
 	cmd.RegisterFlagCompletionFunc("from", cobra.FixedCompletions(recipe.StepNames, cobra.ShellCompDirectiveNoFileComp))
 	cmd.RegisterFlagCompletionFunc("until", cobra.FixedCompletions(recipe.StepNames, cobra.ShellCompDirectiveNoFileComp))
 	return cmd
+}
+
+// buildShell opens a shell where a step runs.
+func (a *app) buildShell(ctx context.Context, b *build.Builder, all []*recipe.Recipe, step string) error {
+	switch {
+	case len(all) != 1:
+		return usageError{errors.New("--shell takes one recipe")}
+	case step == recipe.Unpack || step == recipe.Pack:
+		return usageError{fmt.Errorf("--shell takes a step with a script; %s is built in", step)}
+	}
+	return b.Shell(ctx, all[0], step, os.Stdin, func(failed bool, script string) {
+		state := "as " + step + " finds it"
+		if failed {
+			state = "as " + step + " left it when it failed"
+		}
+		a.err.Printf("a shell in the work tree, %s; what you change is thrown away. The step's script is %s: `sh -eu %s` runs it\n", state, script, script)
+	})
 }
 
 // checkSteps makes sure that flags name steps.

@@ -120,7 +120,7 @@ packages from it, lint them, and publish them into a repository.`,
 	flags.StringVar(&a.workspace, "workspace", "", "the workspace's folder (default: this one or the nearest above)")
 	root.MarkPersistentFlagDirname("workspace")
 	root.RegisterFlagCompletionFunc("color", cobra.FixedCompletions([]string{"auto", "always", "never"}, cobra.ShellCompDirectiveNoFileComp))
-	root.AddCommand(a.initCommand(), a.draftCommand(), a.fetchCommand(), a.storeCommand(), a.buildCommand(), a.showCommand(), a.lintCommand(), a.explainCommand(),
+	root.AddCommand(a.initCommand(), a.draftCommand(), a.fetchCommand(), a.storeCommand(), a.buildCommand(), a.cleanCommand(), a.showCommand(), a.lintCommand(), a.explainCommand(),
 		a.publishCommand(), a.listCommand(), a.searchCommand(), a.compareCommand(), a.bumpCommand(), a.bundleCommand(), a.unbundleCommand(), a.schemaCommand(), a.demoCommand())
 	return root
 }

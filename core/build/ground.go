@@ -36,6 +36,10 @@ type ground interface {
 	// merged is a folder of the machine with what stands in a folder of the
 	// tree after the last of the steps. It is to be read alone.
 	merged(chain []link, name string) (string, error)
+	// open readies the tree as it is before step at, or as the step left it
+	// when it failed last, for a person to try things in. What they change is
+	// thrown away, where it can be.
+	open(chain []link, at int) (failed bool, err error)
 	// export copies a folder of the tree as a step that failed, or the last of
 	// the steps, left it.
 	export(chain []link, name, to string) error
@@ -112,10 +116,28 @@ func (l *layered) merged(chain []link, name string) (string, error) {
 	return dir, errors.Join(os.MkdirAll(dir, 0o755), layer.Merge(dir, layer.Below(trees, name), layer.Link))
 }
 
+func (l *layered) open(chain []link, at int) (failed bool, err error) {
+	lower := l.store.Trees(below(chain, at))
+	if f, ok := l.store.Failed(); ok && f.Key == chain[at].key {
+		failed = true
+		lower = append([]string{l.store.FailedTree()}, l.store.Trees(f.Below)...)
+	}
+	dir := filepath.Join(l.scrap, "shell")
+	l.tree = sandbox.Tree{Lower: lower, Upper: filepath.Join(dir, "tree"), Work: filepath.Join(dir, "kernel")}
+	if err := errors.Join(layer.RemoveAll(dir), os.MkdirAll(l.tree.Upper, 0o755), os.MkdirAll(l.tree.Work, 0o755)); err != nil {
+		return failed, err
+	}
+	if l.store.Copies {
+		l.tree.Lower = nil
+		err = layer.Merge(l.tree.Upper, lower, layer.Copy)
+	}
+	return failed, err
+}
+
 func (l *layered) export(chain []link, name, to string) error {
 	trees := l.store.Trees(below(chain, len(chain)))
 	if f, ok := l.store.Failed(); ok {
-		trees = append([]string{filepath.Join(l.store.Dir, "failed", "tree")}, l.store.Trees(f.Below)...)
+		trees = append([]string{l.store.FailedTree()}, l.store.Trees(f.Below)...)
 	}
 	return layer.Export(to, layer.Below(trees, name))
 }
@@ -182,6 +204,8 @@ func (p *plain) end(chain []link, done int, ok bool) error {
 }
 
 func (p *plain) merged(_ []link, name string) (string, error) { return p.own(name), nil }
+
+func (p *plain) open([]link, int) (bool, error) { return false, nil }
 
 func (p *plain) export(_ []link, name, to string) error {
 	return layer.Export(to, []string{p.own(name)})

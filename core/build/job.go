@@ -109,6 +109,9 @@ func (j *job) run(ctx context.Context) error {
 	}
 	j.result.Packages = written
 	j.result.Steps = append(j.result.Steps, StepResult{Step: recipe.Pack, Seconds: time.Since(began).Seconds()})
+	if _, err := Clean(j.Workspace, Choice{Keep: j.Workspace.LayerSpace()}); err != nil {
+		return err
+	}
 	now := record{Key: whole, Written: written}
 	for _, w := range written {
 		info, err := os.Stat(w.Path)

@@ -88,6 +88,9 @@ func (s Store) Has(key string) bool {
 // one.
 func (s Store) Failed() (Layer, bool) { return s.Get(failed) }
 
+// FailedTree is the failed step's own part of the tree.
+func (s Store) FailedTree() string { return filepath.Join(s.Dir, failed, treeDir) }
+
 // Trees lists the folders of a layer and of those that it stands on, the
 // upper ones first. An empty key has none.
 func (s Store) Trees(key string) []string {

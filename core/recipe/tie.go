@@ -6,6 +6,7 @@ import (
 	"maps"
 	"slices"
 	"strings"
+	"unicode/utf8"
 
 	"github.com/bmatcuk/doublestar/v4"
 
@@ -159,7 +160,9 @@ func tokens(pattern string) []token {
 			i++
 			out = append(out, token{char: rune(pattern[i])})
 		default:
-			out = append(out, token{char: rune(c)})
+			r, size := utf8.DecodeRuneInString(pattern[i:])
+			out = append(out, token{char: r})
+			i += size - 1
 		}
 	}
 	return out

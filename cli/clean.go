@@ -1,0 +1,103 @@
+package cli
+
+import (
+	"fmt"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"ellwand.example/core/build"
+	"ellwand.example/core/workspace"
+	"ellwand.example/term"
+)
+
+func (a *app) cleanCommand() *cobra.Command {
+	var older, keep string
+	cmd := &cobra.Command{
+		Use:   "clean [RECIPE...]",
+		Short: "Remove what steps left for the next build",
+		Long: `Remove the layers that steps left, which only save time: the next build runs
+those steps again. Packages, logs and sources stay. With names, those of the
+named recipes alone.
+
+Builds keep the layers of all recipes within the space that [build] layers in
+ellwand.toml gives them (20 GiB), so that this is seldom needed.`,
+		Example: `  ellwand clean
+  ellwand clean tidegauge
+  ellwand clean --older 7d
+  ellwand clean --keep 2GiB`,
+		ValidArgsFunction: a.completeRecipes,
+		RunE: func(_ *cobra.Command, args []string) error {
+			w, err := a.open()
+			if err != nil {
+				return err
+			}
+			c := build.Choice{Keep: -1}
+			for _, arg := range args {
+				c.Recipes = append(c.Recipes, recipeName(arg))
+			}
+			if older != "" {
+				if c.Older, err = age(older); err != nil {
+					return usageError{err}
+				}
+			}
+			if keep != "" {
+				if c.Keep, err = workspace.ParseBytes(keep); err != nil {
+					return usageError{fmt.Errorf("--keep: %w; write it like 2GiB", err)}
+				}
+			}
+			removed, err := build.Clean(w, c)
+			if err != nil {
+				return err
+			}
+			return a.showCleaned(removed)
+		},
+	}
+	cmd.Flags().StringVar(&older, "older", "", "only what was not used for this long, such as 12h or 7d")
+	cmd.Flags().StringVar(&keep, "keep", "", "keep what was used last, up to this much, such as 2GiB")
+	return cmd
+}
+
+// age reads a time such as 7d or 12h.
+func age(s string) (time.Duration, error) {
+	if days, ok := strings.CutSuffix(s, "d"); ok {
+		if n, err := strconv.Atoi(days); err == nil && n >= 0 {
+			return time.Duration(n) * 24 * time.Hour, nil
+		}
+	}
+	d, err := time.ParseDuration(s)
+	if err != nil || d < 0 {
+		return 0, fmt.Errorf("--older takes a time such as 7d, 12h or 30m, not %q", s)
+	}
+	return d, nil
+}
+
+func (a *app) showCleaned(removed []build.Cleaned) error {
+	if a.json {
+		return a.printJSON(removed)
+	}
+	var total int64
+	type sum struct {
+		steps []string
+		bytes int64
+	}
+	sums := map[string]*sum{}
+	var names []string
+	for _, c := range removed {
+		total += c.Bytes
+		if sums[c.Recipe] == nil {
+			sums[c.Recipe] = &sum{}
+			names = append(names, c.Recipe)
+		}
+		s := sums[c.Recipe]
+		s.steps, s.bytes = append(s.steps, c.Step), s.bytes+c.Bytes
+	}
+	for _, name := range names {
+		s := sums[name]
+		a.out.Printf("  %s  %s in %s\n", a.out.Style(term.Name, name), term.Bytes(s.bytes), term.Count(len(s.steps), "layer", "layers"))
+	}
+	a.out.Printf("%s removed, %s freed\n", term.Count(len(removed), "layer", "layers"), term.Bytes(total))
+	return nil
+}
