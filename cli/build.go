@@ -22,21 +22,36 @@ import (
 func (a *app) buildCommand() *cobra.Command {
 	var o build.Options
 	var set []string
-	var again bool
+	var again, every bool
 	var shell string
 	cmd := &cobra.Command{
-		Use:   "build RECIPE...",
+		Use:   "build RECIPE... | --all",
 		Short: "Run the steps, make packages",
-		Long: `Build the named recipes, in the order given, and put their packages into the
-workspace's packages folder. The steps are unpack, prepare, build, test, stage
-and pack. What has not changed since the last build is not done again: with the
-same scripts, sources and needs only pack runs, and with the same recipe
-nothing does.
+		Long: `Build the named recipes, or all of them, and put their packages into the
+workspace's packages folder. Each is built after those that it stands on, and
+independent ones at once. Where one fails, what stands on it is skipped, and
+everything else goes on.
+
+The steps are unpack, prepare, build, test, stage and pack. What each of them
+changed is kept, and is not done again as long as nothing that it depends on
+changes. Steps see the machine's programs and libraries, which they cannot
+change, the packages that meet their build needs, and no network.
 
 Sources that are not in the store are fetched first. Build needs are met by the
 packages that this workspace has built, and by the machine.`,
-		Example:           "  ellwand build libharmonic tidegauge",
-		Args:              arguments(atLeastOne("the name of a recipe")),
+		Example: `  ellwand build libharmonic tidegauge
+  ellwand build --all
+  ellwand build tidegauge --from stage
+  ellwand build tidegauge --shell test`,
+		Args: arguments(func(cmd *cobra.Command, args []string) error {
+			if every && len(args) > 0 {
+				return errors.New("--all builds every recipe; leave the names out")
+			}
+			if every {
+				return nil
+			}
+			return atLeastOne("the name of a recipe, or --all")(cmd, args)
+		}),
 		ValidArgsFunction: a.completeRecipes,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if err := checkSteps(map[string]string{"from": o.From, "until": o.Until, "shell": shell}); err != nil {
@@ -66,23 +81,13 @@ packages that this workspace has built, and by the machine.`,
 			if shell != "" {
 				return a.buildShell(cmd.Context(), b, all, shell)
 			}
-			results := []build.Result{}
-			for _, r := range all {
-				res, err := b.Build(cmd.Context(), r, o)
-				if err != nil {
-					return err
-				}
-				results = append(results, res)
-				if !a.json {
-					a.showBuild(res)
-				}
+			if len(all) == 1 {
+				return a.buildOne(cmd.Context(), b, all[0], o)
 			}
-			if a.json {
-				return a.printJSON(results)
-			}
-			return nil
+			return a.buildMany(cmd.Context(), b, all, o)
 		},
 	}
+	cmd.Flags().BoolVar(&every, "all", false, "build every recipe of the workspace")
 	cmd.Flags().BoolVar(&again, "again", false, "run every step, even where nothing changed")
 	cmd.Flags().StringVar(&o.From, "from", "", "run this step and those after it, even where nothing changed")
 	cmd.Flags().StringVar(&o.Until, "until", "", "stop after this step, and leave a copy of the work tree to look at")
@@ -92,6 +97,108 @@ packages that this workspace has built, and by the machine.`,
 	cmd.RegisterFlagCompletionFunc("from", cobra.FixedCompletions(recipe.StepNames, cobra.ShellCompDirectiveNoFileComp))
 	cmd.RegisterFlagCompletionFunc("until", cobra.FixedCompletions(recipe.StepNames, cobra.ShellCompDirectiveNoFileComp))
 	return cmd
+}
+
+func (a *app) buildOne(ctx context.Context, b *build.Builder, r *recipe.Recipe, o build.Options) error {
+	res, err := b.Build(ctx, r, o)
+	if err != nil {
+		return err
+	}
+	if a.json {
+		return a.printJSON([]build.Result{res})
+	}
+	a.showBuild(res)
+	return nil
+}
+
+// buildMany builds several recipes, tells of each as it ends, and of all in a
+// table.
+func (a *app) buildMany(ctx context.Context, b *build.Builder, all []*recipe.Recipe, o build.Options) error {
+	began := time.Now()
+	outcomes, err := b.BuildAll(ctx, all, o, func(o build.Outcome) {
+		switch {
+		case a.json:
+		case o.Err != nil:
+			a.progress.Together(func() { a.explainError(o.Err) })
+		case o.State != build.Unchanged && o.State != build.Skipped:
+			a.progress.Together(func() { a.showBuild(o.Result) })
+		}
+	})
+	if err != nil {
+		return err
+	}
+	a.progress.Close()
+	if a.json {
+		if err := a.printJSON(outcomes); err != nil {
+			return err
+		}
+	} else {
+		a.showOutcomes(outcomes, time.Since(began))
+	}
+	for _, o := range outcomes {
+		if o.Err != nil {
+			return statusError(statusOf(o.Err))
+		}
+	}
+	return nil
+}
+
+var stateRoles = map[string]term.Role{build.Built: term.Good, build.Repacked: term.Good, build.Stopped: term.Good, build.Unchanged: term.Faint, build.Failed: term.Bad, build.Skipped: term.Doubtful}
+
+// manyOutcomes is from how many recipes on the table leaves out what is as it
+// was.
+const manyOutcomes = 20
+
+func (a *app) showOutcomes(outcomes []build.Outcome, took time.Duration) {
+	w := a.out
+	var rows [][]string
+	counts := map[string]int{}
+	for _, o := range outcomes {
+		counts[o.State]++
+		if o.State == build.Unchanged && (a.quiet || len(outcomes) > manyOutcomes && !a.verbose) {
+			continue
+		}
+		size, what := int64(0), ""
+		for _, p := range o.Packages {
+			size += p.Size
+		}
+		switch {
+		case len(o.Because) > 0:
+			what = "needs " + strings.Join(o.Because, ", ")
+		case o.Err != nil:
+			what = reason(o.Err)
+		default:
+			what = fmt.Sprintf("%s, %s", term.Count(len(o.Packages), "package", "packages"), term.Bytes(size))
+		}
+		rows = append(rows, []string{w.Style(term.Name, o.Recipe), o.Version, w.Style(stateRoles[o.State], o.State), fmt.Sprintf("%7s", seconds(o.Seconds)), what})
+	}
+	if len(rows) > 0 {
+		w.Printf("\n")
+		w.Table([]string{"recipe", "version", "state", "time", ""}, rows)
+	}
+	var parts []string
+	for _, state := range []string{build.Built, build.Repacked, build.Stopped, build.Unchanged, build.Failed, build.Skipped} {
+		if counts[state] > 0 {
+			parts = append(parts, w.Style(stateRoles[state], fmt.Sprintf("%d %s", counts[state], state)))
+		}
+	}
+	w.Printf("%s in %s: %s\n", term.Count(len(outcomes), "recipe", "recipes"), seconds(took.Seconds()), strings.Join(parts, ", "))
+}
+
+// reason says in a few words why a build failed.
+func reason(err error) string {
+	var step *build.StepError
+	var packing *build.PackError
+	switch {
+	case errors.As(err, &step) && len(step.Causes) > 0:
+		return step.Step + ": " + step.Causes[0].Message
+	case errors.As(err, &step):
+		return step.Step + " " + step.Ended
+	case errors.As(err, &packing):
+		return "pack: the staged files and the layouts do not fit together"
+	}
+	text, _, _ := strings.Cut(err.Error(), "\n")
+	return text
 }
 
 // buildShell opens a shell where a step runs.

@@ -48,6 +48,14 @@ func (p *Progress) Close() {
 	}
 }
 
+// Together runs what prints several lines, with the live lines out of the way
+// and nothing of others in between.
+func (p *Progress) Together(print func()) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	print()
+}
+
 // Note writes a line above the live ones.
 func (p *Progress) Note(text string) {
 	if p.level == Quiet {

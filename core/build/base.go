@@ -17,9 +17,9 @@ var pkgconfigDirs = []string{"usr/lib/*/pkgconfig", "usr/lib64/pkgconfig", "usr/
 // answer describes what of the base meets a need, so that another compiler or
 // another version of a library is seen to be another. It is empty where
 // nothing is found.
-func (j *job) answer(n need.Need) string {
+func (b *Builder) answer(n need.Need) string {
 	root := "/"
-	if s, ok := j.Runner.(sandbox.Namespaces); ok && s.Base != "" {
+	if s, ok := b.Runner.(sandbox.Namespaces); ok && s.Base != "" {
 		root = s.Base
 	}
 	for _, a := range n.Alternatives {

@@ -35,6 +35,10 @@ type Builder struct {
 	Fetcher   *source.Fetcher
 	Runner    sandbox.Runner
 	Progress  progress.Sink
+
+	catalogue catalogue
+	// share is among how many builds at once the cores are divided.
+	share int
 }
 
 // Options choose how a build goes.

@@ -46,14 +46,14 @@ func (j *job) variables(script string) []variable {
 		fixed("LC_ALL", "C.UTF-8"),
 		local("HOME", j.ground.seen("home")),
 		local("TMPDIR", j.temporary()),
-		local("MAKEFLAGS", fmt.Sprintf("-j%d", j.Workspace.Jobs())),
+		local("MAKEFLAGS", fmt.Sprintf("-j%d", j.jobs())),
 		fixed("ELL_NAME", r.Name),
 		fixed("ELL_VERSION", r.Version),
 		fixed("ELL_RELEASE", strconv.Itoa(r.Release)),
 		fixed("ELL_FULL", r.Full()),
 		fixed("ELL_ARCH", j.Workspace.Target.Arch),
 		local("ELL_SOURCE", work),
-		local("ELL_JOBS", strconv.Itoa(j.Workspace.Jobs())),
+		local("ELL_JOBS", strconv.Itoa(j.jobs())),
 	}
 	if seesRecipe(script) {
 		vars = append(vars, local("ELL_RECIPE", j.recipeFolder()))
@@ -124,4 +124,14 @@ func (j *job) recipeFolder() string {
 		return sandbox.RecipeDir
 	}
 	return j.recipe.Dir
+}
+
+// jobs is how many processes a step is told to run at once. Builds that run at
+// the same time share the cores; rather too many processes than idle cores.
+func (j *job) jobs() int {
+	n := j.Workspace.Jobs()
+	if j.share > 1 {
+		return max((n+j.share-1)/j.share, n/2, 1)
+	}
+	return n
 }

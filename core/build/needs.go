@@ -12,6 +12,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"sync"
 	"syscall"
 	"time"
 
@@ -45,6 +46,7 @@ func (j *job) meetNeeds() error {
 	if err != nil {
 		return err
 	}
+	all = slices.DeleteFunc(all, func(p *laidPackage) bool { return p.facts.Recipe == j.recipe.Name })
 	var missing []string
 	for _, text := range wanted {
 		n, err := need.Parse(text)
@@ -95,32 +97,64 @@ func find(all []*laidPackage, n need.Need) *laidPackage {
 	return best
 }
 
-// packages lists the workspace's packages for this target. A damaged file
-// among them meets nothing.
-func (j *job) packages() ([]*laidPackage, error) {
-	dir := j.Workspace.Packages()
+// catalogue remembers what was read of package files, while these stay as they
+// are.
+type catalogue struct {
+	mu    sync.Mutex
+	known map[string]catalogued
+}
+
+type catalogued struct {
+	size     int64
+	modified time.Time
+	pkg      *laidPackage // nil for one that cannot be read
+}
+
+// packages lists the workspace's packages for its target. A damaged file among
+// them meets nothing.
+func (b *Builder) packages() ([]*laidPackage, error) {
+	dir := b.Workspace.Packages()
 	entries, err := os.ReadDir(dir)
 	if err != nil && !os.IsNotExist(err) {
 		return nil, err
+	}
+	b.catalogue.mu.Lock()
+	defer b.catalogue.mu.Unlock()
+	if b.catalogue.known == nil {
+		b.catalogue.known = map[string]catalogued{}
 	}
 	var all []*laidPackage
 	for _, e := range entries {
 		if _, _, _, ok := pack.ParseFileName(e.Name()); !ok {
 			continue
 		}
-		p, err := pack.Open(filepath.Join(dir, e.Name()))
+		path := filepath.Join(dir, e.Name())
+		info, err := os.Stat(path)
 		if err != nil {
-			j.Progress.Note(err.Error() + "; it is passed over")
-			continue
+			continue // it is being replaced
 		}
-		own, _ := p.Meta("package.json")
-		p.Close()
-		if p.Facts.Target == j.Workspace.Target.Name && (p.Facts.Arch == recipe.AnyArch || p.Facts.Arch == j.Workspace.Target.Arch) && p.Facts.Recipe != j.recipe.Name {
-			sum := sha256.Sum256(own)
-			all = append(all, &laidPackage{path: p.Path, facts: p.Facts, digest: hex.EncodeToString(sum[:])})
+		c, ok := b.catalogue.known[path]
+		if !ok || c.size != info.Size() || !c.modified.Equal(info.ModTime()) {
+			c = catalogued{info.Size(), info.ModTime(), b.readPackage(path)}
+			b.catalogue.known[path] = c
+		}
+		if p := c.pkg; p != nil && p.facts.Target == b.Workspace.Target.Name && (p.facts.Arch == recipe.AnyArch || p.facts.Arch == b.Workspace.Target.Arch) {
+			all = append(all, p)
 		}
 	}
 	return all, nil
+}
+
+func (b *Builder) readPackage(path string) *laidPackage {
+	p, err := pack.Open(path)
+	if err != nil {
+		b.Progress.Note(err.Error() + "; it is passed over")
+		return nil
+	}
+	defer p.Close()
+	own, _ := p.Meta("package.json")
+	sum := sha256.Sum256(own)
+	return &laidPackage{path: p.Path, facts: p.Facts, digest: hex.EncodeToString(sum[:])}
 }
 
 // lay readies the packages that meet build needs to be laid over the base:
