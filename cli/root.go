@@ -19,6 +19,7 @@ import (
 
 	"ellwand.example/core/build"
 	"ellwand.example/core/document"
+	"ellwand.example/core/history"
 	"ellwand.example/core/pack"
 	"ellwand.example/core/recipe"
 	"ellwand.example/core/repo"
@@ -120,7 +121,7 @@ packages from it, lint them, and publish them into a repository.`,
 	flags.StringVar(&a.workspace, "workspace", "", "the workspace's folder (default: this one or the nearest above)")
 	root.MarkPersistentFlagDirname("workspace")
 	root.RegisterFlagCompletionFunc("color", cobra.FixedCompletions([]string{"auto", "always", "never"}, cobra.ShellCompDirectiveNoFileComp))
-	root.AddCommand(a.initCommand(), a.draftCommand(), a.fetchCommand(), a.storeCommand(), a.buildCommand(), a.cleanCommand(), a.showCommand(), a.lintCommand(), a.explainCommand(),
+	root.AddCommand(a.initCommand(), a.draftCommand(), a.fetchCommand(), a.storeCommand(), a.buildCommand(), a.logCommand(), a.cleanCommand(), a.showCommand(), a.lintCommand(), a.explainCommand(),
 		a.publishCommand(), a.listCommand(), a.searchCommand(), a.compareCommand(), a.bumpCommand(), a.bundleCommand(), a.unbundleCommand(), a.schemaCommand(), a.demoCommand())
 	return root
 }
@@ -266,6 +267,11 @@ func (a *app) fetcher(w *workspace.Workspace) *source.Fetcher {
 // builder makes what builds recipes, with steps kept apart as --isolation says.
 func (a *app) builder(ctx context.Context, w *workspace.Workspace) (*build.Builder, error) {
 	b := &build.Builder{Workspace: w, Fetcher: a.fetcher(w), Runner: sandbox.None{}, Progress: a.progress}
+	var err error
+	if b.History, err = history.Open(ctx, historyFile(w)); err != nil {
+		a.progress.Note("there is no history of builds: " + err.Error())
+		b.History = nil
+	}
 	switch a.isolation {
 	case "none":
 		return b, nil

@@ -2,11 +2,15 @@ package term
 
 import (
 	"bytes"
+	"fmt"
 	"strings"
 	"testing"
 	"time"
 
+	"github.com/charmbracelet/x/ansi"
+
 	"ellwand.example/core/document"
+	"ellwand.example/core/progress"
 )
 
 func writer(width int, color string) (*bytes.Buffer, *Writer) {
@@ -104,5 +108,39 @@ func TestPlainProgress(t *testing.T) {
 	chatty.End("done")
 	if b.String() != "| a line\n" {
 		t.Errorf("verbose: %q", b)
+	}
+}
+
+// Live lines fit the terminal, whatever its width, and are drawn in one piece.
+func TestLiveProgress(t *testing.T) {
+	for _, width := range []int{20, 40, 80, 200} {
+		b, w := writer(width, "always")
+		w.Terminal = true
+		p := NewProgress(w, Normal)
+		tasks := []progress.Task{p.Begin("libharmonic build", 60_000, progress.Time), p.Begin("fetch tidegauge-2.4.1.tar.gz", 100<<20, "bytes"), p.Begin("tidegauge test", 0, "")}
+		for i := range 9 {
+			tasks = append(tasks, p.Begin(fmt.Sprint("more ", i), 0, ""))
+		}
+		tasks[0].Say("cc -c a very long line of output that does not fit into any terminal of a usual width, let alone " + strings.Repeat("x", 200))
+		tasks[1].Advance(50 << 20)
+		p.Begin("quick", 0, "").End("done")
+		time.Sleep(liveAfter + 3*refresh)
+		p.Note("a note")
+		for _, t := range tasks {
+			t.End("done")
+		}
+		p.Close()
+		got := b.String()
+		for _, line := range strings.Split(ansi.Strip(strings.ReplaceAll(got, "\r", "")), "\n") {
+			if n := ansi.StringWidth(line); n >= width {
+				t.Errorf("%d wide on %d: %q", n, width, line)
+			}
+		}
+		if !strings.HasSuffix(got, eraseBelow) || strings.Contains(got, "quick") || !strings.Contains(got, "a note\n") || !strings.Contains(got, "and 5 more") {
+			t.Errorf("on %d columns:\n%q", width, got)
+		}
+		if bars := strings.Contains(got, "━"); bars != (width >= barFrom) {
+			t.Errorf("on %d columns there are bars: %v", width, bars)
+		}
 	}
 }

@@ -16,6 +16,7 @@ import (
 
 	"github.com/gofrs/flock"
 
+	"ellwand.example/core/history"
 	"ellwand.example/core/layer"
 	"ellwand.example/core/layout"
 	"ellwand.example/core/pack"
@@ -35,6 +36,7 @@ type Builder struct {
 	Fetcher   *source.Fetcher
 	Runner    sandbox.Runner
 	Progress  progress.Sink
+	History   *history.Store // may be nil
 
 	catalogue catalogue
 	// share is among how many builds at once the cores are divided.
@@ -74,6 +76,9 @@ type StepResult struct {
 	Skipped bool    `json:"skipped,omitempty"`
 	Memory  int64   `json:"memory,omitempty"` // bytes resident at the most
 	CPU     float64 `json:"cpu,omitempty"`    // seconds
+	// Warnings are those of compilers that its log has.
+	Warnings int `json:"warnings,omitempty"`
+	Status   int `json:"status,omitempty"` // of its script, where it failed
 }
 
 // StepError is a step whose script failed.
@@ -142,7 +147,10 @@ func (b *Builder) Build(ctx context.Context, r *recipe.Recipe, o Options) (Resul
 	}
 	defer j.close()
 	j.options = o
-	return j.result, j.run(ctx)
+	began := time.Now()
+	err = j.run(ctx)
+	j.noteEnd(ctx, time.Since(began), err)
+	return j.result, err
 }
 
 // begin takes hold of a recipe's state.

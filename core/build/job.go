@@ -14,6 +14,7 @@ import (
 	"github.com/gofrs/flock"
 
 	"ellwand.example/core/layer"
+	"ellwand.example/core/progress"
 	"ellwand.example/core/recipe"
 	"ellwand.example/core/sandbox"
 	"ellwand.example/core/source"
@@ -36,6 +37,7 @@ type job struct {
 	answers map[string]string // build need → what of the base meets it
 	over    []string          // folders of the laid packages
 	logs    string
+	number  int64 // of this build in the history; 0 for none
 }
 
 func (j *job) close() { j.lock.Unlock() }
@@ -94,6 +96,9 @@ func (j *job) run(ctx context.Context) error {
 	j.result.State = Built
 	if done == len(chain) {
 		j.result.State = Repacked
+	}
+	if j.number == 0 {
+		j.noteBegin()
 	}
 	began := time.Now()
 	staged, err := j.ground.merged(chain, "stage")
@@ -282,7 +287,7 @@ func (j *job) command(name, script string) (sandbox.Command, error) {
 
 // script runs a step's script in the work tree.
 func (j *job) script(ctx context.Context, s *StepResult, script string, log *os.File) error {
-	t := j.Progress.Begin(j.recipe.Name+" "+s.Step, 0, "")
+	t := j.Progress.Begin(j.recipe.Name+" "+s.Step, j.usual(ctx, s.Step), progress.Time)
 	out := &logWriter{file: log, task: t}
 	c, err := j.command(s.Step, script)
 	if err != nil {
@@ -291,7 +296,7 @@ func (j *job) script(ctx context.Context, s *StepResult, script string, log *os.
 	c.Output = out
 	used, err := j.Runner.Run(ctx, c)
 	out.flush()
-	s.Memory, s.CPU = used.Memory, used.CPU.Seconds()
+	s.Memory, s.CPU, s.Warnings = used.Memory, used.CPU.Seconds(), out.warnings
 	for _, left := range used.Left {
 		j.Progress.Note(fmt.Sprintf("%s: step %s left a process running, which was ended: %s", j.recipe.Name, s.Step, trim(left)))
 	}
@@ -304,6 +309,7 @@ func (j *job) script(ctx context.Context, s *StepResult, script string, log *os.
 	if !errors.As(err, &exit) {
 		return err
 	}
+	s.Status = exit.Status
 	e := &StepError{Recipe: j.recipe.Name, Step: s.Step, File: j.recipe.Doc.File, Ended: exit.Error(), Tail: out.lines(), Log: workspace.Display(log.Name())}
 	if e.Causes, err = Diagnose(log); err != nil {
 		return err
@@ -336,6 +342,7 @@ func (j *job) openLogs() error {
 			}
 		}
 	}
+	defer func() { j.noteBegin() }()
 	j.logs = filepath.Join(all, time.Now().UTC().Format("2006-01-02T15.04.05.000Z"))
 	j.result.Logs = workspace.Display(j.logs)
 	return os.MkdirAll(j.logs, 0o755)

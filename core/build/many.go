@@ -21,6 +21,8 @@ import (
 const (
 	Failed  = "failed"
 	Skipped = "skipped" // since something that it stands on failed
+	// Interrupted is the state in the history of a build that was broken off.
+	Interrupted = "interrupted"
 )
 
 // Outcome is what came of one of several recipes.

@@ -26,7 +26,12 @@ type logWriter struct {
 	task progress.Task
 	part []byte
 	tail []string
+
+	warnings int
 }
+
+// warning is how compilers begin one.
+var warning = regexp.MustCompile(`^\S+?:\d+(:\d+)?: warning: |^(cc1(plus)?|ld|\S+/ld): warning: `)
 
 func (w *logWriter) Write(p []byte) (int, error) {
 	if _, err := w.file.Write(p); err != nil {
@@ -51,6 +56,9 @@ func (w *logWriter) Write(p []byte) (int, error) {
 func (w *logWriter) line(b []byte) {
 	s := trim(string(b))
 	w.tail = append(w.tail, s)
+	if strings.Contains(s, "warning: ") && warning.MatchString(s) {
+		w.warnings++
+	}
 	if len(w.tail) >= 2*tailLines {
 		w.tail = append(w.tail[:0], w.tail[len(w.tail)-tailLines:]...)
 	}
@@ -68,6 +76,13 @@ func (w *logWriter) lines() []string {
 	return w.tail[max(0, len(w.tail)-tailLines):]
 }
 
+// CleanLine makes a line of a log fit to be shown.
+func CleanLine(s string) string { return trim(s) }
+
+// scriptDir is where the scripts of steps stand in a sandbox; the shell's
+// messages begin with it.
+const scriptDir = "/run/ellwand/"
+
 // trim makes a line of output fit to be shown: without control characters,
 // and not endless.
 func trim(s string) string {
@@ -75,7 +90,7 @@ func trim(s string) string {
 	if i := strings.LastIndexByte(s, '\r'); i >= 0 {
 		s = s[i+1:] // what a terminal would show of a redrawn line
 	}
-	s = escapes.ReplaceAllString(s, "")
+	s = strings.TrimPrefix(escapes.ReplaceAllString(s, ""), scriptDir)
 	s = strings.Map(func(r rune) rune {
 		if r == '\t' {
 			return ' '

@@ -5,11 +5,15 @@ package progress
 // Sink receives what happens.
 type Sink interface {
 	// Begin announces a piece of work. Total is its size in unit "bytes" or a
-	// counted thing; 0 where it is not known.
+	// counted thing, or in unit Time the milliseconds that it usually takes,
+	// which pass by themselves; 0 where it is not known.
 	Begin(name string, total int64, unit string) Task
 	// Note is one fact worth telling at any time.
 	Note(text string)
 }
+
+// Time is the unit of work of which only the usual time is known.
+const Time = "ms"
 
 // Task is a piece of work under way. Its methods may be called by several
 // goroutines.
