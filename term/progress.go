@@ -301,7 +301,7 @@ func (t *task) part() (part float64, known bool) {
 }
 
 func (t *task) bar(part float64) string {
-	full := int(part*barWidth + 0.5)
+	full := int(part * barWidth)
 	return t.p.w.Style(Good, strings.Repeat("━", full)) + t.p.w.Style(Faint, strings.Repeat("─", barWidth-full))
 }
 

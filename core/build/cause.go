@@ -5,9 +5,11 @@ import (
 	"fmt"
 	"io"
 	"regexp"
+	"slices"
 	"strings"
 
 	"ellwand.example/core/need"
+	"ellwand.example/core/pack"
 )
 
 // Cause is what a step most likely failed of, read from its log.
@@ -107,6 +109,53 @@ var signs = []sign{
 	{CompileError, regexp.MustCompile(`^(\S+?:\d+(?::\d+)?: (?:fatal )?error: .+)$`), says("the compiler stops: %s", "mend the source with a [[patch]], or set what it asks for in the step")},
 }
 
+// whoHas looks for what is missing among the workspace's packages, and says
+// which need brings it.
+func (j *job) whoHas(c *Cause) {
+	n, err := need.Parse(c.Need)
+	if c.Need == "" || err != nil {
+		return
+	}
+	all, err := j.packages()
+	if err != nil {
+		return
+	}
+	p := find(all, n)
+	wanted := c.Need
+	if p == nil && c.Kind == MissingHeader {
+		p, wanted = withHeader(all, c.What)
+	}
+	if p != nil && p.facts.Recipe != j.recipe.Name {
+		c.Need = wanted
+		c.Remedy = fmt.Sprintf("%s, in this workspace, has it: build = [%q] in [needs]", p.facts.Identity(), wanted)
+	}
+}
+
+// withHeader finds a package with a header, and what to need for it: its
+// pkg-config module, if it has one, which says where the header is.
+func withHeader(all []*laidPackage, name string) (*laidPackage, string) {
+	for _, l := range all {
+		p, err := pack.Open(l.path)
+		if err != nil {
+			continue
+		}
+		entries, err := p.Layout()
+		p.Close()
+		if err != nil || !slices.ContainsFunc(entries, func(e pack.Entry) bool {
+			return strings.HasPrefix(e.Path, "/usr/include/") && strings.HasSuffix(e.Path, "/"+name)
+		}) {
+			continue
+		}
+		for _, provide := range l.facts.AllProvides() {
+			if provide.Kind == need.PkgConfig {
+				return l, need.PkgConfig + "/" + provide.Name
+			}
+		}
+		return l, l.facts.Name
+	}
+	return nil, ""
+}
+
 // maxLog bounds how much of a log is searched, in bytes, from its end.
 const maxLog = 4 << 20
 
@@ -159,7 +208,9 @@ func Diagnose(log io.ReadSeeker) ([]Cause, error) {
 	}
 	var out []Cause
 	for i := range signs {
-		if c, ok := found[i]; ok {
+		c, ok := found[i]
+		// One line of the log tells of one cause.
+		if ok && !slices.ContainsFunc(out, func(o Cause) bool { return o.LogLine == c.LogLine && c.LogLine > 0 }) {
 			out = append(out, c)
 		}
 	}

@@ -314,6 +314,9 @@ func (j *job) script(ctx context.Context, s *StepResult, script string, log *os.
 	if e.Causes, err = Diagnose(log); err != nil {
 		return err
 	}
+	for i := range e.Causes {
+		j.whoHas(&e.Causes[i])
+	}
 	if exit.Line > 0 && j.recipe.Steps.Script(s.Step) == "" {
 		// The method wrote the script, and the recipe has no line for it.
 		e.Line, e.Method = j.recipe.MethodLine(), j.recipe.Steps.Method

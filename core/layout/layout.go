@@ -135,7 +135,11 @@ func Lines(suggestions []Suggestion) string {
 		}
 		fmt.Fprintf(&b, "[package.%s.layout]\n", name)
 		for _, key := range byPackage[name] {
-			fmt.Fprintf(&b, "%-*s = {}\n", width[name], key)
+			entry := "{}"
+			if strings.HasPrefix(key, `"/etc/`) && !strings.HasSuffix(key, `/"`) {
+				entry = fmt.Sprintf("{ kind = %q }", recipe.Config)
+			}
+			fmt.Fprintf(&b, "%-*s = %s\n", width[name], key, entry)
 		}
 	}
 	return b.String()
