@@ -114,20 +114,24 @@ func (b *bench) building() {
 	}
 	write("", `"/usr/bin/project" = {}`)
 	ellwand()
-	best := time.Hour
+	byHand := func() time.Duration {
+		dir := filepath.Join(b.work, "by-hand")
+		check(os.RemoveAll(dir))
+		check(os.MkdirAll(dir, 0o755))
+		began := time.Now()
+		shell(`export MAKEFLAGS=-j$(nproc) CFLAGS="-O2 -fstack-protector-strong -D_FORTIFY_SOURCE=2" LDFLAGS="-Wl,-z,relro,-z,now"
+tar -C "$1" -xf "$2" && cd "$1/project-1.0" && make >/dev/null && make DESTDIR="$1/stage" install >/dev/null`, dir, archive)
+		return time.Since(began)
+	}
+	// In turns, since a machine is not equally quick all the time.
+	best, hand := time.Hour, time.Hour
 	var full time.Duration
 	for range b.runs {
 		if whole, pack, _ := ellwand("--again"); whole-pack < best {
 			best, full = whole-pack, whole
 		}
+		hand = min(hand, byHand())
 	}
-	hand := b.best(func() {
-		dir := filepath.Join(b.work, "by-hand")
-		check(os.RemoveAll(dir))
-		check(os.MkdirAll(dir, 0o755))
-		shell(`export MAKEFLAGS=-j$(nproc) CFLAGS="-O2 -fstack-protector-strong -D_FORTIFY_SOURCE=2" LDFLAGS="-Wl,-z,relro,-z,now"
-tar -C "$1" -xf "$2" && cd "$1/project-1.0" && make >/dev/null && make DESTDIR="$1/stage" install >/dev/null`, dir, archive)
-	})
 	row(fmt.Sprintf("build a C project of %d files, packing apart", files), best, "the same commands in a shell", hand, "≤ 1.05")
 	write("", "\"/usr/bin/*\" = {}")
 	whole, pack, ran := ellwand()

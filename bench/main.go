@@ -2,7 +2,7 @@
 // same work, in one run on one machine, and prints the ratios as a Markdown
 // table:
 //
-//	go run ./bench [-runs 3] [-tree DIR]
+//	go run ./bench [-runs 3] [-tree DIR] [-only PART]
 //
 // It needs tar, zstd, sha256sum and xargs.
 package main
@@ -39,6 +39,7 @@ func main() {
 	}
 	runs := flag.Int("runs", 3, "how often each thing is measured; the best counts")
 	tree := flag.String("tree", runtime.GOROOT(), "the tree to pack")
+	only := flag.String("only", "", "measure one part: recipe, build, pack, repository or start")
 	flag.Parse()
 	work, err := os.MkdirTemp("", "ellwand-bench-")
 	check(err)
@@ -46,11 +47,14 @@ func main() {
 	b := &bench{runs: *runs, tree: *tree, work: work}
 	fmt.Printf("%s, %d cores\n\n| what | Ellwand | against | | ratio | bar |\n|---|---|---|---|---|---|\n", runtime.GOARCH, runtime.NumCPU())
 	b.program()
-	b.recipe()
-	b.building()
-	b.packing()
-	b.repository()
-	b.start()
+	for _, part := range []struct {
+		name string
+		run  func()
+	}{{"recipe", b.recipe}, {"build", b.building}, {"pack", b.packing}, {"repository", b.repository}, {"start", b.start}} {
+		if *only == "" || *only == part.name {
+			part.run()
+		}
+	}
 }
 
 func check(err error) {

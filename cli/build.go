@@ -22,7 +22,7 @@ import (
 func (a *app) buildCommand() *cobra.Command {
 	var o build.Options
 	var set []string
-	var again, every bool
+	var again, every, twice bool
 	var shell string
 	cmd := &cobra.Command{
 		Use:   "build RECIPE... | --all",
@@ -81,6 +81,9 @@ packages that this workspace has built, and by the machine.`,
 			if shell != "" {
 				return a.buildShell(cmd.Context(), b, all, shell)
 			}
+			if twice {
+				return a.buildTwice(cmd.Context(), b, all, o)
+			}
 			if len(all) == 1 {
 				return a.buildOne(cmd.Context(), b, all[0], o)
 			}
@@ -91,6 +94,7 @@ packages that this workspace has built, and by the machine.`,
 	cmd.Flags().BoolVar(&again, "again", false, "run every step, even where nothing changed")
 	cmd.Flags().StringVar(&o.From, "from", "", "run this step and those after it, even where nothing changed")
 	cmd.Flags().StringVar(&o.Until, "until", "", "stop after this step, and leave a copy of the work tree to look at")
+	cmd.Flags().BoolVar(&twice, "twice", false, "build a second time under other circumstances, and compare the packages byte by byte")
 	cmd.Flags().StringVar(&shell, "shell", "", "open a shell where this step runs: as it finds the tree, or as it left it when it failed")
 	a.isolationFlag(cmd)
 	cmd.Flags().StringArrayVar(&set, "set", nil, "give an option of the recipe another value: `NAME=VALUE`")
@@ -109,6 +113,63 @@ func (a *app) buildOne(ctx context.Context, b *build.Builder, r *recipe.Recipe, 
 	}
 	a.showBuild(res)
 	return nil
+}
+
+// buildTwice builds each recipe twice, and tells what came out differently.
+func (a *app) buildTwice(ctx context.Context, b *build.Builder, all []*recipe.Recipe, o build.Options) error {
+	type twice struct {
+		build.Result
+		Differences []build.Difference `json:"differences"`
+	}
+	results := []twice{}
+	different := 0
+	for _, r := range all {
+		res, found, err := b.Twice(ctx, r, o)
+		if err != nil {
+			return err
+		}
+		results = append(results, twice{res, found})
+		if len(found) > 0 {
+			different++
+		}
+		if !a.json {
+			a.progress.Together(func() { a.showTwice(res, found) })
+		}
+	}
+	if a.json {
+		if err := a.printJSON(results); err != nil {
+			return err
+		}
+	}
+	if different > 0 {
+		return statusError(statusFindings)
+	}
+	return nil
+}
+
+func (a *app) showTwice(res build.Result, found []build.Difference) {
+	w := a.out
+	if len(found) == 0 {
+		w.Printf("%s %s  %s: %s, the same both times\n", w.Style(term.Strong, res.Recipe), res.Version, w.Style(term.Good, "same bytes"), term.Count(len(res.Packages), "package", "packages"))
+		return
+	}
+	w.Printf("%s %s  %s\n", w.Style(term.Strong, res.Recipe), res.Version, w.Style(term.Bad, "the second build made other packages"))
+	for _, d := range found {
+		w.Printf("  %s  %s: %s", w.Style(term.Name, d.Package), d.Path, d.What)
+		if d.What == "contents" {
+			w.Printf(" from byte %d on", d.Offset)
+			if d.Where != "" {
+				w.Printf(", %s", d.Where)
+			}
+		}
+		w.Printf("\n")
+		if d.First != d.Second {
+			w.Printf("    %s %s\n    %s %s\n", w.Style(term.Bad, "first: "), d.First, w.Style(term.Good, "second:"), d.Second)
+		}
+		if d.Hint != "" {
+			w.Printf("    %s\n", d.Hint)
+		}
+	}
 }
 
 // buildMany builds several recipes, tells of each as it ends, and of all in a

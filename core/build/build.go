@@ -41,6 +41,8 @@ type Builder struct {
 	catalogue catalogue
 	// share is among how many builds at once the cores are divided.
 	share int
+	// varied is set for the second of two builds whose packages are compared.
+	varied *variation
 }
 
 // Options choose how a build goes.

@@ -82,6 +82,9 @@ func (j *job) variables(script string) []variable {
 			local("XDG_DATA_DIRS", under("usr/share")+":/usr/local/share:/usr/share"),
 		)
 	}
+	if v := j.varied; v != nil {
+		vars = append(vars, local("TZ", v.timezone), local("LC_ALL", v.locale))
+	}
 	return append(vars,
 		local("PATH", search),
 		local("CFLAGS", flags), local("CXXFLAGS", flags), local("FFLAGS", flags),
@@ -91,9 +94,14 @@ func (j *job) variables(script string) []variable {
 
 func (j *job) environment(script string) []string {
 	vars := j.variables(script)
-	env := make([]string, len(vars))
-	for i, v := range vars {
-		env[i] = v.name + "=" + v.value
+	// The last one of a name counts.
+	values := map[string]string{}
+	for _, v := range vars {
+		values[v.name] = v.value
+	}
+	var env []string
+	for _, name := range slices.Sorted(maps.Keys(values)) {
+		env = append(env, name+"="+values[name])
 	}
 	return env
 }
@@ -129,6 +137,9 @@ func (j *job) recipeFolder() string {
 // jobs is how many processes a step is told to run at once. Builds that run at
 // the same time share the cores; rather too many processes than idle cores.
 func (j *job) jobs() int {
+	if j.varied != nil {
+		return j.varied.jobs
+	}
 	n := j.Workspace.Jobs()
 	if j.share > 1 {
 		return max((n+j.share-1)/j.share, n/2, 1)

@@ -117,8 +117,8 @@ const readOnly = unix.MOUNT_ATTR_RDONLY | unix.MOUNT_ATTR_NOSUID | unix.MOUNT_AT
 
 // etcFiles replace those of the base: they would differ between machines.
 var etcFiles = map[string]string{
-	"passwd":   "root:x:0:0:root:/root:/bin/sh\nbuild:x:1000:1000:build:/build/home:/bin/sh\nnobody:x:65534:65534:nobody:/:/bin/false\n",
-	"group":    "root:x:0:\nbuild:x:1000:\nnogroup:x:65534:\n",
+	"passwd":   "root:x:0:0:root:/root:/bin/sh\nbuild:x:{user}:{user}:build:/build/home:/bin/sh\nnobody:x:65534:65534:nobody:/:/bin/false\n",
+	"group":    "root:x:0:\nbuild:x:{user}:\nnogroup:x:65534:\n",
 	"hosts":    "127.0.0.1 localhost\n::1 localhost\n",
 	"hostname": "ellwand\n",
 }
@@ -153,7 +153,7 @@ func (s *spec) mountBase() error {
 		return err
 	}
 	for name, text := range etcFiles {
-		if err := os.WriteFile(filepath.Join(own, "etc", name), []byte(text), 0o644); err != nil {
+		if err := os.WriteFile(filepath.Join(own, "etc", name), []byte(strings.ReplaceAll(text, "{user}", strconv.Itoa(s.User))), 0o644); err != nil {
 			return err
 		}
 	}
@@ -453,7 +453,7 @@ func (s *spec) run() report {
 	program := "/bin/sh"
 	attr := &syscall.ProcAttr{Env: s.Env, Files: []uintptr{0, 1, 2}, Sys: &syscall.SysProcAttr{}}
 	if s.Drop {
-		attr.Sys.Credential = &syscall.Credential{Uid: stepID, Gid: stepID}
+		attr.Sys.Credential = &syscall.Credential{Uid: uint32(s.User), Gid: uint32(s.User)}
 	}
 	var answer [2]int
 	switch {

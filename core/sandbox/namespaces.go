@@ -1,6 +1,7 @@
 package sandbox
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -28,6 +29,9 @@ type Namespaces struct {
 	// Copies says that overlay mounts are not to be had: every Tree has all
 	// in Upper, and nothing can be laid over the base.
 	Copies bool
+	// User is the number that the steps' user has as they see it; 0 for
+	// StepID.
+	User int
 }
 
 // Isolation is "namespaces".
@@ -37,8 +41,8 @@ func (Namespaces) Isolation() string { return "namespaces" }
 // sandbox: a number that belongs to nobody.
 const stepUser = 1_979_000_000
 
-// stepID is who runs the steps as they see it themselves.
-const stepID = 1000
+// StepID is who runs the steps as they see it themselves.
+const StepID = 1000
 
 // innerName is the name by which the program knows that it is started again
 // as the inner half.
@@ -61,7 +65,8 @@ type spec struct {
 	Limits    Limits          `json:"limits"`
 	Terminal  bool            `json:"terminal,omitempty"`
 	Copies    bool            `json:"copies,omitempty"`
-	Drop      bool            `json:"drop,omitempty"` // begin as root, and run the command as stepID
+	Drop      bool            `json:"drop,omitempty"` // begin as root, and run the command as User
+	User      int             `json:"user"`
 }
 
 // report is what the inner half answers.
@@ -165,7 +170,7 @@ func (n Namespaces) enter(ctx context.Context, c Command) (report, error) {
 	s := spec{
 		Command: c.Name, Script: c.Script, Call: c.call, Arguments: c.arguments, Dir: c.Dir, Env: c.Env,
 		Base: n.Base, Root: filepath.Join(c.Files, "root"), Temp: filepath.Join(c.Files, "tmp"),
-		Tree: c.Tree, Recipe: c.Recipe, Over: c.Over, Limits: c.Limits, Terminal: c.Terminal != nil, Copies: n.Copies, Drop: drop,
+		Tree: c.Tree, Recipe: c.Recipe, Over: c.Over, Limits: c.Limits, Terminal: c.Terminal != nil, Copies: n.Copies, Drop: drop, User: cmp.Or(n.User, StepID),
 	}
 	for _, dir := range []string{s.Root, s.Temp} {
 		if err := os.MkdirAll(dir, 0o755); err != nil {
@@ -206,12 +211,12 @@ func (n Namespaces) enter(ctx context.Context, c Command) (report, error) {
 		Setpgid:    true, // Ctrl-C is for the outer half to act on
 	}
 	if drop {
-		attr.UidMappings = []syscall.SysProcIDMap{{ContainerID: 0, HostID: 0, Size: 1}, {ContainerID: stepID, HostID: uid, Size: 1}}
-		attr.GidMappings = []syscall.SysProcIDMap{{ContainerID: 0, HostID: 0, Size: 1}, {ContainerID: stepID, HostID: gid, Size: 1}}
+		attr.UidMappings = []syscall.SysProcIDMap{{ContainerID: 0, HostID: 0, Size: 1}, {ContainerID: s.User, HostID: uid, Size: 1}}
+		attr.GidMappings = []syscall.SysProcIDMap{{ContainerID: 0, HostID: 0, Size: 1}, {ContainerID: s.User, HostID: gid, Size: 1}}
 		attr.GidMappingsEnableSetgroups = true
 	} else {
-		attr.UidMappings = []syscall.SysProcIDMap{{ContainerID: stepID, HostID: os.Geteuid(), Size: 1}}
-		attr.GidMappings = []syscall.SysProcIDMap{{ContainerID: stepID, HostID: os.Getegid(), Size: 1}}
+		attr.UidMappings = []syscall.SysProcIDMap{{ContainerID: s.User, HostID: os.Geteuid(), Size: 1}}
+		attr.GidMappings = []syscall.SysProcIDMap{{ContainerID: s.User, HostID: os.Getegid(), Size: 1}}
 		// Its user number is not 0 in there, and exec would take away what
 		// the new namespace gave it.
 		attr.AmbientCaps = innerCapabilities
