@@ -181,7 +181,8 @@ func (b *Builder) begin(ctx context.Context, r *recipe.Recipe) (*job, error) {
 }
 
 // Staged runs the steps up to stage, where they have to be, and lists what
-// stands in the staging directory. What it names on disk is gone with the next
+// stands in the staging directory, but for the debug information that was split
+// off. What it names on disk is gone with the next
 // build of the recipe.
 func (b *Builder) Staged(ctx context.Context, r *recipe.Recipe) ([]layout.Path, error) {
 	j, err := b.begin(ctx, r)
@@ -200,7 +201,12 @@ func (b *Builder) Staged(ctx context.Context, r *recipe.Recipe) ([]layout.Path, 
 	if err != nil {
 		return nil, err
 	}
-	return layout.Walk(dir)
+	staged, err := layout.Walk(dir)
+	if err != nil {
+		return nil, err
+	}
+	staged, _ = j.separateDebug(staged)
+	return staged, nil
 }
 
 // Isolate finds out how this machine can keep steps apart. The error is a

@@ -15,7 +15,7 @@ import (
 // and hardened as far as that costs next to nothing.
 const (
 	compileFlags = "-O2 -fstack-protector-strong -D_FORTIFY_SOURCE=2"
-	linkFlags    = "-Wl,-z,relro,-z,now"
+	linkFlags    = "-Wl,-z,relro,-z,now -Wl,--build-id"
 )
 
 // searchPath is where commands of the machine are looked for.
@@ -36,6 +36,9 @@ func (j *job) variables(script string) []variable {
 	// messages and debug information.
 	mapped := fmt.Sprintf("-ffile-prefix-map=%s=/build/%s-%s", work, r.Name, r.Version)
 	flags := compileFlags + " " + mapped
+	if j.splitsDebug() {
+		flags = debugFlags + " " + flags
+	}
 	fixed := func(name, value string) variable { return variable{name, value, false} }
 	local := func(name, value string) variable { return variable{name, value, true} }
 	vars := []variable{

@@ -216,6 +216,9 @@ func (j *job) step(ctx context.Context, chain []link, at int) error {
 	if err == nil {
 		err = j.applyRewrites(ctx, s.Step)
 	}
+	if err == nil && s.Step == recipe.Stage {
+		err = j.split(ctx)
+	}
 	s.Seconds = time.Since(began).Seconds()
 	j.result.Steps = append(j.result.Steps, s)
 	if ctx.Err() != nil {

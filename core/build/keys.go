@@ -44,7 +44,7 @@ func (j *job) keys() (chain []link, whole string, err error) {
 		case script == "" && len(rewritesAfter(j.recipe, step)) == 0:
 			continue
 		default:
-			inputs["script"], inputs["environment"], inputs["flags"] = script, fixed, compileFlags
+			inputs["script"], inputs["environment"], inputs["flags"], inputs["debug"] = script, fixed, compileFlags, j.splitsDebug()
 			inputs["needs"], inputs["base"], inputs["target"] = laid, j.answers, j.Workspace.Target
 			if seesRecipe(script) {
 				inputs["beside"] = beside

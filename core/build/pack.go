@@ -36,6 +36,7 @@ func (j *job) pack(ctx context.Context, dir string) ([]pack.Written, error) {
 	if err != nil {
 		return nil, fmt.Errorf("%s: step pack: %w", j.recipe.Name, err)
 	}
+	staged, debug := j.separateDebug(staged)
 	claims, err := layout.Resolve(j.recipe, staged)
 	var mismatch *layout.Mismatch
 	if errors.As(err, &mismatch) {
@@ -62,6 +63,9 @@ func (j *job) pack(ctx context.Context, dir string) ([]pack.Written, error) {
 			Recipe: j.recipe.Doc.Data, Build: record, Time: j.recipe.Date(),
 		})
 	}
+	if spec := j.debugSpec(debug, record); spec != nil {
+		specs = append(specs, *spec)
+	}
 	var written []pack.Written
 	for _, spec := range specs {
 		w, err := pack.Write(ctx, j.Workspace.Packages(), spec, j.Progress)
@@ -71,6 +75,22 @@ func (j *job) pack(ctx context.Context, dir string) ([]pack.Written, error) {
 		written = append(written, w)
 	}
 	return written, nil
+}
+
+// debugSpec is the package of what was split off; nil where there is nothing.
+func (j *job) debugSpec(files []layout.Path, record pack.BuildRecord) *pack.Spec {
+	var claims []layout.Claim
+	for _, p := range files {
+		if p.Type == layout.File {
+			claims = append(claims, layout.Claim{Path: p, Owner: layout.Root, Group: layout.Root})
+		}
+	}
+	if len(claims) == 0 {
+		return nil
+	}
+	f := j.facts(j.recipe.Name+debugSuffix, nil, nil)
+	f.Summary, f.Description, f.Category = "Debug information for "+j.recipe.Name, "", "debug"
+	return &pack.Spec{Facts: f, Claims: claims, Recipe: j.recipe.Doc.Data, Build: record, Time: j.recipe.Date()}
 }
 
 // facts gathers what a package says of itself: from the recipe, and from what

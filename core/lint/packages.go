@@ -8,6 +8,7 @@ import (
 	"io"
 	"os"
 	"path"
+	"regexp"
 	"slices"
 	"strings"
 
@@ -38,8 +39,11 @@ func (c *packageCheck) path(p, format string, args ...any) {
 // looked into; larger ones go through a temporary file.
 const inMemory = 32 << 20
 
-// buildMark is what paths of a build's own folder have in them.
-var buildMark = []byte("/.ellwand/build/")
+// buildMark is what paths of a build's own folders have in them: those that
+// steps see in a sandbox, and those of a build without one.
+var buildMark = regexp.MustCompile(`/build/(work|stage|home)/|/\.ellwand/build/`)
+
+const longestMark = len("/.ellwand/build/")
 
 // look reads the payload once and gathers what the rules need.
 func (c *packageCheck) look(ctx context.Context) error {
@@ -49,7 +53,8 @@ func (c *packageCheck) look(ctx context.Context) error {
 	}
 	c.files, c.buildPath, c.textual = map[string]scan.File{}, map[string]string{}, map[string]bool{}
 	return c.Walk(ctx, func(e pack.Entry, r io.Reader) error {
-		if r == nil {
+		// Split-off debug information is no program, and names build folders.
+		if r == nil || strings.HasPrefix(e.Path, "/usr/lib/debug/") {
 			return nil
 		}
 		at, done, err := randomAccess(r, e.Size)
@@ -101,14 +106,14 @@ func randomAccess(r io.Reader, size int64) (io.ReaderAt, func(), error) {
 // findBuildPath looks for the path of a build folder.
 func findBuildPath(r io.ReaderAt, size int64) (string, error) {
 	const block = 1 << 20
-	buf := make([]byte, min(size, block)+int64(len(buildMark)))
+	buf := make([]byte, min(size, block)+int64(longestMark))
 	for at := int64(0); at < size; at += block {
 		n, err := r.ReadAt(buf, at)
 		if err != nil && !errors.Is(err, io.EOF) {
 			return "", err
 		}
-		if i := bytes.Index(buf[:n], buildMark); i >= 0 {
-			end := i + len(buildMark)
+		if found := buildMark.FindIndex(buf[:n]); found != nil {
+			i, end := found[0], found[1]
 			for end < n && buf[end] > ' ' && buf[end] < 0x7f && !strings.ContainsRune(`"':;`, rune(buf[end])) {
 				end++
 			}
@@ -202,7 +207,7 @@ var layoutRules = []Rule{
 				}
 				_, there := pack.Find(c.Layout, path.Clean(target))
 				switch {
-				case strings.Contains(e.Link, string(buildMark)):
+				case buildMark.MatchString(e.Link):
 					c.path(e.Path, "it points into the build's own folder: %s", e.Link)
 				case !there && !path.IsAbs(e.Link) && !strings.Contains(e.Link, "/") && !c.mayBeElsewhere(target):
 					c.path(e.Path, "it points to %q, which is not in the package", e.Link)
@@ -472,7 +477,7 @@ var scriptRules = []Rule{
 		Remedy: "name the interpreter as it is installed, below /usr/bin or /bin",
 		pkg: func(c *packageCheck) {
 			for _, e := range c.Layout {
-				if i := c.files[e.Path].Interpreter; strings.HasPrefix(i, "/usr/local/") || strings.HasPrefix(i, "/home/") || strings.Contains(i, string(buildMark)) {
+				if i := c.files[e.Path].Interpreter; strings.HasPrefix(i, "/usr/local/") || strings.HasPrefix(i, "/home/") || buildMark.MatchString(i) {
 					c.path(e.Path, "its interpreter is %s", i)
 				}
 			}

@@ -61,6 +61,7 @@ type Recipe struct {
 	Rewrites    []Rewrite          `toml:"rewrite"`
 	Packages    map[string]Package `toml:"package"`
 	Discard     []string           `toml:"discard"`
+	Debug       *bool              `toml:"debug"` // split debug information off; true where it is left out
 	Waivers     []Waiver           `toml:"waive"`
 	Trial       Trial              `toml:"trial"`
 	Changes     []Change           `toml:"change"`
