@@ -59,6 +59,7 @@ type app struct {
 	color     string
 	workspace string // the folder that --workspace names
 	isolation string // what --isolation says
+	target    string // what --target says
 	running   bool   // the words were understood
 }
 
@@ -120,6 +121,7 @@ packages from it, lint them, and publish them into a repository.`,
 	flags.StringVar(&a.color, "color", "auto", "colours: auto, always or never")
 	flags.StringVar(&a.workspace, "workspace", "", "the workspace's folder (default: this one or the nearest above)")
 	root.MarkPersistentFlagDirname("workspace")
+	flags.StringVar(&a.target, "target", "", "what packages are made for: a [target] of ellwand.toml (default: the one that [build] names)")
 	root.RegisterFlagCompletionFunc("color", cobra.FixedCompletions([]string{"auto", "always", "never"}, cobra.ShellCompDirectiveNoFileComp))
 	root.AddCommand(a.initCommand(), a.draftCommand(), a.fetchCommand(), a.storeCommand(), a.buildCommand(), a.logCommand(), a.cleanCommand(), a.showCommand(), a.lintCommand(), a.explainCommand(),
 		a.publishCommand(), a.listCommand(), a.searchCommand(), a.compareCommand(), a.bumpCommand(), a.bundleCommand(), a.unbundleCommand(), a.schemaCommand(), a.demoCommand())
@@ -166,8 +168,9 @@ func statusOf(err error) int {
 	var missing *build.MissingError
 	var http *source.HTTPError
 	var refused *sandbox.RefusedError
+	var noBase *build.BaseError
 	if errors.As(err, &missing) || errors.As(err, &http) || errors.Is(err, syscall.ENOSPC) || errors.Is(err, fs.ErrPermission) ||
-		errors.Is(err, syscall.EROFS) || errors.Is(err, build.ErrBusy) || errors.As(err, &refused) {
+		errors.Is(err, syscall.EROFS) || errors.Is(err, build.ErrBusy) || errors.As(err, &refused) || errors.As(err, &noBase) {
 		return statusMachine
 	}
 	return statusInput
@@ -243,7 +246,13 @@ func (a *app) open() (*workspace.Workspace, error) {
 		}
 		dir = found
 	}
-	return workspace.Open(dir)
+	w, err := workspace.Open(dir)
+	if err == nil && a.target != "" {
+		if err := w.ChooseTarget(a.target); err != nil {
+			return nil, usageError{err}
+		}
+	}
+	return w, err
 }
 
 // openIfAny is open for commands that do without a workspace as well.
@@ -274,12 +283,20 @@ func (a *app) builder(ctx context.Context, w *workspace.Workspace) (*build.Build
 	}
 	switch a.isolation {
 	case "none":
+		if w.On.Base != "" && w.On.Base != workspace.HostBase {
+			return nil, usageError{fmt.Errorf("target %s has a base of its own, which --isolation none cannot give to the steps", w.Target.Name)}
+		}
 		return b, nil
 	case "", "namespaces":
 	default:
 		return nil, usageError{fmt.Errorf("--isolation is namespaces or none, not %q", a.isolation)}
 	}
+	base, err := build.Base(ctx, w, a.progress)
+	if err != nil {
+		return nil, err
+	}
 	runner, err := build.Isolate(ctx, w)
+	runner.Base = base
 	if runner.Copies {
 		a.progress.Note("overlay mounts are not to be had here: each step works on a copy of all the files")
 	}

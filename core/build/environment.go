@@ -1,6 +1,7 @@
 package build
 
 import (
+	"cmp"
 	"fmt"
 	"maps"
 	"path/filepath"
@@ -11,8 +12,8 @@ import (
 	"ellwand.example/core/sandbox"
 )
 
-// Compiler flags for every target, until targets bring their own: optimised,
-// and hardened as far as that costs next to nothing.
+// Compiler flags for targets that bring none of their own: optimised, and
+// hardened as far as that costs next to nothing.
 const (
 	compileFlags = "-O2 -fstack-protector-strong -D_FORTIFY_SOURCE=2"
 	linkFlags    = "-Wl,-z,relro,-z,now -Wl,--build-id"
@@ -35,7 +36,7 @@ func (j *job) variables(script string) []variable {
 	// The same name for the work tree in every build keeps its folder out of
 	// messages and debug information.
 	mapped := fmt.Sprintf("-ffile-prefix-map=%s=/build/%s-%s", work, r.Name, r.Version)
-	flags := compileFlags + " " + mapped
+	flags := j.compileFlags() + " " + mapped
 	if j.splitsDebug() {
 		flags = debugFlags + " " + flags
 	}
@@ -91,7 +92,7 @@ func (j *job) variables(script string) []variable {
 	return append(vars,
 		local("PATH", search),
 		local("CFLAGS", flags), local("CXXFLAGS", flags), local("FFLAGS", flags),
-		fixed("LDFLAGS", linkFlags),
+		fixed("LDFLAGS", cmp.Or(j.Workspace.On.LDFlags, linkFlags)),
 	)
 }
 
@@ -135,6 +136,16 @@ func (j *job) recipeFolder() string {
 		return sandbox.RecipeDir
 	}
 	return j.recipe.Dir
+}
+
+func (j *job) compileFlags() string { return cmp.Or(j.Workspace.On.CFlags, compileFlags) }
+
+// base names the system that steps see.
+func (j *job) base() string {
+	if n, ok := j.Runner.(sandbox.Namespaces); ok {
+		return n.Base
+	}
+	return ""
 }
 
 // jobs is how many processes a step is told to run at once. Builds that run at

@@ -44,8 +44,8 @@ func (j *job) keys() (chain []link, whole string, err error) {
 		case script == "" && len(rewritesAfter(j.recipe, step)) == 0:
 			continue
 		default:
-			inputs["script"], inputs["environment"], inputs["flags"], inputs["debug"] = script, fixed, compileFlags, j.splitsDebug()
-			inputs["needs"], inputs["base"], inputs["target"] = laid, j.answers, j.Workspace.Target
+			inputs["script"], inputs["environment"], inputs["flags"], inputs["debug"] = script, fixed, j.compileFlags(), j.splitsDebug()
+			inputs["needs"], inputs["base"], inputs["target"] = laid, j.answers, []any{j.Workspace.Target, j.base()}
 			if seesRecipe(script) {
 				inputs["beside"] = beside
 			}

@@ -68,7 +68,7 @@ func (b *Builder) Twice(ctx context.Context, r *recipe.Recipe, o Options) (Resul
 		if n, err = Isolate(ctx, aside); err != nil {
 			return first, nil, err
 		}
-		n.User = second.varied.user
+		n.User, n.Base = second.varied.user, b.Runner.(sandbox.Namespaces).Base
 		second.Runner = n
 	}
 	// Packages link from the first workspace, and a new one replaces the link.

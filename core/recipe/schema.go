@@ -30,7 +30,6 @@ var descriptions = map[string]string{
 	"discard":     "Staged paths, or patterns of them, that go into no package",
 	"debug":       "false leaves debug information in the programs; otherwise it goes into NAME-debug",
 
-
 	"let":              "Values of your own: {key} stands for them in strings",
 	"option":           "Choices that whoever builds the recipe can make with --set",
 	"option.summary":   "What the option does",

@@ -231,31 +231,44 @@ func (x *extractor) damaged(err error) error {
 	return &ArchiveError{Name: x.job.Name, Message: message, Remedy: "compare its size with upstream's, and fetch it again"}
 }
 
-func (x *extractor) stream(br *bufio.Reader, kind format) error {
-	var r io.Reader = br
+// decompress reads what a compressed stream holds. Done frees what that took.
+func decompress(r io.Reader, kind format) (plain io.Reader, done func(), err error) {
+	done = func() {}
 	switch kind {
 	case gzipFormat:
-		z, err := gzip.NewReader(br)
-		if err != nil {
-			return err
-		}
-		r = z
+		plain, err = gzip.NewReader(r)
 	case bzip2Format:
-		r = bzip2.NewReader(br)
+		plain = bzip2.NewReader(r)
 	case xzFormat:
-		z, err := xz.NewReader(br)
-		if err != nil {
-			return err
-		}
-		r = z
+		plain, err = xz.NewReader(r)
 	case zstdFormat:
-		z, err := zstd.NewReader(br, zstd.WithDecoderMaxMemory(1<<30), zstd.WithDecoderMaxWindow(1<<30))
-		if err != nil {
-			return err
+		var z *zstd.Decoder
+		if z, err = zstd.NewReader(r, zstd.WithDecoderMaxMemory(1<<30), zstd.WithDecoderMaxWindow(1<<30)); err == nil {
+			plain, done = z, z.Close
 		}
-		defer z.Close()
-		r = z
+	default:
+		plain = r
 	}
+	return plain, done, err
+}
+
+// Decompress reads a stream that may be compressed with gzip, bzip2, xz or
+// Zstandard, which its first bytes tell. Done frees what that took.
+func Decompress(r io.Reader) (plain io.Reader, done func(), err error) {
+	br := bufio.NewReaderSize(r, 1<<16)
+	head, err := br.Peek(8)
+	if err != nil && !errors.Is(err, io.EOF) {
+		return nil, nil, err
+	}
+	return decompress(br, looks(head))
+}
+
+func (x *extractor) stream(br *bufio.Reader, kind format) error {
+	r, done, err := decompress(br, kind)
+	if err != nil {
+		return err
+	}
+	defer done()
 	inner := bufio.NewReaderSize(r, 1<<18)
 	head, err := inner.Peek(512)
 	if err != nil && !errors.Is(err, io.EOF) {

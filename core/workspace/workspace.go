@@ -55,6 +55,7 @@ type Settings struct {
 	Name         string                `toml:"name"`
 	Build        Build                 `toml:"build"`
 	Store        Store                 `toml:"store"`
+	Targets      map[string]Target     `toml:"target"`
 	Repositories map[string]Repository `toml:"repository"`
 }
 
@@ -69,6 +70,16 @@ type Build struct {
 	Disk      string `toml:"disk" shape:"an amount such as \"20 GiB\""`
 	Time      string `toml:"time" shape:"a time such as \"2h\" or \"30m\""`
 	Layers    string `toml:"layers" shape:"an amount such as \"20 GiB\""` // that all layers may take on disk
+}
+
+// Target is a table [target.NAME]: what packages are made for, and on which
+// base.
+type Target struct {
+	Base         string   `toml:"base" shape:"\"host\", a folder, or an archive of a root"`
+	Arch         string   `toml:"arch" shape:"an architecture as uname -m says it"`
+	CFlags       string   `toml:"cflags"`
+	LDFlags      string   `toml:"ldflags"`
+	Repositories []string `toml:"repositories" shape:"names of [repository] tables"`
 }
 
 // Store is the table [store]: where a team shares sources.
@@ -90,6 +101,7 @@ type Workspace struct {
 	Dir      string // absolute
 	Settings Settings
 	Target   recipe.Target
+	On       Target        // the settings of the target, if it has any
 	Set      recipe.Values // options for recipes that have them
 }
 
@@ -140,12 +152,9 @@ func Open(dir string) (*Workspace, error) {
 	if u, err := url.Parse(w.Settings.Store.URL); w.Settings.Store.URL != "" && (err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "") {
 		doc.Add(doc.At("store", "url"), fmt.Sprintf("%q is not the address of a store", w.Settings.Store.URL), `url = "https://…"`)
 	}
-	w.Target = recipe.Target{Name: w.Settings.Build.Target, Arch: machine()}
-	if w.Target.Name == "" {
-		w.Target.Name = hostRelease() + "-" + w.Target.Arch
-	}
-	if strings.ContainsAny(w.Target.Name, "/ \t\n") || strings.HasPrefix(w.Target.Name, ".") {
-		doc.Add(doc.At("build", "target"), fmt.Sprintf("%q cannot be a target's name", w.Target.Name), "letters, digits, . and -")
+	w.checkTargets(doc)
+	if err := w.UseTarget(w.Settings.Build.Target); err != nil {
+		doc.Add(doc.At("build", "target"), err.Error(), "letters, digits, . and -")
 	}
 	doc.Sort()
 	return w, doc.Problems.Err()

@@ -1,0 +1,75 @@
+package workspace
+
+import (
+	"fmt"
+	"maps"
+	"os"
+	"slices"
+	"strings"
+
+	"ellwand.example/core/document"
+	"ellwand.example/core/recipe"
+)
+
+// HostBase names the machine itself as a base.
+const HostBase = "host"
+
+// checkTargets looks at the tables [target.NAME].
+func (w *Workspace) checkTargets(doc *document.Document) {
+	for name, t := range w.Settings.Targets {
+		if t.Base != "" && t.Base != HostBase {
+			if _, err := os.Stat(w.Abs(t.Base)); err != nil {
+				doc.Add(doc.At("target", name, "base"), fmt.Sprintf("there is no %s", w.Abs(t.Base)), `a folder or an archive with a root; base = "host" is this machine`)
+			}
+		}
+		for i, r := range t.Repositories {
+			if _, ok := w.Settings.Repositories[r]; !ok {
+				remedy := "add a table [repository." + r + "]"
+				if near := document.Nearest(r, slices.Collect(maps.Keys(w.Settings.Repositories))); near != "" {
+					remedy = fmt.Sprintf("did you mean %q?", near)
+				}
+				doc.Add(doc.At("target", name, "repositories", i), fmt.Sprintf("there is no repository %q", r), remedy)
+			}
+		}
+	}
+}
+
+// UseTarget makes packages for the target of that name, with the settings of
+// its table, if it has one. An empty name stands for this machine.
+func (w *Workspace) UseTarget(name string) error {
+	if strings.ContainsAny(name, "/ \t\n") || strings.HasPrefix(name, ".") {
+		return fmt.Errorf("%q cannot be a target's name", name)
+	}
+	w.On = w.Settings.Targets[name]
+	w.Target = recipe.Target{Name: name, Arch: w.On.Arch}
+	if w.Target.Arch == "" {
+		w.Target.Arch = machine()
+	}
+	if name == "" {
+		w.Target.Name = hostRelease() + "-" + w.Target.Arch
+	}
+	return nil
+}
+
+// ChooseTarget is UseTarget for a name that somebody typed: it must be one
+// that the settings know.
+func (w *Workspace) ChooseTarget(name string) error {
+	_, known := w.Settings.Targets[name]
+	if known || name == w.Target.Name {
+		return w.UseTarget(name)
+	}
+	names := slices.Sorted(maps.Keys(w.Settings.Targets))
+	if near := document.Nearest(name, names); near != "" {
+		return fmt.Errorf("there is no target %q; did you mean %q?", name, near)
+	}
+	if len(names) == 0 {
+		return fmt.Errorf("there is no target %q: a table [target.%s] in %s would make one", name, name, SettingsFile)
+	}
+	return fmt.Errorf("there is no target %q; there are %s", name, strings.Join(names, ", "))
+}
+
+// RunsHere reports whether programs of the target run on this machine.
+func (w *Workspace) RunsHere() bool {
+	here := machine()
+	return w.Target.Arch == here || here == "x86_64" && w.Target.Arch == "i686"
+}
