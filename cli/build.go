@@ -74,6 +74,9 @@ packages that this workspace has built, and by the machine.`,
 			if err := checkOptions(all, w.Set); err != nil {
 				return err
 			}
+			if o.Needs && a.isolation == "none" {
+				return usageError{errors.New("--needs-report watches steps in their sandbox, and --isolation none gives them none")}
+			}
 			b, err := a.builder(cmd.Context(), w)
 			if err != nil {
 				return err
@@ -94,6 +97,7 @@ packages that this workspace has built, and by the machine.`,
 	cmd.Flags().BoolVar(&again, "again", false, "run every step, even where nothing changed")
 	cmd.Flags().StringVar(&o.From, "from", "", "run this step and those after it, even where nothing changed")
 	cmd.Flags().StringVar(&o.Until, "until", "", "stop after this step, and leave a copy of the work tree to look at")
+	cmd.Flags().BoolVar(&o.Needs, "needs-report", false, "run every step, watch what they use, and compare it with the needs of the recipe")
 	cmd.Flags().BoolVar(&twice, "twice", false, "build a second time under other circumstances, and compare the packages byte by byte")
 	cmd.Flags().StringVar(&shell, "shell", "", "open a shell where this step runs: as it finds the tree, or as it left it when it failed")
 	a.isolationFlag(cmd)
@@ -315,11 +319,40 @@ func (a *app) showBuild(res build.Result) {
 	for _, p := range res.Packages {
 		w.Printf("  %s  %s, %s\n", w.Style(term.Name, workspace.Display(p.Path)), term.Bytes(p.Size), term.Count(p.Facts.Paths, "path", "paths"))
 	}
+	if res.Needs != nil {
+		a.showNeedsReport(res.Needs)
+	}
 	if res.Work != "" {
 		w.Printf("  a copy of the work tree is %s\n", res.Work)
 	}
 	if a.verbose && res.Logs != "" {
 		w.Printf("  logs in %s\n", res.Logs)
+	}
+}
+
+// showNeedsReport tells which needs were declared for nothing, and what was
+// used without one.
+func (a *app) showNeedsReport(r *build.NeedsReport) {
+	w := a.out
+	if len(r.Unused)+len(r.Undeclared) == 0 {
+		w.Printf("  %s\n", w.Style(term.Good, "the steps used what the recipe declares, and nothing else"))
+		return
+	}
+	if len(r.Unused) > 0 {
+		w.Printf("  %s\n", w.Style(term.Doubtful, "declared, and nothing of it was used:"))
+		for _, n := range r.Unused {
+			w.Printf("    %s\n", n)
+		}
+	}
+	if len(r.Undeclared) > 0 {
+		w.Printf("  %s\n", w.Style(term.Doubtful, "used, and not declared:"))
+		for _, u := range r.Undeclared {
+			by := u.Path
+			if u.By != "" {
+				by = "run by " + u.By
+			}
+			w.Printf("    %s  %s\n", u.Need, w.Style(term.Faint, by))
+		}
 	}
 }
 

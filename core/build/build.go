@@ -49,6 +49,9 @@ type Builder struct {
 type Options struct {
 	From  string // run this step and those after it, even where nothing changed
 	Until string // the last step to run; empty for all
+	// Needs watches what the steps use, and compares it with the needs that
+	// the recipe declares. All steps run.
+	Needs bool
 }
 
 // Result is what came of a build.
@@ -58,6 +61,7 @@ type Result struct {
 	State    string         `json:"state"` // one of the states below
 	Packages []pack.Written `json:"packages"`
 	Steps    []StepResult   `json:"steps"`
+	Needs    *NeedsReport   `json:"needs,omitempty"`
 	Logs     string         `json:"logs,omitempty"` // the folder with a log for each step
 	Work     string         `json:"work,omitempty"` // the work tree, when the build stopped before pack
 }

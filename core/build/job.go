@@ -36,6 +36,7 @@ type job struct {
 	met     map[string]string // build need → what meets it
 	answers map[string]string // build need → what of the base meets it
 	over    []string          // folders of the laid packages
+	touched []sandbox.Touch   // what steps used, where that is watched
 	logs    string
 	number  int64 // of this build in the history; 0 for none
 }
@@ -59,6 +60,9 @@ func (j *job) run(ctx context.Context) error {
 	chain, whole, err := j.ready(ctx)
 	if err != nil {
 		return err
+	}
+	if j.options.Needs {
+		j.options.From = recipe.Unpack
 	}
 	last := len(recipe.StepNames)
 	if j.options.Until != "" {
@@ -88,6 +92,11 @@ func (j *job) run(ctx context.Context) error {
 	done, err := j.steps(ctx, wanted, from)
 	if err != nil {
 		return err
+	}
+	if j.options.Needs {
+		if j.result.Needs, err = j.needsReport(); err != nil {
+			return err
+		}
 	}
 	if !packs {
 		j.result.State = Stopped
@@ -296,8 +305,9 @@ func (j *job) script(ctx context.Context, s *StepResult, script string, log *os.
 	if err != nil {
 		return err
 	}
-	c.Output = out
+	c.Output, c.Trace = out, j.options.Needs
 	used, err := j.Runner.Run(ctx, c)
+	j.touched = append(j.touched, used.Touched...)
 	out.flush()
 	s.Memory, s.CPU, s.Warnings = used.Memory, used.CPU.Seconds(), out.warnings
 	for _, left := range used.Left {

@@ -487,9 +487,9 @@ var scriptRules = []Rule{
 
 var packageRules = []Rule{
 	{
-		Code: "M501", Severity: Hint, Title: "built without isolation",
-		Why:    "The build could read and change the machine it ran on, and use what the recipe does not declare, so another machine may not build the same.",
-		Remedy: "nothing in the recipe: it says how the package was made",
+		Code: "M501", Severity: Warning, Title: "its steps ran without isolation",
+		Why:    "They saw all of the machine, and could write wherever the one who built could: whatever lay around there may be in the package, and another machine may build another one.",
+		Remedy: "build it again without --isolation none, on a machine that allows user namespaces",
 		pkg: func(c *packageCheck) {
 			if c.Build.Isolation == "none" {
 				c.add(Finding{Message: "the steps ran as plain processes of the machine"})

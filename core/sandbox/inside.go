@@ -470,6 +470,13 @@ func (s *spec) run() report {
 	if err := dropPrivileges(); err != nil {
 		return report{Failed: err.Error()}
 	}
+	var traced *tracer
+	if s.Trace {
+		var err error
+		if traced, err = trace(); err != nil {
+			return report{Failed: err.Error()}
+		}
+	}
 	pid, err := s.fork(program, argv, attr)
 	if err != nil {
 		return report{Failed: err.Error()}
@@ -491,6 +498,9 @@ func (s *spec) run() report {
 	}
 	r := report{Status: status.ExitStatus(), Usage: watch.stop(pid)}
 	r.Limit = watch.limit
+	if traced != nil {
+		r.Usage.Touched = traced.touched()
+	}
 	r.Usage.Memory = max(r.Usage.Memory, used.Maxrss*1024)
 	var children syscall.Rusage
 	if err := syscall.Getrusage(syscall.RUSAGE_CHILDREN, &children); err == nil {

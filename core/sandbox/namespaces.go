@@ -63,6 +63,7 @@ type spec struct {
 	Recipe    string          `json:"recipe,omitempty"`
 	Over      []string        `json:"over,omitempty"`
 	Limits    Limits          `json:"limits"`
+	Trace     bool            `json:"trace,omitempty"`
 	Terminal  bool            `json:"terminal,omitempty"`
 	Copies    bool            `json:"copies,omitempty"`
 	Drop      bool            `json:"drop,omitempty"` // begin as root, and run the command as User
@@ -170,7 +171,7 @@ func (n Namespaces) enter(ctx context.Context, c Command) (report, error) {
 	s := spec{
 		Command: c.Name, Script: c.Script, Call: c.call, Arguments: c.arguments, Dir: c.Dir, Env: c.Env,
 		Base: n.Base, Root: filepath.Join(c.Files, "root"), Temp: filepath.Join(c.Files, "tmp"),
-		Tree: c.Tree, Recipe: c.Recipe, Over: c.Over, Limits: c.Limits, Terminal: c.Terminal != nil, Copies: n.Copies, Drop: drop, User: cmp.Or(n.User, StepID),
+		Tree: c.Tree, Recipe: c.Recipe, Over: c.Over, Limits: c.Limits, Trace: c.Trace, Terminal: c.Terminal != nil, Copies: n.Copies, Drop: drop, User: cmp.Or(n.User, StepID),
 	}
 	for _, dir := range []string{s.Root, s.Temp} {
 		if err := os.MkdirAll(dir, 0o755); err != nil {

@@ -39,6 +39,7 @@ type Command struct {
 	Recipe string   // a folder to be read at RecipeDir; empty for none
 	Over   []string // folders laid over the base, the upper ones first
 	Limits Limits
+	Trace  bool // note which files of the base are used, in Usage
 
 	// Terminal, if set, makes this an interactive shell on it, in place of
 	// the script.
@@ -71,6 +72,9 @@ type Usage struct {
 	// Left are the commands that were still running at the end, and were
 	// ended with it.
 	Left []string
+	// Touched are the files of the base, and of what is laid over it, that
+	// were opened or run, where that was asked for.
+	Touched []Touch
 }
 
 // Runner runs commands.

@@ -97,6 +97,28 @@ echo above >above; rm below; echo x >/tmp/x; test -w /dev/null; test -d /usr/lib
 	}
 }
 
+// What a step opens and runs of the base is told, on request.
+func TestTrace(t *testing.T) {
+	b := newBox(t)
+	b.command.Trace = true
+	usage, err := b.run(t.Context(), "cd /usr/share; sh -c 'cat base-files/../../lib/os-release; env true' >/dev/null; cat /nothing /build/x 2>/dev/null || true; (exec /bin/cat /usr/lib/os-release | head -c 3)")
+	if err != nil || b.out.String() != "PRE" && len(b.out.String()) != 3 {
+		t.Fatalf("%v\n%s", err, b.out.String())
+	}
+	seen := map[string]string{}
+	for _, touch := range usage.Touched {
+		if seen[touch.Path] == "" {
+			seen[touch.Path] = touch.By
+		}
+		if strings.HasPrefix(touch.Path, "/build") || touch.Path == "/nothing" {
+			t.Errorf("%+v is not of the base", touch)
+		}
+	}
+	if _, ok := seen["/usr/lib/os-release"]; !ok || !strings.Contains(seen["/usr/bin/true"], "env") || !strings.Contains(seen["/usr/bin/env"], "sh") {
+		t.Errorf("touched: %v", seen)
+	}
+}
+
 // Nothing that a step tries gets out of it; what it says tells why.
 func TestEscapes(t *testing.T) {
 	home, recipe := t.TempDir(), t.TempDir()
