@@ -64,6 +64,7 @@ version = "1.0"
 release = 1
 summary = "Made up for measuring"
 license = "MIT"
+debug = false
 [[source]]
 url = "file://%s"
 sha256 = "%s"
@@ -119,7 +120,7 @@ func (b *bench) building() {
 		check(os.RemoveAll(dir))
 		check(os.MkdirAll(dir, 0o755))
 		began := time.Now()
-		shell(`export MAKEFLAGS=-j$(nproc) CFLAGS="-O2 -fstack-protector-strong -D_FORTIFY_SOURCE=2" LDFLAGS="-Wl,-z,relro,-z,now"
+		shell(`export MAKEFLAGS=-j$(nproc) CFLAGS="-O2 -fstack-protector-strong -D_FORTIFY_SOURCE=2" LDFLAGS="-Wl,-z,relro,-z,now -Wl,--build-id"
 tar -C "$1" -xf "$2" && cd "$1/project-1.0" && make >/dev/null && make DESTDIR="$1/stage" install >/dev/null`, dir, archive)
 		return time.Since(began)
 	}

@@ -12,6 +12,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"strings"
 	"time"
 
 	"github.com/gofrs/flock"
@@ -214,8 +215,31 @@ func (b *Builder) Staged(ctx context.Context, r *recipe.Recipe) ([]layout.Path, 
 }
 
 // Isolate finds out how this machine can keep steps apart. The error is a
-// *sandbox.RefusedError where it cannot.
+// *sandbox.RefusedError where it cannot. What was found out holds until the
+// machine starts anew; should it not, the first step says so.
 func Isolate(ctx context.Context, w *workspace.Workspace) (sandbox.Namespaces, error) {
+	boot, _ := os.ReadFile("/proc/sys/kernel/random/boot_id")
+	now := checked{Boot: strings.TrimSpace(string(boot)), User: os.Geteuid()}
+	file := w.State("isolation.json")
+	if last := readJSON[checked](file); last.Boot == now.Boot && last.User == now.User && now.Boot != "" {
+		return sandbox.Namespaces{Copies: last.Copies}, nil
+	}
+	n, err := check(ctx, w)
+	if err != nil {
+		return n, err
+	}
+	now.Copies = n.Copies
+	return n, writeJSON(file, now)
+}
+
+// checked is what was found out of namespaces since the machine started.
+type checked struct {
+	Boot   string `json:"boot"`
+	User   int    `json:"user"`
+	Copies bool   `json:"copies"`
+}
+
+func check(ctx context.Context, w *workspace.Workspace) (sandbox.Namespaces, error) {
 	all := w.State("check")
 	if err := os.MkdirAll(all, 0o755); err != nil {
 		return sandbox.Namespaces{}, err
