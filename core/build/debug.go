@@ -13,6 +13,7 @@ import (
 	"path/filepath"
 	"runtime"
 	"strings"
+	"sync"
 	"syscall"
 
 	"golang.org/x/sync/errgroup"
@@ -83,6 +84,7 @@ func splitDebug(c splitCall) error {
 	var group errgroup.Group
 	group.SetLimit(runtime.NumCPU())
 	done := map[layout.Inode]bool{}
+	var kept sync.Map // path of debug information → *sync.Once; copies of one program share it
 	err := filepath.WalkDir(c.Dir, func(path string, e fs.DirEntry, err error) error {
 		if err != nil || !e.Type().IsRegular() || strings.HasPrefix(path, filepath.Join(c.Dir, debugDir)+"/") {
 			return err
@@ -98,7 +100,7 @@ func splitDebug(c splitCall) error {
 			}
 			done[inode] = true
 		}
-		group.Go(func() error { return splitFile(c.Dir, path, info) })
+		group.Go(func() error { return splitFile(c.Dir, path, info, &kept) })
 		return nil
 	})
 	return errors.Join(err, group.Wait())
@@ -106,7 +108,7 @@ func splitDebug(c splitCall) error {
 
 // splitFile splits one file, if it is a program or library with something to
 // split off.
-func splitFile(root, path string, info fs.FileInfo) (err error) {
+func splitFile(root, path string, info fs.FileInfo, kept *sync.Map) (err error) {
 	id, kind, found := debugOf(path)
 	if !found {
 		return nil
@@ -127,14 +129,24 @@ func splitFile(root, path string, info fs.FileInfo) (err error) {
 	if kind == elf.ET_DYN {
 		strip = "--strip-unneeded" // a library's dynamic symbols are its own
 	}
-	for _, args := range [][]string{
-		{"objcopy", "--only-keep-debug", path, debug}, {"strip", strip, path}, {"objcopy", "--add-gnu-debuglink=" + debug, path},
-	} {
-		if out, err := exec.Command(args[0], args[1:]...).CombinedOutput(); err != nil {
-			return fmt.Errorf("%s: %w: %s", strings.Join(args, " "), err, strings.TrimSpace(string(out)))
-		}
+	once, _ := kept.LoadOrStore(debug, new(sync.Once))
+	once.(*sync.Once).Do(func() {
+		err = errors.Join(tool("objcopy", "--only-keep-debug", path, debug), os.Chmod(debug, 0o644))
+	})
+	if err != nil {
+		return err
 	}
-	return os.Chmod(debug, 0o644)
+	if err := tool("strip", strip, path); err != nil {
+		return err
+	}
+	return tool("objcopy", "--add-gnu-debuglink="+debug, path)
+}
+
+func tool(name string, args ...string) error {
+	if out, err := exec.Command(name, args...).CombinedOutput(); err != nil {
+		return fmt.Errorf("%s %s: %w: %s", name, strings.Join(args, " "), err, strings.TrimSpace(string(out)))
+	}
+	return nil
 }
 
 // debugOf reads an ELF file's build id and type; found is whether it has debug

@@ -30,7 +30,7 @@ func classify(text []byte) ([]string, error) {
 		if other := otherNames[id]; other != "" {
 			id = other
 		}
-		if m.MatchType == "License" && m.Confidence >= sure && len(license.Check(id)) == 0 {
+		if (m.MatchType == "License" || m.MatchType == "Header") && m.Confidence >= sure && len(license.Check(id)) == 0 {
 			ids = append(ids, id)
 		}
 	}

@@ -264,8 +264,7 @@ func (t *Trials) otherStaging(ctx context.Context) string {
 	t.staging++
 	switch t.staging {
 	case 1:
-		f.Steps[recipe.Stage] = `# The makefile knows of no $DESTDIR.
-(root=$DESTDIR; unset DESTDIR; make PREFIX="$root$PREFIX" prefix="$root$PREFIX" install)`
+		f.Steps[recipe.Stage] = movedPrefix
 		return "the stage step moves the prefix, in place of $DESTDIR"
 	case 2:
 		script, err := t.installEach(ctx)
@@ -277,6 +276,17 @@ func (t *Trials) otherStaging(ctx context.Context) string {
 	}
 	return ""
 }
+
+// movedPrefix installs below $DESTDIR by way of the prefix.
+const movedPrefix = `# The makefile knows of no $DESTDIR: the prefix moves in its place, and nothing
+# that was installed may point into it.
+(root=$DESTDIR; unset DESTDIR; make PREFIX="$root$PREFIX" prefix="$root$PREFIX" install)
+find "$DESTDIR" -type l -lname "$DESTDIR/*" | while read -r link; do
+	ln -sfn "$(readlink "$link" | sed "s|^$DESTDIR||")" "$link"
+done
+grep -rlIF "$DESTDIR" "$DESTDIR" | while read -r file; do
+	sed -i "s|$DESTDIR||g" "$file"
+done`
 
 // aside are folders of a source with programs that are not for users.
 var aside = regexp.MustCompile(`(^|/)(tests?|testing|examples?|samples?|bench(marks?)?|fuzz(ing)?|contrib|CMakeFiles|\.libs|autom4te\.cache)(/|$)`)

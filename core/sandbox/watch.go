@@ -27,7 +27,7 @@ type watch struct {
 
 // How often it looks, and how much of the time measuring the disk may take.
 const (
-	watchEvery = 50 * time.Millisecond
+	watchEvery = 100 * time.Millisecond
 	diskShare  = 20
 )
 
