@@ -39,7 +39,10 @@ type Layer struct {
 	Version string    `json:"version"` // with the release
 	Made    time.Time `json:"made"`
 	Bytes   int64     `json:"bytes"` // on disk
-	Used    time.Time `json:"-"`
+	// Inode is that of its folder. A copy has another, and may lack owners,
+	// times and attributes that matter: it is no layer.
+	Inode uint64    `json:"inode"`
+	Used  time.Time `json:"-"`
 }
 
 // Names in a store and in a layer.
@@ -60,7 +63,7 @@ func (s Store) Get(key string) (Layer, bool) {
 		return Layer{}, false
 	}
 	var l Layer
-	if json.Unmarshal(data, &l) != nil {
+	if json.Unmarshal(data, &l) != nil || l.Inode != inode(filepath.Join(s.dir(key), treeDir)) {
 		return Layer{}, false
 	}
 	if info, err := os.Stat(s.dir(key)); err == nil {
@@ -158,7 +161,7 @@ func (s Store) settle(l Layer, name string) error {
 		l.Below = ""
 	}
 	l.Made = time.Now().UTC()
-	l.Bytes = Size(filepath.Join(dir, treeDir))
+	l.Bytes, l.Inode = Size(filepath.Join(dir, treeDir)), inode(filepath.Join(dir, treeDir))
 	data, err := json.Marshal(l)
 	if err != nil {
 		return err
@@ -208,8 +211,35 @@ func (s Store) Remove(key string) error {
 	return RemoveAll(s.dir(key))
 }
 
-// Clear removes all that a killed build left half done.
-func (s Store) Clear() error { return RemoveAll(s.dir(underWay)) }
+// Clear removes what is no layer: what a killed build left half done, and
+// copies of layers.
+func (s Store) Clear() error {
+	entries, err := os.ReadDir(s.Dir)
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	for _, e := range entries {
+		if _, ok := s.Get(e.Name()); !ok {
+			if err := RemoveAll(s.dir(e.Name())); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// inode is the number of a file on its file system; 0 for none.
+func inode(path string) uint64 {
+	info, err := os.Lstat(path)
+	if err != nil {
+		return 0
+	}
+	st, ok := info.Sys().(*syscall.Stat_t)
+	if !ok {
+		return 0
+	}
+	return st.Ino
+}
 
 // Size is what a folder takes on disk, in bytes.
 func Size(dir string) int64 {

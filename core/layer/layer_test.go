@@ -146,6 +146,20 @@ func TestStore(t *testing.T) {
 	if s.Has("stage") || !s.Has("build") || !s.Has("unpack") {
 		t.Error("a layer whose lower one changed is still there")
 	}
+	// A copy of a layer is none, and is cleared away.
+	copied := Store{Dir: t.TempDir()}
+	if err := Merge(copied.Dir, []string{s.Dir}, Copy); err != nil {
+		t.Fatal(err)
+	}
+	if copied.Has("unpack") {
+		t.Error("a copy of a layer passes for one")
+	}
+	if err := copied.Clear(); err != nil {
+		t.Error(err)
+	}
+	if left, _ := os.ReadDir(copied.Dir); len(left) != 0 {
+		t.Errorf("copies are left: %v", left)
+	}
 	if _, _, err := s.Begin("build"); err != nil {
 		t.Fatal(err)
 	}
