@@ -34,7 +34,7 @@ func Enter() {
 
 // files that the outer half opens for the inner one.
 const (
-	specFile   = 3
+	ordersFile = 3
 	reportFile = 4
 )
 
@@ -44,13 +44,13 @@ func inside() {
 	unix.Setrlimit(unix.RLIMIT_CORE, &unix.Rlimit{})
 	// Capabilities and privileges belong to threads.
 	runtime.LockOSThread()
-	unix.CloseOnExec(specFile)
+	unix.CloseOnExec(ordersFile)
 	unix.CloseOnExec(reportFile)
-	input := os.NewFile(specFile, "spec")
+	input := os.NewFile(ordersFile, "orders")
 	output := os.NewFile(reportFile, "report")
 	// No process of the step's may look into this one.
 	unix.Prctl(unix.PR_SET_DUMPABLE, 0, 0, 0, 0)
-	var s spec
+	var s orders
 	if err := json.NewDecoder(input).Decode(&s); err != nil {
 		os.Exit(1)
 	}
@@ -84,7 +84,7 @@ var hostDirs = []string{"usr", "bin", "sbin", "lib", "lib32", "lib64", "libx32",
 var ownDirs = []string{"proc", "sys", "dev", "tmp", "run", "home", "root", "mnt", "media", "build", "recipe", "lost+found"}
 
 // setUp builds the file system of the sandbox and moves into it.
-func (s *spec) setUp() error {
+func (s *orders) setUp() error {
 	unix.Umask(0o022)
 	if err := unix.Mount("", "/", "", unix.MS_REC|unix.MS_PRIVATE, ""); err != nil {
 		return failure(err, "mounts cannot be changed")
@@ -101,7 +101,7 @@ func (s *spec) setUp() error {
 	return nil
 }
 
-func (s *spec) in(path string) string { return filepath.Join(s.Root, path) }
+func (s *orders) in(path string) string { return filepath.Join(s.Root, path) }
 
 // bind mounts a folder, with all that is mounted in it, so that it can only be
 // read.
@@ -124,7 +124,7 @@ var etcFiles = map[string]string{
 }
 
 // mountBase mounts the base, and what is laid over it, read-only.
-func (s *spec) mountBase() error {
+func (s *orders) mountBase() error {
 	base := s.Base
 	names := hostDirs
 	if base != "" {
@@ -195,7 +195,7 @@ func (s *spec) mountBase() error {
 
 // lay mounts folders over each other at a name in the new root. Where there
 // are no overlay mounts, only the base's is there, with the own files bound.
-func (s *spec) lay(layers []string, name string) error {
+func (s *orders) lay(layers []string, name string) error {
 	to := s.in(name)
 	if len(layers) == 1 {
 		return bind(layers[0], to, readOnly)
@@ -283,7 +283,7 @@ func unescapeMount(s string) string {
 }
 
 // mountTree mounts what the step works on, the recipe's folder, and /tmp.
-func (s *spec) mountTree() error {
+func (s *orders) mountTree() error {
 	for _, dir := range []string{"build", "recipe", "tmp", "run", "run/ellwand", "home", "root", "sys", "proc", "dev", "var"} {
 		if err := os.Mkdir(s.in(dir), 0o755); err != nil && !errors.Is(err, os.ErrExist) {
 			return err
@@ -312,7 +312,7 @@ func (s *spec) mountTree() error {
 // devices are those that every program may expect (hier(7)).
 var devices = []string{"null", "zero", "full", "random", "urandom", "tty"}
 
-func (s *spec) mountDevices() error {
+func (s *orders) mountDevices() error {
 	if err := unix.Mount("ellwand", s.in("dev"), "tmpfs", unix.MS_NOSUID, "mode=755,size=4m"); err != nil {
 		return failure(err, "tmpfs cannot be mounted on /dev")
 	}
@@ -344,7 +344,7 @@ func (s *spec) mountDevices() error {
 	return nil
 }
 
-func (s *spec) mountProc() error {
+func (s *orders) mountProc() error {
 	err := unix.Mount("proc", s.in("proc"), "proc", unix.MS_NOSUID|unix.MS_NODEV|unix.MS_NOEXEC, "")
 	if errors.Is(err, unix.EPERM) {
 		// In a container that hides parts of /proc the kernel allows no new
@@ -356,7 +356,7 @@ func (s *spec) mountProc() error {
 }
 
 // changeRoot makes the new file system all there is.
-func (s *spec) changeRoot() error {
+func (s *orders) changeRoot() error {
 	script := s.in("run/ellwand/" + s.Command)
 	if err := os.WriteFile(script, []byte(instrument(s.Script, lineFile)), 0o644); err != nil {
 		return err
@@ -396,7 +396,7 @@ func (s *spec) changeRoot() error {
 const lineFile = "/run/ellwand/line"
 
 // network brings the loopback device up, the only one there is.
-func (s *spec) network() error {
+func (s *orders) network() error {
 	fd, err := unix.Socket(unix.AF_INET, unix.SOCK_DGRAM|unix.SOCK_CLOEXEC, 0)
 	if err != nil {
 		return failure(err, "no socket")
@@ -412,7 +412,7 @@ func (s *spec) network() error {
 
 // fork starts a process with limits on what it and all that it starts may use.
 // A process inherits limits; this one has them for as long as that takes.
-func (s *spec) fork(program string, argv []string, attr *syscall.ProcAttr) (int, error) {
+func (s *orders) fork(program string, argv []string, attr *syscall.ProcAttr) (int, error) {
 	limits := map[int]int64{unix.RLIMIT_FSIZE: s.Limits.Disk}
 	if s.Limits.Processes > 0 {
 		// Where the command runs as the same user, this program's threads count.
@@ -448,7 +448,7 @@ func (s *spec) fork(program string, argv []string, attr *syscall.ProcAttr) (int,
 const ownThreads = 16
 
 // run starts the command and waits for it, and for no more.
-func (s *spec) run() report {
+func (s *orders) run() report {
 	argv := []string{"sh", "-eu", "/run/ellwand/" + s.Command}
 	program := "/bin/sh"
 	attr := &syscall.ProcAttr{Env: s.Env, Files: []uintptr{0, 1, 2}, Sys: &syscall.SysProcAttr{}}

@@ -48,8 +48,8 @@ const StepID = 1000
 // as the inner half.
 const innerName = "ellwand: sandbox"
 
-// spec is what the outer half tells the inner one.
-type spec struct {
+// orders are what the outer half tells the inner one.
+type orders struct {
 	Command   string          `json:"command"` // its name
 	Script    string          `json:"script,omitempty"`
 	Call      string          `json:"call,omitempty"`
@@ -168,7 +168,7 @@ func init() { Register("sandbox.check", func(any) error { return nil }) }
 func (n Namespaces) enter(ctx context.Context, c Command) (report, error) {
 	var r report
 	uid, gid, drop := Owner()
-	s := spec{
+	s := orders{
 		Command: c.Name, Script: c.Script, Call: c.call, Arguments: c.arguments, Dir: c.Dir, Env: c.Env,
 		Base: n.Base, Root: filepath.Join(c.Files, "root"), Temp: filepath.Join(c.Files, "tmp"),
 		Tree: c.Tree, Recipe: c.Recipe, Over: c.Over, Limits: c.Limits, Trace: c.Trace, Terminal: c.Terminal != nil, Copies: n.Copies, Drop: drop, User: cmp.Or(n.User, StepID),
@@ -189,14 +189,14 @@ func (n Namespaces) enter(ctx context.Context, c Command) (report, error) {
 		}
 	}
 
-	specOut, specIn, err := os.Pipe()
+	ordersOut, ordersIn, err := os.Pipe()
 	if err != nil {
 		return r, err
 	}
-	defer specIn.Close()
+	defer ordersIn.Close()
 	reportOut, reportIn, err := os.Pipe()
 	if err != nil {
-		specOut.Close()
+		ordersOut.Close()
 		return r, err
 	}
 	defer reportOut.Close()
@@ -204,7 +204,7 @@ func (n Namespaces) enter(ctx context.Context, c Command) (report, error) {
 	cmd := exec.Command("/proc/self/exe")
 	cmd.Args = []string{innerName}
 	cmd.Env = []string{"GOMAXPROCS=2"}
-	cmd.ExtraFiles = []*os.File{specOut, reportIn}
+	cmd.ExtraFiles = []*os.File{ordersOut, reportIn}
 	cmd.Stdout, cmd.Stderr = c.Output, c.Output
 	attr := &syscall.SysProcAttr{
 		Cloneflags: syscall.CLONE_NEWUSER | syscall.CLONE_NEWNS | syscall.CLONE_NEWPID | syscall.CLONE_NEWIPC | syscall.CLONE_NEWUTS | syscall.CLONE_NEWNET,
@@ -233,7 +233,7 @@ func (n Namespaces) enter(ctx context.Context, c Command) (report, error) {
 	runtime.LockOSThread()
 	defer runtime.UnlockOSThread()
 	err = cmd.Start()
-	specOut.Close()
+	ordersOut.Close()
 	reportIn.Close()
 	if err != nil {
 		return r, refusal(err)
@@ -242,7 +242,7 @@ func (n Namespaces) enter(ctx context.Context, c Command) (report, error) {
 	kill := func() { once.Do(func() { cmd.Process.Kill() }) }
 	defer context.AfterFunc(ctx, kill)()
 	// The pipe stays open: the inner half takes its end for the outer's.
-	if err := json.NewEncoder(specIn).Encode(s); err != nil && !errors.Is(err, syscall.EPIPE) {
+	if err := json.NewEncoder(ordersIn).Encode(s); err != nil && !errors.Is(err, syscall.EPIPE) {
 		kill()
 		cmd.Wait()
 		return r, err

@@ -2,14 +2,14 @@ package sandbox
 
 import (
 	"fmt"
-	"io/fs"
 	"os"
-	"path/filepath"
 	"strconv"
 	"strings"
 	"sync"
 	"syscall"
 	"time"
+
+	"ellwand.example/core/layer"
 )
 
 // watch looks after a running command from inside its process namespace: what
@@ -17,7 +17,7 @@ import (
 // kernel's own means to bound these for a group of processes are not open to
 // ordinary users everywhere.
 type watch struct {
-	spec    *spec
+	orders  *orders
 	mu      sync.Mutex
 	limit   string // that was gone over
 	peak    int64
@@ -31,8 +31,8 @@ const (
 	diskShare  = 20
 )
 
-func (s *spec) watch(pid int) *watch {
-	w := &watch{spec: s, done: make(chan struct{})}
+func (s *orders) watch(pid int) *watch {
+	w := &watch{orders: s, done: make(chan struct{})}
 	w.stopped.Go(func() { w.look(pid) })
 	return w
 }
@@ -42,7 +42,7 @@ func (w *watch) look(pid int) {
 	disk := began.Add(time.Second / 4)
 	tick := time.NewTicker(watchEvery)
 	defer tick.Stop()
-	limits := w.spec.Limits
+	limits := w.orders.Limits
 	for {
 		select {
 		case <-w.done:
@@ -145,19 +145,5 @@ func residentMemory() int64 {
 
 // written is how much stands in the tree and in /tmp.
 func written() int64 {
-	var total int64
-	for _, dir := range []string{TreeDir, "/tmp", "/dev/shm"} {
-		filepath.WalkDir(dir, func(_ string, e fs.DirEntry, err error) error {
-			if err != nil {
-				return nil
-			}
-			if info, err := e.Info(); err == nil {
-				if st, ok := info.Sys().(*syscall.Stat_t); ok {
-					total += st.Blocks * 512
-				}
-			}
-			return nil
-		})
-	}
-	return total
+	return layer.Size(TreeDir) + layer.Size("/tmp") + layer.Size("/dev/shm")
 }
