@@ -131,10 +131,11 @@ func (j *job) whoHas(c *Cause) {
 	}
 }
 
-// withHeader finds a package with a header, and what to need for it: its
-// pkg-config module, if it has one, which says where the header is.
+// withHeader finds the newest package with a header, and what to need for it:
+// its pkg-config module, if it has one, which says where the header is.
 func withHeader(all []*laidPackage, name string) (*laidPackage, string) {
-	for _, l := range all {
+	newest := slices.SortedFunc(slices.Values(all), func(a, b *laidPackage) int { return b.facts.Full().Compare(a.facts.Full()) })
+	for _, l := range newest {
 		p, err := pack.Open(l.path)
 		if err != nil {
 			continue
