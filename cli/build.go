@@ -22,7 +22,7 @@ import (
 func (a *app) buildCommand() *cobra.Command {
 	var o build.Options
 	var set []string
-	var again, every, twice bool
+	var again, every, twice, asTree bool
 	var shell string
 	cmd := &cobra.Command{
 		Use:   "build RECIPE... | --all",
@@ -84,6 +84,9 @@ packages that this workspace has built, and by the machine.`,
 			if shell != "" {
 				return a.buildShell(cmd.Context(), b, all, shell)
 			}
+			if asTree {
+				return a.buildLayout(cmd.Context(), b, all)
+			}
 			if twice {
 				return a.buildTwice(cmd.Context(), b, all, o)
 			}
@@ -98,6 +101,7 @@ packages that this workspace has built, and by the machine.`,
 	cmd.Flags().StringVar(&o.From, "from", "", "run this step and those after it, even where nothing changed")
 	cmd.Flags().StringVar(&o.Until, "until", "", "stop after this step, and leave a copy of the work tree to look at")
 	cmd.Flags().BoolVar(&o.Needs, "needs-report", false, "run every step, watch what they use, and compare it with the needs of the recipe")
+	cmd.Flags().BoolVar(&asTree, "layout", false, "run the steps up to stage, and show what was staged with who claims it, before anything is packed")
 	cmd.Flags().BoolVar(&twice, "twice", false, "build a second time under other circumstances, and compare the packages byte by byte")
 	cmd.Flags().StringVar(&shell, "shell", "", "open a shell where this step runs: as it finds the tree, or as it left it when it failed")
 	a.isolationFlag(cmd)

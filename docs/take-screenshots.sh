@@ -73,6 +73,7 @@ shot list saltmarsh 'ellwand list' 'ellwand search tide' 'ellwand search pkgconf
 cp -r saltmarsh layout
 sed -i -e '/usr\/share\/man/d' -e '/usr\/share\/licenses/d' -e 's|"/usr/bin/tidegauge" |"/usr/bin/tideguage" |' layout/recipes/tidegauge/recipe.toml
 shot layout layout 'ellwand build tidegauge'
+shot staged layout 'ellwand build tidegauge libharmonic --layout'
 cp -r saltmarsh failure
 sed -i 's/, "pkgconfig.harmonic >= 1.2"//' failure/recipes/tidegauge/recipe.toml
 shot failure failure 'ellwand build tidegauge'

@@ -451,3 +451,48 @@ var shared = func() map[string]bool {
 
 // Shared tells whether a directory belongs to the system as a whole.
 func Shared(dir string) bool { return shared[dir] }
+
+// Owned is a staged path with the layout line that claims it.
+type Owned struct {
+	Path    `json:"-"`
+	Name    string `json:"path"`
+	Bytes   int64  `json:"bytes"`
+	Package string `json:"package"` // empty for what is discarded, or in no layout
+	Kind    string `json:"kind,omitempty"`
+	Line    int    `json:"line,omitempty"` // of the recipe; 0 where a default applies, or nothing
+	State   string `json:"state"`          // Claimed, Discarded or LeftOver
+}
+
+// States of an owned path.
+const (
+	Claimed   = "claimed"
+	Discarded = "discarded"
+	LeftOver  = "left over" // in no layout
+)
+
+// Owners tells of every staged file and link which package claims it, and by
+// which line of the recipe.
+func Owners(r *recipe.Recipe, staged []Path) []Owned {
+	x := newResolver(r)
+	whole := len(r.Packages) == 1 && r.Packages[r.PackageNames()[0]].Layout == nil
+	var out []Owned
+	for _, p := range staged {
+		if p.Type == Directory {
+			continue
+		}
+		o := Owned{Path: p, Name: p.Path, Bytes: p.Size, State: Claimed}
+		switch ru := x.find(p); {
+		case ru != nil && ru.Package == "":
+			o.State, o.Line = Discarded, ru.Line.Line
+		case ru != nil && !ru.dir:
+			c := claim(p, ru)
+			o.Package, o.Kind, o.Line = ru.Package, c.Kind, c.Line
+		case whole:
+			o.Package, o.Kind = r.PackageNames()[0], DefaultKind(p.Path)
+		default:
+			o.State = LeftOver
+		}
+		out = append(out, o)
+	}
+	return out
+}
