@@ -5,6 +5,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 
 	"ellwand.example/core/layer"
 	"ellwand.example/core/sandbox"
@@ -40,9 +41,9 @@ type ground interface {
 	// when it failed last, for a person to try things in. What they change is
 	// thrown away, where it can be.
 	open(chain []link, at int) (failed bool, err error)
-	// export copies a folder of the tree as a step that failed, or the last of
-	// the steps, left it.
-	export(chain []link, name, to string) error
+	// export copies a folder of the tree as the last of the steps left it, or
+	// one that failed just now.
+	export(chain []link, failed bool, name, to string) error
 }
 
 // layered is the ground of a sandbox: a layer a step.
@@ -134,9 +135,9 @@ func (l *layered) open(chain []link, at int) (failed bool, err error) {
 	return failed, err
 }
 
-func (l *layered) export(chain []link, name, to string) error {
+func (l *layered) export(chain []link, failed bool, name, to string) error {
 	trees := l.store.Trees(below(chain, len(chain)))
-	if f, ok := l.store.Failed(); ok {
+	if f, ok := l.store.Failed(); ok && failed && slices.ContainsFunc(chain, func(l link) bool { return l.key == f.Key }) {
 		trees = append([]string{l.store.FailedTree()}, l.store.Trees(f.Below)...)
 	}
 	return layer.Export(to, layer.Below(trees, name))
@@ -207,7 +208,7 @@ func (p *plain) merged(_ []link, name string) (string, error) { return p.own(nam
 
 func (p *plain) open([]link, int) (bool, error) { return false, nil }
 
-func (p *plain) export(_ []link, name, to string) error {
+func (p *plain) export(_ []link, _ bool, name, to string) error {
 	return layer.Export(to, []string{p.own(name)})
 }
 

@@ -74,8 +74,10 @@ func (j *job) run(ctx context.Context) error {
 		j.result.State, j.result.Packages = Unchanged, old.Written
 		return nil
 	}
-	if err := os.RemoveAll(j.recordFile()); err != nil {
-		return err
+	if packs || j.options.From != "" {
+		if err := os.RemoveAll(j.recordFile()); err != nil {
+			return err
+		}
 	}
 	wanted := chain
 	for !packs && len(wanted) > 0 && slices.Index(recipe.StepNames, wanted[len(wanted)-1].step) > last {
@@ -90,6 +92,12 @@ func (j *job) run(ctx context.Context) error {
 		}
 	}
 	done, err := j.steps(ctx, wanted, from)
+	if err != nil && !packs && ctx.Err() == nil && j.logs != "" {
+		// Whoever asks to stop after a step wants to look at the tree.
+		if left := j.leaveWork(wanted, true); left == nil {
+			j.Progress.Note("a copy of the work tree, as the step left it, is " + j.result.Work)
+		}
+	}
 	if err != nil {
 		return err
 	}
@@ -100,7 +108,7 @@ func (j *job) run(ctx context.Context) error {
 	}
 	if !packs {
 		j.result.State = Stopped
-		return j.leaveWork(wanted)
+		return j.leaveWork(wanted, false)
 	}
 	j.result.State = Built
 	if done == len(chain) {
@@ -141,12 +149,12 @@ func (j *job) run(ctx context.Context) error {
 func (j *job) scrap() string { return filepath.Join(j.state, "scrap") }
 
 // leaveWork puts a copy of the work tree where a person can look at it.
-func (j *job) leaveWork(chain []link) error {
+func (j *job) leaveWork(chain []link, failed bool) error {
 	dir := filepath.Join(j.state, "work")
 	if err := layer.RemoveAll(dir); err != nil {
 		return err
 	}
-	if err := j.ground.export(chain, "work", dir); err != nil {
+	if err := j.ground.export(chain, failed, "work", dir); err != nil {
 		return err
 	}
 	j.result.Work = workspace.Display(dir)
