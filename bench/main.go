@@ -104,10 +104,11 @@ func packTree(tree, out string) error {
 		claims[i] = layout.Claim{Path: p, Owner: layout.Root, Group: layout.Root}
 	}
 	slices.SortFunc(claims, func(a, b layout.Claim) int { return strings.Compare(a.Path.Path, b.Path.Path) })
-	if _, err := scan.Claims(ctx, claims); err != nil {
+	look := func(i int, r io.ReaderAt, size int64) error {
+		_, err := scan.Contents(claims[i].Path.Path, r, size)
 		return err
 	}
-	_, err = pack.Write(ctx, out, pack.Spec{Facts: facts("tree", "1"), Claims: claims, Time: time.Unix(1e9, 0)}, progress.None)
+	_, err = pack.Write(ctx, out, pack.Spec{Facts: facts("tree", "1"), Claims: claims, Time: time.Unix(1e9, 0), Look: look}, progress.None)
 	return err
 }
 

@@ -6,10 +6,6 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
-	"os/user"
-	"path/filepath"
-	"slices"
-	"strconv"
 
 	"github.com/spf13/cobra"
 
@@ -69,83 +65,26 @@ func (a *app) extract(ctx context.Context, p *pack.Package, words []string, dir 
 	if err := os.MkdirAll(dir, 0o755); err != nil {
 		return err
 	}
+	how := pack.Extraction{Owners: os.Geteuid() == 0}
 	if len(words) > 0 {
-		err = p.ExtractSome(ctx, dir, chosen)
-	} else {
-		err = p.Extract(ctx, dir)
+		how.Chosen = chosen
 	}
+	done, err := p.Extract(ctx, dir, how)
 	if errors.Is(err, fs.ErrExist) {
 		return fmt.Errorf("%w\nnothing is written over: name another folder with --to", err)
 	}
 	if err != nil {
 		return err
 	}
-	unknown, err := setOwners(dir, chosen)
-	if err != nil {
-		return err
-	}
 	if a.json {
-		return a.printJSON(map[string]any{"folder": dir, "paths": len(chosen), "unknown_owners": unknown})
+		return a.printJSON(map[string]any{"folder": dir, "paths": len(chosen), "unknown_owners": done.Unknown, "without_attributes": done.Bare})
 	}
 	a.out.Printf("%s  %s of %s\n", a.out.Style(term.Name, dir), term.Count(len(chosen), "path", "paths"), p.Facts.Identity())
-	for _, name := range unknown {
+	for _, name := range done.Unknown {
 		a.out.Printf("  there is no %s on this machine: its files stay yours\n", name)
 	}
+	for _, path := range done.Bare {
+		a.out.Printf("  %s: its capabilities or other attributes could not be set here\n", path)
+	}
 	return nil
-}
-
-// setOwners gives what was unpacked to whom the package says, if root asks. It
-// returns the names that the machine does not know.
-func setOwners(dir string, entries []pack.Entry) (unknown []string, err error) {
-	unknown = []string{}
-	if os.Geteuid() != 0 {
-		return unknown, nil
-	}
-	number := func(kind, name string, look func(string) (string, error)) int {
-		text, err := look(name)
-		n, errText := strconv.Atoi(text)
-		if err != nil || errText != nil {
-			if s := kind + " " + name; !slices.Contains(unknown, s) {
-				unknown = append(unknown, s)
-			}
-			return -1
-		}
-		return n
-	}
-	root, err := os.OpenRoot(dir)
-	if err != nil {
-		return nil, err
-	}
-	defer root.Close()
-	for _, e := range entries {
-		uid := number("user", e.Owner, func(s string) (string, error) {
-			u, err := user.Lookup(s)
-			if err != nil {
-				return "", err
-			}
-			return u.Uid, nil
-		})
-		gid := number("group", e.Group, func(s string) (string, error) {
-			g, err := user.LookupGroup(s)
-			if err != nil {
-				return "", err
-			}
-			return g.Gid, nil
-		})
-		name := filepath.Clean("." + e.Path)
-		info, err := root.Lstat(name)
-		if err != nil {
-			return nil, err
-		}
-		if err := root.Lchown(name, uid, gid); err != nil {
-			return nil, err
-		}
-		// A new owner takes setuid away.
-		if info.Mode()&fs.ModeSymlink == 0 {
-			if err := root.Chmod(name, info.Mode()); err != nil {
-				return nil, err
-			}
-		}
-	}
-	return unknown, nil
 }

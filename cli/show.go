@@ -2,6 +2,7 @@ package cli
 
 import (
 	"cmp"
+	"context"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -37,7 +38,7 @@ in included.`,
   ellwand show tidegauge --cat /etc/tidegauge/tidegauge.conf`,
 		Args:              arguments(exactlyOne("one package")),
 		ValidArgsFunction: completePackages,
-		RunE: func(_ *cobra.Command, args []string) error {
+		RunE: func(cmd *cobra.Command, args []string) error {
 			if steps {
 				return a.showSteps(args[0])
 			}
@@ -52,7 +53,7 @@ in included.`,
 				case err != nil:
 					return err
 				case cat != "":
-					return a.catFile(p, entries, cat)
+					return a.catFile(cmd.Context(), p, entries, cat)
 				case a.json:
 					return a.printJSON(entries)
 				}
@@ -126,7 +127,7 @@ func (a *app) openPackage(arg string) (*pack.Package, error) {
 	return nil, fmt.Errorf("there is no file and no package %q in this workspace", arg)
 }
 
-func (a *app) catFile(p *pack.Package, entries []pack.Entry, path string) error {
+func (a *app) catFile(ctx context.Context, p *pack.Package, entries []pack.Entry, path string) error {
 	e, ok := pack.Find(entries, filepath.Join("/", path))
 	if !ok {
 		var paths []string
@@ -144,7 +145,7 @@ func (a *app) catFile(p *pack.Package, entries []pack.Entry, path string) error 
 	case layout.Directory:
 		return fmt.Errorf("%s is a directory", path)
 	}
-	return p.WriteFile(a.out, e)
+	return p.WriteFile(ctx, a.out, e)
 }
 
 func (a *app) showFiles(entries []pack.Entry) {

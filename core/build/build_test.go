@@ -154,7 +154,7 @@ grep -c "=/usrx" "$needs/usr/lib/pkgconfig/lib.pc" >> "$DESTDIR/usr/share/tide"`
 		}
 		e, _ := pack.Find(entries, "/usr/share/tide")
 		var b strings.Builder
-		if err := p.WriteFile(&b, e); err != nil {
+		if err := p.WriteFile(context.Background(), &b, e); err != nil {
 			t.Fatal(err)
 		}
 		if p.Build.Needs["pkgconfig/lib >= 1.2"] != "lib@1.0-1.any" || p.Build.Needs["command/sh"] != base {

@@ -204,7 +204,8 @@ func (j *job) extract(ctx context.Context, l *laidPackage, dir string) error {
 		return err
 	}
 	defer p.Close()
-	return p.Extract(ctx, dir)
+	_, err = p.Extract(ctx, dir, pack.Extraction{})
+	return err
 }
 
 // layInto unpacks the packages that meet build needs into one folder of the

@@ -78,7 +78,7 @@ func (b *Builder) Twice(ctx context.Context, r *recipe.Recipe, o Options) (Resul
 	}
 	differences := []Difference{}
 	for i := range first.Packages {
-		found, err := differ(first.Packages[i].Path, again.Packages[i].Path)
+		found, err := differ(ctx, first.Packages[i].Path, again.Packages[i].Path)
 		if err != nil {
 			return first, nil, err
 		}
@@ -103,7 +103,7 @@ func (b *Builder) otherPlace(r *recipe.Recipe) (string, error) {
 }
 
 // differ tells in what two package files differ.
-func differ(a, b string) ([]Difference, error) {
+func differ(ctx context.Context, a, b string) ([]Difference, error) {
 	same, err := sameBytes(a, b)
 	if err != nil || same {
 		return nil, err
@@ -141,7 +141,7 @@ func differ(a, b string) ([]Difference, error) {
 			out = append(out, Difference{Package: name, Path: e.Path, What: "there after the first build only"})
 			continue
 		}
-		found, err := entriesDiffer(name, left, right, e, other)
+		found, err := entriesDiffer(ctx, name, left, right, e, other)
 		if err != nil {
 			return nil, err
 		}
@@ -161,7 +161,7 @@ func differ(a, b string) ([]Difference, error) {
 // maxDiffer bounds the files that are compared byte by byte.
 const maxDiffer = 256 << 20
 
-func entriesDiffer(name string, left, right *pack.Package, a, b pack.Entry) ([]Difference, error) {
+func entriesDiffer(ctx context.Context, name string, left, right *pack.Package, a, b pack.Entry) ([]Difference, error) {
 	var out []Difference
 	say := func(what, first, second string) {
 		if first != second {
@@ -180,7 +180,7 @@ func entriesDiffer(name string, left, right *pack.Package, a, b pack.Entry) ([]D
 		return out, nil
 	}
 	var x, y bytes.Buffer
-	if err := errors.Join(left.WriteFile(&x, a), right.WriteFile(&y, b)); err != nil {
+	if err := errors.Join(left.WriteFile(ctx, &x, a), right.WriteFile(ctx, &y, b)); err != nil {
 		return nil, err
 	}
 	return append(out, differenceIn(name, a.Path, x.Bytes(), y.Bytes())), nil

@@ -1,13 +1,16 @@
 package layout
 
 import (
+	"encoding/binary"
+	"errors"
 	"fmt"
 	"io/fs"
 	"os"
 	"path/filepath"
 	"strings"
 	"syscall"
-	"unicode/utf8"
+
+	"golang.org/x/sys/unix"
 )
 
 // Type is what a path is.
@@ -28,6 +31,9 @@ type Path struct {
 	Size int64       // of a file, in bytes
 	Link string      // target of a symbolic link
 	Disk string      // where it is now
+	// Xattrs are the extended attributes of a file or directory that a package
+	// can carry.
+	Xattrs map[string][]byte
 	// Inode is the same for two paths that are hard links to one file; zero
 	// for a file with one name.
 	Inode Inode
@@ -59,10 +65,6 @@ func Walk(dir string) ([]Path, error) {
 			return err
 		}
 		p := Path{Path: "/" + filepath.ToSlash(strings.TrimPrefix(disk, dir+"/")), Disk: disk, Mode: info.Mode() & (fs.ModePerm | fs.ModeSetuid | fs.ModeSetgid | fs.ModeSticky)}
-		if !utf8.ValidString(p.Path) || strings.ContainsAny(p.Path, "\n\x00") {
-			unfit = append(unfit, fmt.Sprintf("%q: its name is not UTF-8 text on one line", p.Path))
-			return nil
-		}
 		switch mode := info.Mode(); {
 		case mode.IsRegular():
 			p.Type, p.Size = File, info.Size()
@@ -76,13 +78,14 @@ func Walk(dir string) ([]Path, error) {
 			if p.Link, err = os.Readlink(disk); err != nil {
 				return err
 			}
-			if !utf8.ValidString(p.Link) {
-				unfit = append(unfit, fmt.Sprintf("%q: its target is not UTF-8 text", p.Path))
-				return nil
-			}
 		default:
 			unfit = append(unfit, fmt.Sprintf("%q: a device, pipe or socket", p.Path))
 			return nil
+		}
+		if p.Type != Symlink {
+			if p.Xattrs, err = xattrs(disk); err != nil {
+				return err
+			}
 		}
 		paths = append(paths, p)
 		return nil
@@ -94,4 +97,66 @@ func Walk(dir string) ([]Path, error) {
 		return nil, &UnfitError{unfit}
 	}
 	return paths, nil
+}
+
+// Capability is the extended attribute that holds a file's capabilities
+// (capabilities(7)).
+const Capability = "security.capability"
+
+// ValidXattr tells whether a package can carry an extended attribute: users'
+// own, and capabilities. Others are the machine's (labels, access lists) or
+// the build's.
+func ValidXattr(name string) bool {
+	user := strings.HasPrefix(name, "user.") && !strings.HasPrefix(name, "user.overlay.")
+	return name == Capability || user && len(name) <= 255 && !strings.ContainsAny(name, "=\x00\n")
+}
+
+// xattrs reads the attributes of a path that a package can carry.
+func xattrs(disk string) (map[string][]byte, error) {
+	size, err := unix.Llistxattr(disk, nil)
+	if err != nil || size == 0 {
+		return nil, ignoreUnsupported(err)
+	}
+	list := make([]byte, size)
+	if size, err = unix.Llistxattr(disk, list); err != nil {
+		return nil, err
+	}
+	var out map[string][]byte
+	for name := range strings.SplitSeq(strings.TrimRight(string(list[:size]), "\x00"), "\x00") {
+		if !ValidXattr(name) {
+			continue
+		}
+		value := make([]byte, 64<<10) // the most that Linux allows
+		n, err := unix.Lgetxattr(disk, name, value)
+		if err != nil {
+			return nil, fmt.Errorf("%s: extended attribute %s: %w", disk, name, err)
+		}
+		if out == nil {
+			out = map[string][]byte{}
+		}
+		out[name] = value[:n:n]
+		if name == Capability {
+			out[name] = plainCapability(out[name])
+		}
+	}
+	return out, nil
+}
+
+func ignoreUnsupported(err error) error {
+	if errors.Is(err, unix.ENOTSUP) {
+		return nil
+	}
+	return err
+}
+
+// plainCapability makes capabilities that were set inside a user namespace,
+// which name its root (version 3), those of any machine (version 2).
+func plainCapability(value []byte) []byte {
+	const v2, v3, versions = 0x02000000, 0x03000000, 0xFF000000
+	if len(value) != 24 || binary.LittleEndian.Uint32(value)&versions != v3 {
+		return value
+	}
+	value = value[:20]
+	binary.LittleEndian.PutUint32(value, binary.LittleEndian.Uint32(value)&^uint32(versions)|v2)
+	return value
 }

@@ -52,9 +52,9 @@ func (c *packageCheck) look(ctx context.Context) error {
 		return err
 	}
 	c.files, c.buildPath, c.textual = map[string]scan.File{}, map[string]string{}, map[string]bool{}
-	return c.Walk(ctx, func(e pack.Entry, r io.Reader) error {
+	err = c.Walk(ctx, func(e pack.Entry, r io.Reader) error {
 		// Split-off debug information is no program, and names build folders.
-		if r == nil || strings.HasPrefix(e.Path, "/usr/lib/debug/") {
+		if strings.HasPrefix(e.Path, "/usr/lib/debug/") {
 			return nil
 		}
 		at, done, err := randomAccess(r, e.Size)
@@ -81,6 +81,25 @@ func (c *packageCheck) look(ctx context.Context) error {
 		}
 		return nil
 	})
+	if err != nil {
+		return err
+	}
+	for _, e := range c.Layout {
+		if e.Copy == "" {
+			continue
+		}
+		if f, ok := c.files[e.Copy]; ok {
+			f.Path = e.Path
+			c.files[e.Path] = f
+		}
+		if mark, ok := c.buildPath[e.Copy]; ok {
+			c.buildPath[e.Path] = mark
+		}
+		if c.textual[e.Copy] {
+			c.textual[e.Path] = true
+		}
+	}
+	return nil
 }
 
 func randomAccess(r io.Reader, size int64) (io.ReaderAt, func(), error) {

@@ -1,98 +1,316 @@
 package pack
 
 import (
+	"bytes"
 	"context"
+	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"os"
+	"os/user"
 	"path"
+	"slices"
+	"strconv"
 	"strings"
+	"sync"
+	"time"
 
 	"github.com/bmatcuk/doublestar/v4"
+	"golang.org/x/sys/unix"
 
 	"ellwand.example/core/layout"
 )
 
-// Extract unpacks the payload into dir, which exists. Owners are not set.
-// Nothing outside dir is written, whatever the package says, and no file that
-// is there is written over.
-func (p *Package) Extract(ctx context.Context, dir string) error {
-	root, err := os.OpenRoot(dir)
-	if err != nil {
-		return err
-	}
-	defer root.Close()
-	return p.Walk(ctx, func(e Entry, r io.Reader) error {
-		return extract(root, e, func(w io.Writer) error {
-			_, err := io.Copy(w, r)
-			return err
-		})
-	})
+// Extraction says what is unpacked, and how.
+type Extraction struct {
+	Chosen []Entry // of the layout; nil for all of it
+	Owners bool    // give files to whom the package says; only root can
 }
 
-// ExtractSome unpacks chosen entries of the layout into dir, as Extract does,
-// and reads no more of the package than holds them. Of two hard links the
-// second becomes a file of its own where the first is not chosen.
-func (p *Package) ExtractSome(ctx context.Context, dir string, chosen []Entry) error {
+// Extracted tells what could not be done to what was unpacked.
+type Extracted struct {
+	Unknown []string // owners and groups that the machine does not know, as in "user tide"
+	Bare    []string // paths whose extended attributes could not be set
+}
+
+// Extract unpacks into dir, which exists, on all cores. Nothing outside dir is
+// written, whatever the package says, and no file that is there is written
+// over. Of chosen entries no more of the package is read than holds them; a
+// hard link to a path that is not chosen becomes a file of its own. Times are
+// the package's date. Long runs of zeros become holes.
+func (p *Package) Extract(ctx context.Context, dir string, how Extraction) (Extracted, error) {
 	root, err := os.OpenRoot(dir)
 	if err != nil {
-		return err
+		return Extracted{}, err
 	}
 	defer root.Close()
+	x := &extractor{root: root, how: how, names: map[string]int{}}
+	if x.when, err = time.Parse(time.DateOnly, p.Facts.Date); err != nil {
+		x.when = time.Unix(0, 0)
+	}
+	entries, err := p.Layout()
+	if err != nil {
+		return Extracted{}, err
+	}
+	if how.Chosen == nil {
+		d := p.atOnce(x.contents)
+		d.before = x.path
+		err = errors.Join(p.whole(ctx, d), d.wait())
+	} else {
+		entries = unpackedApart(how.Chosen)
+		err = x.some(ctx, p, entries)
+	}
+	if err == nil {
+		err = x.rest(ctx, entries)
+	}
+	slices.Sort(x.out.Unknown)
+	return x.out, err
+}
+
+// unpackedApart makes the first of several names of the same bytes the one
+// that is read.
+func unpackedApart(chosen []Entry) []Entry {
+	out := slices.Clone(chosen)
+	links, copies := map[string]string{}, map[string]string{} // a path that is not chosen → the one in its place
 	there := map[string]bool{}
-	all, err := p.Layout()
+	for i := range out {
+		e := &out[i]
+		there[e.Path] = true
+		stand := func(of *string, instead map[string]string) {
+			switch {
+			case *of == "" || there[*of]:
+			case instead[*of] != "":
+				*of = instead[*of]
+			default:
+				instead[*of] = e.Path
+				*of = ""
+			}
+		}
+		stand(&e.Same, links)
+		stand(&e.Copy, copies)
+	}
+	return out
+}
+
+type extractor struct {
+	root  *os.Root
+	how   Extraction
+	when  time.Time
+	names map[string]int // "user tide" → its number
+	out   Extracted
+	mu    sync.Mutex // of out
+}
+
+func local(p string) string { return strings.TrimPrefix(p, "/") }
+
+// some unpacks chosen entries.
+func (x *extractor) some(ctx context.Context, p *Package, chosen []Entry) error {
+	var files []Entry
+	for _, e := range chosen {
+		if err := x.path(e); err != nil {
+			return err
+		}
+		if e.Type == layout.File && e.Same == "" && e.Copy == "" {
+			files = append(files, e)
+		}
+	}
+	d := p.atOnce(x.contents)
+	return errors.Join(p.some(ctx, files, d), d.wait())
+}
+
+// path makes what must be there before a file's contents: folders and links.
+func (x *extractor) path(e Entry) error {
+	if err := x.root.MkdirAll(path.Dir(local(e.Path)), 0o755); err != nil {
+		return err
+	}
+	switch e.Type {
+	case layout.Directory:
+		err := x.root.Mkdir(local(e.Path), 0o700)
+		if errors.Is(err, fs.ErrExist) {
+			if info, errStat := x.root.Lstat(local(e.Path)); errStat == nil && info.IsDir() {
+				return nil
+			}
+		}
+		return err
+	case layout.Symlink:
+		if err := x.root.Symlink(e.Link, local(e.Path)); err != nil {
+			return err
+		}
+		uid, gid := x.owner(e)
+		if uid >= 0 || gid >= 0 {
+			return x.root.Lchown(local(e.Path), uid, gid)
+		}
+	}
+	return nil
+}
+
+// contents writes a file. It is called by several goroutines.
+func (x *extractor) contents(e Entry, r io.Reader) error {
+	f, err := x.root.OpenFile(local(e.Path), os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
 	if err != nil {
 		return err
 	}
-	for _, e := range chosen {
+	defer f.Close()
+	if err := writeHoles(f, r, e.Size); err != nil {
+		return err
+	}
+	if err := x.finish(f, e); err != nil {
+		return err
+	}
+	return f.Close()
+}
+
+// hole is the least run of zeros that is not written.
+const hole = 64 << 10
+
+var zeros [hole]byte
+
+// writeHoles copies to a new file and leaves out long runs of zeros, which
+// read the same and take no space.
+func writeHoles(f *os.File, r io.Reader, size int64) error {
+	if size < hole {
+		_, err := io.Copy(f, r)
+		return err
+	}
+	buf := make([]byte, hole)
+	left := false // something was left out at the end
+	for {
+		n, err := io.ReadFull(r, buf)
+		if n == hole && bytes.Equal(buf, zeros[:]) {
+			if _, err := f.Seek(hole, io.SeekCurrent); err != nil {
+				return err
+			}
+			left = true
+		} else if n > 0 {
+			if _, err := f.Write(buf[:n]); err != nil {
+				return err
+			}
+			left = false
+		}
+		if errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) {
+			break
+		}
+		if err != nil {
+			return err
+		}
+	}
+	if left {
+		return f.Truncate(size)
+	}
+	return nil
+}
+
+// finish sets all that the layout says beside the contents, in the order in
+// which one does not undo the other: a new owner takes setuid and capabilities
+// away.
+func (x *extractor) finish(f *os.File, e Entry) error {
+	if uid, gid := x.owner(e); uid >= 0 || gid >= 0 {
+		if err := f.Chown(uid, gid); err != nil {
+			return err
+		}
+	}
+	if err := f.Chmod(layout.ParseMode(e.Mode)); err != nil {
+		return err
+	}
+	for name, value := range e.Xattrs {
+		err := unix.Fsetxattr(int(f.Fd()), name, value, 0)
+		if errors.Is(err, unix.EPERM) || errors.Is(err, unix.ENOTSUP) {
+			x.mu.Lock()
+			x.out.Bare = append(x.out.Bare, e.Path)
+			x.mu.Unlock()
+			break
+		}
+		if err != nil {
+			return fmt.Errorf("%s: setting %s: %w", e.Path, name, err)
+		}
+	}
+	when := unix.NsecToTimeval(x.when.UnixNano())
+	return unix.Futimes(int(f.Fd()), []unix.Timeval{when, when})
+}
+
+// rest does what can be done only when all files are there: hard links,
+// copies, and the modes of folders, the innermost first.
+func (x *extractor) rest(ctx context.Context, entries []Entry) error {
+	for _, e := range entries {
 		if err := ctx.Err(); err != nil {
 			return err
 		}
-		there[e.Path] = true
-		from := e
-		if e.Same != "" && !there[e.Same] {
-			if from, _ = Find(all, e.Same); from.Path == "" {
-				return &DamagedError{p.Path, fmt.Errorf("%s is a link to %s, which is not in it", e.Path, e.Same)}
+		switch {
+		case e.Copy != "":
+			if err := x.copy(e); err != nil {
+				return err
 			}
-			e.Same = ""
+		case e.Same != "":
+			if err := x.root.Link(local(e.Same), local(e.Path)); err != nil {
+				return err
+			}
 		}
-		if err := extract(root, e, func(w io.Writer) error { return p.WriteFile(w, from) }); err != nil {
+	}
+	for _, e := range slices.Backward(entries) {
+		if e.Type != layout.Directory {
+			continue
+		}
+		f, err := x.root.Open(local(e.Path))
+		if err != nil {
+			return err
+		}
+		err = x.finish(f, e)
+		f.Close()
+		if err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
-// extract puts one path below root.
-func extract(root *os.Root, e Entry, write func(io.Writer) error) error {
-	name := strings.TrimPrefix(e.Path, "/")
-	if err := root.MkdirAll(path.Dir(name), 0o755); err != nil {
-		return err
-	}
-	mode := layout.ParseMode(e.Mode)
-	switch {
-	case e.Type == layout.Directory:
-		if err := root.MkdirAll(name, 0o755); err != nil {
-			return err
-		}
-		return root.Chmod(name, mode|0o700)
-	case e.Type == layout.Symlink:
-		return root.Symlink(e.Link, name)
-	case e.Same != "":
-		return root.Link(strings.TrimPrefix(e.Same, "/"), name)
-	}
-	f, err := root.OpenFile(name, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
+// copy makes a file of the contents of one that was just unpacked.
+func (x *extractor) copy(e Entry) error {
+	from, err := x.root.Open(local(e.Copy))
 	if err != nil {
 		return err
 	}
-	defer f.Close()
-	if err := write(f); err != nil {
-		return err
+	defer from.Close()
+	return x.contents(e, from)
+}
+
+// owner returns the numbers of an entry's owner and group; -1 where it is to
+// be left as it is.
+func (x *extractor) owner(e Entry) (uid, gid int) {
+	if !x.how.Owners {
+		return -1, -1
 	}
-	if err := f.Chmod(mode); err != nil {
-		return err
+	uid = x.number("user "+e.Owner, func() (string, error) {
+		u, err := user.Lookup(e.Owner)
+		if err != nil {
+			return "", err
+		}
+		return u.Uid, nil
+	})
+	gid = x.number("group "+e.Group, func() (string, error) {
+		g, err := user.LookupGroup(e.Group)
+		if err != nil {
+			return "", err
+		}
+		return g.Gid, nil
+	})
+	return uid, gid
+}
+
+func (x *extractor) number(name string, look func() (string, error)) int {
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	if n, ok := x.names[name]; ok {
+		return n
 	}
-	return f.Close()
+	text, err := look()
+	n, errText := strconv.Atoi(text)
+	if err != nil || errText != nil {
+		n = -1
+		x.out.Unknown = append(x.out.Unknown, name)
+	}
+	x.names[name] = n
+	return n
 }
 
 // Choose lists the entries that words name: a path, with all that is below it,

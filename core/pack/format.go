@@ -3,26 +3,32 @@
 // An .ell file is a tar archive in POSIX pax format (IEEE Std 1003.1, pax)
 // compressed as Zstandard (RFC 8878) in independent frames:
 //
-//	frame 0       meta/package.json, then the other meta files, sorted
-//	frames 1..n   tree/…: the payload, cut every FrameSize bytes
+//	frame 0       meta/package.json, then the other meta files but one, sorted
+//	frame 1       meta/layout.jsonl
+//	frames 2..n   tree/…: the payload, cut every FrameSize bytes
 //	skippable     the seek table of the Zstandard seekable format
 //
 // Any tar with Zstandard lists and unpacks it. A reader that wants facts reads
-// the seek table and frame 0; one that wants a single file reads the frames
-// that hold it. docs/package-format.md is the specification.
+// the seek table and frame 0; one that wants a single file reads frame 1 and the
+// frames that hold it. docs/package-format.md is the specification.
 //
 // What is written depends on nothing but the input: entries are sorted, times
 // are one given time, owners are names, JSON is canonical (RFC 8785).
 package pack
 
 import (
+	"bytes"
+	"encoding/base64"
+	"encoding/json"
 	"fmt"
 	"path"
 	"regexp"
 	"slices"
 	"strconv"
 	"strings"
+	"unicode/utf8"
 
+	"ellwand.example/core/canonical"
 	"ellwand.example/core/layout"
 	"ellwand.example/core/need"
 	"ellwand.example/core/recipe"
@@ -30,13 +36,13 @@ import (
 )
 
 // Format is the version of the format, in package.json.
-const Format = 1
+const Format = 2
 
 // Extension ends the name of every package file.
 const Extension = ".ell"
 
 // FrameSize is how many bytes of the payload go into one frame.
-const FrameSize = 4 << 20
+const FrameSize = 8 << 20
 
 // Names of the files in the first frame.
 const (
@@ -46,17 +52,24 @@ const (
 	RecipeFile  = "meta/recipe.toml"
 	ScriptsDir  = "meta/scripts/"
 	treeDir     = "tree"
+	// xattrRecord begins the pax record of an extended attribute, as tar
+	// programs have it.
+	xattrRecord    = "SCHILY.xattr."
+	metaFrameCount = 2
 )
 
 // Bounds on what a reader accepts.
 const (
-	maxMeta    = 512 << 20 // bytes of the first frame, decompressed
+	maxMeta    = 512 << 20 // bytes of a frame of metadata, decompressed
 	maxFrame   = 64 << 20  // bytes of any other
 	maxFrames  = 1 << 20
 	maxEntries = 4 << 20
 	maxPath    = 4096
 	maxName    = 255
-	maxMetas   = 64 // files in the first frame
+	maxDepth   = 256 // names in a path
+	maxMetas   = 64  // files in the first frame
+	maxXattrs  = 32  // of one path
+	maxXattr   = 64 << 10
 )
 
 // Facts are what a package says of itself: meta/package.json.
@@ -100,17 +113,98 @@ type Provide struct {
 
 // Entry is a line of meta/layout.jsonl.
 type Entry struct {
-	Path   string      `json:"path"`
-	Type   layout.Type `json:"type"`
-	Kind   string      `json:"kind,omitempty"`
-	Mode   string      `json:"mode"` // four octal digits
-	Owner  string      `json:"owner"`
-	Group  string      `json:"group"`
-	Size   int64       `json:"size,omitempty"`   // of a file
-	SHA256 string      `json:"sha256,omitempty"` // of a file
-	At     int64       `json:"at,omitempty"`     // of a file: where its bytes begin in the payload
-	Link   string      `json:"link,omitempty"`   // of a symbolic link: its target
-	Same   string      `json:"same,omitempty"`   // of a file: the path that it is a hard link to
+	Path   string            `json:"path"`
+	Type   layout.Type       `json:"type"`
+	Kind   string            `json:"kind,omitempty"`
+	Mode   string            `json:"mode"` // four octal digits
+	Owner  string            `json:"owner"`
+	Group  string            `json:"group"`
+	Size   int64             `json:"size,omitempty"`   // of a file
+	SHA256 string            `json:"sha256,omitempty"` // of a file
+	At     int64             `json:"at,omitempty"`     // of a file: where its bytes begin in the payload
+	Link   string            `json:"link,omitempty"`   // of a symbolic link: its target
+	Same   string            `json:"same,omitempty"`   // of a file: the path that it is a hard link to
+	Copy   string            `json:"copy,omitempty"`   // of a file: the path whose bytes stand for its own
+	Xattrs map[string][]byte `json:"xattrs,omitempty"` // extended attributes
+
+	// Encoding is Base64 where Path, Link, Same and Copy stand in the layout
+	// as that, since one of them is not UTF-8; it is empty in an Entry that
+	// was read.
+	Encoding string `json:"encoding,omitempty"`
+}
+
+// Base64 is the encoding of names that are not UTF-8 (RFC 4648, section 4).
+const Base64 = "base64"
+
+// line is an Entry as it stands in the layout, with its keys in the order of
+// canonical JSON.
+type line struct {
+	At       int64             `json:"at,omitempty"`
+	Copy     string            `json:"copy,omitempty"`
+	Encoding string            `json:"encoding,omitempty"`
+	Group    string            `json:"group"`
+	Kind     string            `json:"kind,omitempty"`
+	Link     string            `json:"link,omitempty"`
+	Mode     string            `json:"mode"`
+	Owner    string            `json:"owner"`
+	Path     string            `json:"path"`
+	Same     string            `json:"same,omitempty"`
+	SHA256   string            `json:"sha256,omitempty"`
+	Size     int64             `json:"size,omitempty"`
+	Type     layout.Type       `json:"type"`
+	Xattrs   map[string][]byte `json:"xattrs,omitempty"`
+}
+
+// MarshalJSON writes names that are not UTF-8 as base64.
+func (e Entry) MarshalJSON() ([]byte, error) {
+	names := []*string{&e.Path, &e.Link, &e.Same, &e.Copy}
+	if slices.ContainsFunc(names, func(s *string) bool { return !utf8.ValidString(*s) }) {
+		e.Encoding = Base64
+		for _, s := range names {
+			*s = base64.StdEncoding.EncodeToString([]byte(*s))
+		}
+	}
+	var b bytes.Buffer
+	enc := json.NewEncoder(&b)
+	enc.SetEscapeHTML(false)
+	err := enc.Encode(line{e.At, e.Copy, e.Encoding, e.Group, e.Kind, e.Link, e.Mode, e.Owner, e.Path, e.Same, e.SHA256, e.Size, e.Type, e.Xattrs})
+	return b.Bytes(), err
+}
+
+// appendLine appends the canonical form of an entry and a line end.
+func appendLine(out []byte, e Entry) ([]byte, error) {
+	text, err := e.MarshalJSON()
+	// There is but one way to write it, unless something in it is escaped.
+	if err == nil && bytes.IndexByte(text, '\\') >= 0 {
+		if text, err = canonical.Marshal(e); err == nil {
+			text = append(text, '\n')
+		}
+	}
+	return append(out, text...), err
+}
+
+// decodeNames undoes what MarshalJSON did.
+func (e *Entry) decodeNames() error {
+	names := []*string{&e.Path, &e.Link, &e.Same, &e.Copy}
+	valid := func(s *string) bool { return utf8.ValidString(*s) }
+	switch e.Encoding {
+	case "":
+		return nil
+	case Base64:
+		for _, s := range names {
+			b, err := base64.StdEncoding.Strict().DecodeString(*s)
+			if err != nil {
+				return err
+			}
+			*s = string(b)
+		}
+		e.Encoding = ""
+		if !slices.ContainsFunc(names, func(s *string) bool { return !valid(s) }) {
+			return fmt.Errorf("the names of %q need no encoding", e.Path)
+		}
+		return nil
+	}
+	return fmt.Errorf("unknown encoding %q", e.Encoding)
 }
 
 // BuildRecord is what a package was built from: meta/build.json.
@@ -121,10 +215,11 @@ type BuildRecord struct {
 	Sources []SourceRecord    `json:"sources"`
 	// Revision is where the recipe's folder was in the history of its git
 	// repository, if it is in one.
-	Revision  *Revision         `json:"revision,omitempty"`
-	Needs     map[string]string `json:"needs"`             // build need → the package that met it
-	Options   map[string]string `json:"options,omitempty"` // the recipe's options, as they were set
-	Isolation string            `json:"isolation"`         // "none", or how the steps were kept apart
+	Revision    *Revision         `json:"revision,omitempty"`
+	Needs       map[string]string `json:"needs"`                 // build need → the package that met it
+	Options     map[string]string `json:"options,omitempty"`     // the recipe's options, as they were set
+	Isolation   string            `json:"isolation"`             // "none", or how the steps were kept apart
+	Compression Compression       `json:"compression,omitempty"` // where it is not the usual one
 }
 
 // Revision is a place in a git repository's history.
@@ -203,6 +298,8 @@ func (e Entry) check() error {
 	switch {
 	case len(e.Path) > maxPath || !strings.HasPrefix(e.Path, "/") || e.Path == "/" || path.Clean(e.Path) != e.Path || strings.ContainsRune(e.Path, 0):
 		return fmt.Errorf("%q is not a clean absolute path", e.Path)
+	case strings.Count(e.Path, "/") > maxDepth:
+		return fmt.Errorf("%q is more than %d folders deep", e.Path, maxDepth)
 	case slices.ContainsFunc(strings.Split(e.Path, "/"), func(s string) bool { return len(s) > maxName }):
 		return fmt.Errorf("%q has a name of over %d bytes in it", e.Path, maxName)
 	case !fourOcts.MatchString(e.Mode):
@@ -214,19 +311,27 @@ func (e Entry) check() error {
 	}
 	switch e.Type {
 	case layout.File:
-		if !hexes.MatchString(e.SHA256) || e.Size < 0 || e.At < 0 || e.Link != "" {
+		if !hexes.MatchString(e.SHA256) || e.Size < 0 || e.At < 0 || e.Link != "" || e.Same != "" && e.Copy != "" {
 			return fmt.Errorf("%s: a file needs a size and a digest, and has no target", e.Path)
 		}
 	case layout.Directory:
-		if e.Size != 0 || e.SHA256 != "" || e.Link != "" || e.Same != "" {
+		if e.Size != 0 || e.SHA256 != "" || e.Link != "" || e.Same+e.Copy != "" {
 			return fmt.Errorf("%s: a directory has no contents and no target", e.Path)
 		}
 	case layout.Symlink:
-		if e.Link == "" || len(e.Link) > maxPath || e.Size != 0 || e.SHA256 != "" || e.Same != "" || strings.ContainsRune(e.Link, 0) {
+		if e.Link == "" || len(e.Link) > maxPath || e.Size != 0 || e.SHA256 != "" || e.Same+e.Copy != "" || strings.ContainsRune(e.Link, 0) {
 			return fmt.Errorf("%s: a link has a target and nothing else", e.Path)
 		}
 	default:
 		return fmt.Errorf("%s: unknown type %q", e.Path, e.Type)
+	}
+	if len(e.Xattrs) > maxXattrs || len(e.Xattrs) > 0 && e.Same != "" {
+		return fmt.Errorf("%s: it has %d extended attributes", e.Path, len(e.Xattrs))
+	}
+	for name, value := range e.Xattrs {
+		if !layout.ValidXattr(name) || len(value) > maxXattr {
+			return fmt.Errorf("%s: it has an extended attribute %q of %d bytes", e.Path, name, len(value))
+		}
 	}
 	return nil
 }
@@ -251,6 +356,12 @@ func checkLayout(entries []Entry) error {
 		if e.Same != "" {
 			if first := types[e.Same]; first == nil || first.Type != layout.File || first.Same != "" || first.SHA256 != e.SHA256 || first.Size != e.Size {
 				return fmt.Errorf("%q is a hard link to %q, which is no such file before it", e.Path, e.Same)
+			}
+		}
+		if e.Copy != "" {
+			if first := types[e.Copy]; first == nil || first.Type != layout.File || first.Same+first.Copy != "" || first.SHA256 != e.SHA256 || first.Size != e.Size ||
+				first.At != e.At || first.Mode != e.Mode || first.Owner != e.Owner || first.Group != e.Group {
+				return fmt.Errorf("%q is a copy of %q, which is no such file before it", e.Path, e.Copy)
 			}
 		}
 		types[e.Path] = e

@@ -8,7 +8,9 @@ import (
 	"fmt"
 	"io"
 	"runtime"
+	"sync"
 
+	"github.com/cespare/xxhash/v2"
 	"github.com/klauspost/compress/zstd"
 	"golang.org/x/sync/errgroup"
 )
@@ -24,18 +26,42 @@ const (
 // frame is one compressed frame: its sizes in the file and decompressed.
 type frame struct{ packed, size uint32 }
 
-func newEncoder() (*zstd.Encoder, error) {
-	return zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedDefault), zstd.WithEncoderCRC(true), zstd.WithEncoderConcurrency(runtime.GOMAXPROCS(0)))
+// Compression is how much time goes into making a package small.
+type Compression string
+
+// The compressions, from the least effort to the most.
+const (
+	Fast     Compression = "fast"
+	Normal   Compression = "normal"
+	Small    Compression = "small"
+	Smallest Compression = "smallest"
+)
+
+// Compressions lists them.
+var Compressions = []string{string(Fast), string(Normal), string(Small), string(Smallest)}
+
+var levels = map[Compression]zstd.EncoderLevel{
+	Fast: zstd.SpeedFastest, Normal: zstd.SpeedDefault, "": zstd.SpeedDefault, Small: zstd.SpeedBetterCompression, Smallest: zstd.SpeedBestCompression,
+}
+
+// cores is how many frames are worked on at once. Each takes memory, so that
+// more than a few cores are not worth what they cost.
+func cores() int { return min(runtime.GOMAXPROCS(0), 8) }
+
+func newEncoder(c Compression) (*zstd.Encoder, error) {
+	return zstd.NewWriter(nil, zstd.WithEncoderLevel(levels[c]), zstd.WithEncoderCRC(true), zstd.WithLowerEncoderMem(true), zstd.WithEncoderConcurrency(cores()))
 }
 
 // framer cuts what is written to it into frames and compresses them on all
 // cores, in order. Memory is bounded by the number of cores.
 type framer struct {
 	enc   *zstd.Encoder
+	probe *zstd.Encoder
 	group *errgroup.Group
 	ctx   context.Context
-	order chan chan []byte
+	order chan chan compressed
 	slots chan struct{}
+	spare sync.Pool // buffers of FrameSize bytes
 	cur   []byte
 	total int64
 
@@ -43,28 +69,40 @@ type framer struct {
 	packed []uint32 // of the frames written; owned by the writing goroutine until close
 }
 
-func newFramer(ctx context.Context, w io.Writer) (*framer, error) {
-	enc, err := newEncoder()
+// compressed is a frame on its way to the file, with the buffer it lies in.
+type compressed struct{ frame, buffer []byte }
+
+func newFramer(ctx context.Context, w io.Writer, c Compression) (*framer, error) {
+	enc, err := newEncoder(c)
 	if err != nil {
 		return nil, err
 	}
-	f := &framer{enc: enc, cur: make([]byte, 0, FrameSize)}
+	probe, err := newEncoder(Fast)
+	if err != nil {
+		return nil, err
+	}
+	f := &framer{enc: enc, probe: probe}
+	f.spare.New = func() any { return make([]byte, 0, FrameSize) }
+	f.cur = f.buffer()
 	f.group, f.ctx = errgroup.WithContext(ctx)
-	f.slots = make(chan struct{}, runtime.GOMAXPROCS(0)+1)
-	f.order = make(chan chan []byte, cap(f.slots))
+	f.slots = make(chan struct{}, cores()+1)
+	f.order = make(chan chan compressed, cap(f.slots))
 	f.group.Go(func() error {
 		for result := range f.order {
-			packed := <-result
-			if _, err := w.Write(packed); err != nil {
+			c := <-result
+			if _, err := w.Write(c.frame); err != nil {
 				return err
 			}
-			f.packed = append(f.packed, uint32(len(packed)))
+			f.packed = append(f.packed, uint32(len(c.frame)))
+			f.spare.Put(c.buffer) //nolint:staticcheck // a slice header is small beside what it saves
 			<-f.slots
 		}
 		return nil
 	})
 	return f, nil
 }
+
+func (f *framer) buffer() []byte { return f.spare.Get().([]byte)[:0] }
 
 func (f *framer) Write(p []byte) (int, error) {
 	n := len(p)
@@ -89,12 +127,69 @@ func (f *framer) flush() error {
 		return context.Cause(f.ctx)
 	}
 	chunk := f.cur
-	f.cur = make([]byte, 0, FrameSize)
+	f.cur = f.buffer()
 	f.sizes = append(f.sizes, uint32(len(chunk)))
-	result := make(chan []byte, 1)
+	result := make(chan compressed, 1)
 	f.order <- result
-	go func() { result <- f.enc.EncodeAll(chunk, nil) }()
+	go func() {
+		out := f.buffer()
+		if f.dense(chunk) {
+			out = storedFrame(out, chunk)
+		} else {
+			out = f.enc.EncodeAll(chunk, out)
+		}
+		f.spare.Put(chunk) //nolint:staticcheck // see above
+		result <- compressed{out, out}
+	}()
 	return nil
+}
+
+// Samples that tell whether a frame is worth compressing.
+const (
+	samples    = 4
+	sampleSize = 16 << 10
+)
+
+// dense tells whether a chunk is data that does not compress, such as pictures
+// and archives, from a few places of it.
+func (f *framer) dense(chunk []byte) bool {
+	if len(chunk) < 2*samples*sampleSize {
+		return false
+	}
+	var out []byte
+	n := 0
+	for i := range samples {
+		at := i * (len(chunk) - sampleSize) / (samples - 1)
+		out = f.probe.EncodeAll(chunk[at:][:sampleSize], out[:0])
+		n += len(out)
+	}
+	return n >= samples*sampleSize
+}
+
+// storedFrame appends a frame that holds data as it is: raw blocks (RFC 8878,
+// 3.1.1.2) and the checksum of every other frame.
+func storedFrame(out, data []byte) []byte {
+	const (
+		magic      = 0xFD2FB528
+		descriptor = 0b10_1_0_0_1_00 // size in 4 bytes, single segment, checksum
+		maxBlock   = 128 << 10
+	)
+	out = binary.LittleEndian.AppendUint32(out, magic)
+	out = append(out, descriptor)
+	out = binary.LittleEndian.AppendUint32(out, uint32(len(data)))
+	sum := xxhash.Sum64(data)
+	for {
+		n := min(len(data), maxBlock)
+		header := uint32(n) << 3 // block type 0, raw
+		if n == len(data) {
+			header |= 1 // the last one
+		}
+		out = append(out, byte(header), byte(header>>8), byte(header>>16))
+		out = append(out, data[:n]...)
+		if data = data[n:]; len(data) == 0 {
+			return binary.LittleEndian.AppendUint32(out, uint32(sum))
+		}
+	}
 }
 
 // close flushes and waits; the frames are complete after it.

@@ -13,9 +13,14 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"reflect"
+	"slices"
 	"strings"
 	"testing"
 	"time"
+
+	"github.com/klauspost/compress/zstd"
+	"golang.org/x/sys/unix"
 
 	"ellwand.example/core/canonical"
 	"ellwand.example/core/layout"
@@ -68,6 +73,9 @@ func spec(c []layout.Claim) Spec {
 func write(t testing.TB, s Spec) Written {
 	t.Helper()
 	w, err := Write(context.Background(), t.TempDir(), s, progress.None)
+	if err == nil {
+		err = w.Digest()
+	}
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -118,18 +126,18 @@ func TestRoundTrip(t *testing.T) {
 	for path, want := range map[string]string{"/usr/share/a file": large, "/usr/share/b": large[:100], "/usr/share/none": ""} {
 		e, ok := Find(entriesOf(t, p), path)
 		var b bytes.Buffer
-		if err := p.WriteFile(&b, e); !ok || err != nil || b.String() != want {
+		if err := p.WriteFile(context.Background(), &b, e); !ok || err != nil || b.String() != want {
 			t.Errorf("%s: %d bytes, want %d (%v)", path, b.Len(), len(want), err)
 		}
 	}
 	dir := t.TempDir()
-	if err := p.Extract(context.Background(), dir); err != nil {
+	if _, err := p.Extract(context.Background(), dir, Extraction{}); err != nil {
 		t.Fatal(err)
 	}
 	if got, err := os.ReadFile(filepath.Join(dir, "usr/share/link")); err != nil || string(got) != large {
 		t.Errorf("extracted through the link: %d bytes, %v", len(got), err)
 	}
-	if text, ok := p.Meta("scripts/after-install"); !ok || string(text) != "true\n" || p.Facts.Paths != len(c) || len(p.frames) != 3 {
+	if text, ok := p.Meta("scripts/after-install"); !ok || string(text) != "true\n" || p.Facts.Paths != len(c) || len(p.frames) != 4 {
 		t.Errorf("script %q, %d paths, %d frames", text, p.Facts.Paths, len(p.frames))
 	}
 }
@@ -149,7 +157,7 @@ func TestHardLinks(t *testing.T) {
 	p := open(t, write(t, spec(linked)).Path)
 	b, _ := Find(entriesOf(t, p), "/usr/bin/b")
 	out := t.TempDir()
-	if err := p.Extract(context.Background(), out); err != nil || b.Same != "/usr/bin/a" || p.Facts.Size != 4 {
+	if _, err := p.Extract(context.Background(), out, Extraction{}); err != nil || b.Same != "/usr/bin/a" || p.Facts.Size != 4 {
 		t.Fatalf("%v, %+v, %d bytes", err, b, p.Facts.Size)
 	}
 	x, _ := os.Stat(filepath.Join(out, "usr/bin/a"))
@@ -245,7 +253,7 @@ func TestDamage(t *testing.T) {
 func forge(t testing.TB, lines []string, payload func(*tar.Writer), facts func(*Facts)) string {
 	t.Helper()
 	s := spec(nil)
-	enc, _ := newEncoder()
+	enc, _ := newEncoder(Normal)
 	var entries []Entry
 	for _, l := range lines {
 		var e Entry
@@ -255,7 +263,7 @@ func forge(t testing.TB, lines []string, payload func(*tar.Writer), facts func(*
 		entries = append(entries, e)
 	}
 	s.Facts.Format = Format
-	head, err := metaFrameUnchecked(&s, entries, facts)
+	heads, err := metaFramesUnchecked(&s, entries, facts)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -263,49 +271,179 @@ func forge(t testing.TB, lines []string, payload func(*tar.Writer), facts func(*
 	tw := tar.NewWriter(&body)
 	payload(tw)
 	tw.Close()
-	a, b := enc.EncodeAll(head, nil), enc.EncodeAll(body.Bytes(), nil)
-	frames := []frame{{uint32(len(a)), uint32(len(head))}, {uint32(len(b)), uint32(body.Len())}}
+	var all []byte
+	var frames []frame
+	for _, part := range [][]byte{heads[0], heads[1], body.Bytes()} {
+		packed := enc.EncodeAll(part, nil)
+		frames = append(frames, frame{uint32(len(packed)), uint32(len(part))})
+		all = append(all, packed...)
+	}
 	path := filepath.Join(t.TempDir(), "forged.ell")
-	if err := os.WriteFile(path, bytes.Join([][]byte{a, b, seekTable(frames)}, nil), 0o644); err != nil {
+	if err := os.WriteFile(path, append(all, seekTable(frames)...), 0o644); err != nil {
 		t.Fatal(err)
 	}
 	return path
 }
 
-// metaFrameUnchecked writes the first frame with a layout that the writer
-// itself would refuse.
-func metaFrameUnchecked(s *Spec, entries []Entry, facts func(*Facts)) ([]byte, error) {
-	var b bytes.Buffer
+// metaFramesUnchecked writes the frames of metadata with a layout that the
+// writer itself would refuse.
+func metaFramesUnchecked(s *Spec, entries []Entry, facts func(*Facts)) (heads [2][]byte, err error) {
 	var lines []byte
 	for _, e := range entries {
 		l, err := canonical.Marshal(e)
 		if err != nil {
-			return nil, err
+			return heads, err
 		}
 		lines = append(append(lines, l...), '\n')
 	}
-	metas := map[string][]byte{"layout.jsonl": lines, "build.json": []byte("{}"), "recipe.toml": nil}
+	metas := map[string][]byte{LayoutFile: lines, BuildFile: []byte("{}"), RecipeFile: nil}
 	s.Facts.Paths, s.Facts.Meta = len(entries), map[string]string{}
+	for _, e := range entries {
+		if e.Same == "" {
+			s.Facts.Size += e.Size
+		}
+	}
 	for name, data := range metas {
-		s.Facts.Meta[name] = sha(data)
+		s.Facts.Meta[strings.TrimPrefix(name, "meta/")] = sha(data)
 	}
 	facts(&s.Facts)
 	own, err := canonical.Marshal(s.Facts)
 	if err != nil {
-		return nil, err
+		return heads, err
 	}
-	metas["package.json"] = own
-	tw := tar.NewWriter(&b)
-	for name, data := range metas {
-		if err := tw.WriteHeader(&tar.Header{Name: "meta/" + name, Mode: 0o644, Typeflag: tar.TypeReg, Size: int64(len(data))}); err != nil {
-			return nil, err
-		}
-		tw.Write(data)
+	delete(metas, LayoutFile)
+	metas[PackageFile] = own
+	if heads[0], err = metaFrame(metas, when); err == nil {
+		heads[1], err = metaFrame(map[string][]byte{LayoutFile: lines}, when)
 	}
-	return b.Bytes(), tw.Flush()
+	return heads, err
 }
 
 func sha(data []byte) string { return fmt.Sprintf("%x", sha256.Sum256(data)) }
+
+// payloadOf writes one file.
+func payloadOf(name, text string) func(*tar.Writer) {
+	return func(w *tar.Writer) {
+		w.WriteHeader(&tar.Header{Name: "tree/" + name, Size: int64(len(text)), Mode: 0o644, Uname: "root", Gname: "root"})
+		io.WriteString(w, text)
+	}
+}
+
+// Frames that claim more than they may, or hold more than they claim, cost no
+// memory.
+func TestExpansion(t *testing.T) {
+	enc, _ := newEncoder(Normal)
+	bomb := enc.EncodeAll(make([]byte, maxFrame+1), nil)
+	for name, c := range map[string]struct {
+		frames []frame
+		data   []byte
+		want   string
+	}{
+		"a frame above the limit": {[]frame{{uint32(len(bomb)), maxMeta + 1}}, bomb, "is the most that is read"},
+		"more than is claimed":    {[]frame{{uint32(len(bomb)), 100}}, bomb, "not what the seek table says"},
+		"a payload frame":         {[]frame{{uint32(len(bomb)), 100}, {0, 0}, {0, maxFrame + 1}}, bomb, "is the most that is read"},
+		"no frames":               {nil, nil, "its seek table is damaged"},
+		"bytes between":           {[]frame{{3, 100}}, bomb, "does not fit the file"},
+	} {
+		data := append(bytes.Clone(c.data), seekTable(c.frames)...)
+		_, err := OpenAt(name, bytes.NewReader(data), int64(len(data)))
+		if err == nil || !strings.Contains(err.Error(), c.want) {
+			t.Errorf("%s: %v, want %s", name, err, c.want)
+		}
+	}
+}
+
+// What a file system can hold, a package can: and gives it back.
+func TestOddFiles(t *testing.T) {
+	dir := t.TempDir()
+	deep := "usr/share/" + strings.Repeat(strings.Repeat("d", 100)+"/", 5)
+	os.MkdirAll(filepath.Join(dir, deep), 0o755)
+	for _, name := range []string{"latin\xe9", "two\nlines", "a space", deep + "x", "-dash", "copy one", "copy two"} {
+		if err := os.WriteFile(filepath.Join(dir, name), []byte("text of "+name[:2]), 0o640); err != nil {
+			t.Fatal(err)
+		}
+	}
+	os.Symlink("latin\xe9", filepath.Join(dir, "link"))
+	sparse := filepath.Join(dir, "sparse")
+	os.WriteFile(sparse, []byte("start"), 0o600)
+	os.Truncate(sparse, 64<<20)
+	attribute := unix.Setxattr(sparse, "user.tide", []byte{0, 255}, 0) == nil
+	capability := []byte("\x01\x00\x00\x02\x00\x04\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00") // net_bind_service, effective
+	privileged := unix.Setxattr(filepath.Join(dir, "-dash"), layout.Capability, capability, 0) == nil
+	staged, err := layout.Walk(dir)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var c []layout.Claim
+	for _, p := range staged {
+		c = append(c, layout.Claim{Path: p, Owner: "root", Group: "root"})
+	}
+	slices.SortFunc(c, func(a, b layout.Claim) int { return strings.Compare(a.Path.Path, b.Path.Path) })
+	w := write(t, spec(c))
+	if w.Size > 20<<10 {
+		t.Errorf("64 MiB of zeros take %d bytes", w.Size)
+	}
+	p := open(t, w.Path)
+	for _, chosen := range [][]Entry{nil, entriesOf(t, p)} {
+		out := t.TempDir()
+		done, err := p.Extract(context.Background(), out, Extraction{Chosen: chosen})
+		if err != nil {
+			t.Fatal(err)
+		}
+		again, err := layout.Walk(out)
+		if err != nil || len(again) != len(staged) {
+			t.Fatalf("%d paths came out of %d: %v", len(again), len(staged), err)
+		}
+		for i, q := range again {
+			q.Disk, q.Inode = staged[i].Disk, staged[i].Inode
+			if len(done.Bare) == 0 && !reflect.DeepEqual(q, staged[i]) {
+				t.Errorf("%+v came out as %+v", staged[i], q)
+			}
+		}
+		if privileged && len(done.Bare) > 0 {
+			t.Errorf("without attributes: %q", done.Bare)
+		}
+		var st unix.Stat_t
+		if err := unix.Stat(filepath.Join(out, "sparse"), &st); err != nil || st.Blocks*512 > 1<<20 {
+			t.Errorf("the file of zeros takes %d bytes", st.Blocks*512)
+		}
+		if text, _ := os.ReadFile(filepath.Join(out, "copy two")); string(text) != "text of co" {
+			t.Errorf("the copy is %q", text)
+		}
+	}
+	two, _ := Find(entriesOf(t, p), "/copy two")
+	if two.Copy != "/copy one" || attribute && len(entriesOf(t, p)) == 0 {
+		t.Errorf("%+v is no copy", two)
+	}
+}
+
+// Each compression makes the same package of other bytes; what does not
+// compress is stored.
+func TestCompressions(t *testing.T) {
+	noise := make([]byte, FrameSize+100)
+	rand.NewChaCha8([32]byte{}).Read(noise)
+	f := files{"usr/share/text": big(), "usr/share/x/noise": string(noise)}
+	var sizes []int64
+	for _, c := range Compressions {
+		s := spec(claims(t, f))
+		s.Compression = Compression(c)
+		w := write(t, s)
+		if err := open(t, w.Path).Verify(context.Background()); err != nil {
+			t.Errorf("%s: %v", c, err)
+		}
+		sizes = append(sizes, w.Size)
+	}
+	if sizes[0] <= sizes[3] || sizes[0] > int64(len(noise))+FrameSize {
+		t.Errorf("sizes %d", sizes)
+	}
+	out, err := zstd.NewReader(bytes.NewReader(storedFrame(nil, noise)))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if data, err := io.ReadAll(out); err != nil || !bytes.Equal(data, noise) {
+		t.Errorf("a stored frame: %d bytes, %v", len(data), err)
+	}
+}
 
 func TestHostile(t *testing.T) {
 	const digest = `"sha256":"2d711642b726b04401627ca9fbac32f5c8530fb1903cc4db02258717921a4881"` // of "x"
@@ -323,6 +461,19 @@ func TestHostile(t *testing.T) {
 		facts   func(*Facts)
 		want    string
 	}{
+		"too deep":               {[]string{file("/"+strings.Repeat("a/", 300)+"x", "")}, none, as, "folders deep"},
+		"copy of nothing":        {[]string{file("/b", `,"copy":"/a"`)}, none, as, "is a copy of"},
+		"copy with another mode": {[]string{file("/a", ""), strings.Replace(file("/b", `,"copy":"/a"`), "0644", "4755", 1)}, none, as, "is a copy of"},
+		"an access list":         {[]string{file("/a", `,"xattrs":{"system.posix_acl_access":"AAAA"}`)}, none, as, "extended attribute"},
+		"encoded without a need": {[]string{file("L2E=", `,"encoding":"base64"`)}, none, as, "need no encoding"},
+		"link with a zero":       {[]string{strings.Replace(link("/a", "bc"), "bc", `b\u0000c`, 1)}, none, as, "has a target"},
+		"behind the payload":     {[]string{file("/a", `,"at":99999999`)}, payloadOf("a", "x"), as, "begins at byte"},
+		"facts: size":            {[]string{file("/a", "")}, none, func(f *Facts) { f.Size = 9 }, "package.json says 9"},
+		"facts: another file":    {nil, none, func(f *Facts) { f.Meta["more"] = sha(nil) }, "does not name each"},
+		"payload other attribute": {[]string{file("/a", `,"at":512`)}, func(w *tar.Writer) {
+			w.WriteHeader(&tar.Header{Name: "tree/a", Size: 1, Mode: 0o644, Uname: "root", Gname: "root", PAXRecords: map[string]string{xattrRecord + "user.x": "1"}})
+			io.WriteString(w, "x")
+		}, as, "owner, target or attributes"},
 		"leads out":            {[]string{file("/../x", "")}, none, as, "not a clean absolute path"},
 		"relative":             {[]string{file("x", "")}, none, as, "not a clean absolute path"},
 		"long path":            {[]string{file("/"+strings.Repeat("a/", 3000)+"x", "")}, none, as, "not a clean absolute path"},
@@ -350,12 +501,12 @@ func TestHostile(t *testing.T) {
 		"facts: arch":   {nil, none, func(f *Facts) { f.Arch = "a/b" }, "no plain word"},
 		"facts: need":   {nil, none, func(f *Facts) { f.Needs = []Need{{Need: "what/x"}} }, "need"},
 		"facts: count":  {nil, none, func(f *Facts) { f.Paths = 1 << 40 }, "not possible"},
-		"facts: format": {nil, none, func(f *Facts) { f.Format = 9 }, "reads format 1"},
+		"facts: format": {nil, none, func(f *Facts) { f.Format = 9 }, "reads format 2"},
 		"facts: digest": {nil, none, func(f *Facts) { f.Meta["layout.jsonl"] = sha([]byte("?")) }, "is not the one that package.json names"},
 	} {
 		p, err := Open(forge(t, c.lines, c.payload, c.facts))
 		if err == nil {
-			err = p.Extract(context.Background(), t.TempDir())
+			_, err = p.Extract(context.Background(), t.TempDir(), Extraction{})
 			p.Close()
 		}
 		var damaged *DamagedError
@@ -414,7 +565,7 @@ func FuzzOpen(f *testing.F) {
 		defer p.Close()
 		into := filepath.Join(dir, "into")
 		os.Mkdir(into, 0o755)
-		p.Extract(context.Background(), into)
+		p.Extract(context.Background(), into, Extraction{Owners: true})
 		if left, _ := os.ReadDir(dir); len(left) != 2 {
 			t.Errorf("something was written outside: %v", left)
 		}
@@ -425,18 +576,39 @@ func FuzzOpen(f *testing.F) {
 // gets further.
 func FuzzMeta(f *testing.F) {
 	s := spec(nil)
-	head, err := metaFrameUnchecked(&s, []Entry{{Path: "/a", Type: layout.Directory, Mode: "0755", Owner: "root", Group: "root"}}, func(*Facts) {})
+	heads, err := metaFramesUnchecked(&s, nil, func(f *Facts) { f.Format = Format })
 	if err != nil {
 		f.Fatal(err)
 	}
-	f.Add(head)
+	f.Add(heads[0])
 	f.Fuzz(func(t *testing.T, data []byte) {
 		p := &Package{}
-		if p.readMeta(data) != nil {
+		if p.readMeta(data) == nil && p.Facts.Name == "" {
+			t.Errorf("accepted: %+v", p.Facts)
+		}
+	})
+}
+
+// FuzzLayout reads lines of a layout; what is accepted is written the same.
+func FuzzLayout(f *testing.F) {
+	for _, e := range []Entry{{Path: "/a", Type: layout.Directory, Mode: "0755", Owner: "root", Group: "root", Xattrs: map[string][]byte{"user.x": {0}}}, {Path: "/a\xff", Type: layout.Symlink, Link: "b", Mode: "0777", Owner: "root", Group: "root"}} {
+		line, _ := canonical.Marshal(e)
+		f.Add(append(line, '\n'))
+	}
+	f.Fuzz(func(t *testing.T, data []byte) {
+		entries, err := parseLayout(data, bytes.Count(data, []byte("\n")))
+		if err != nil {
 			return
 		}
-		if entries, err := p.Layout(); err == nil && (p.Facts.Name == "" || p.Facts.Paths != len(entries)) {
-			t.Errorf("accepted: %+v", p.Facts)
+		for _, e := range entries {
+			line, err := canonical.Marshal(e)
+			if err != nil {
+				t.Fatal(err)
+			}
+			again, err := parseLayout(append(line, '\n'), 1)
+			if e.Same+e.Copy == "" && (err != nil || !reflect.DeepEqual(again[0], e)) {
+				t.Errorf("%+v became %+v: %v", e, again, err)
+			}
 		}
 	})
 }

@@ -2,16 +2,12 @@ package pack
 
 import (
 	"archive/tar"
-	"bufio"
 	"bytes"
 	"cmp"
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
-	"fmt"
-	"hash"
 	"io"
-	"io/fs"
 	"maps"
 	"os"
 	"path/filepath"
@@ -26,83 +22,148 @@ import (
 	"ellwand.example/core/progress"
 )
 
-// Spec is everything that goes into a package.
+// Spec is what goes into a package beside its facts.
 type Spec struct {
-	Facts   Facts // Format, Paths, Size and Meta are filled in
-	Claims  []layout.Claim
-	Scripts map[string]string
-	Recipe  []byte
-	Build   BuildRecord
-	Time    time.Time // of every entry
+	Facts       Facts // for Begin only those of which the file's name is made
+	Claims      []layout.Claim
+	Scripts     map[string]string
+	Recipe      []byte
+	Build       BuildRecord
+	Time        time.Time   // of every entry
+	Compression Compression // Normal where it is empty
+	// Look, if it is set, is shown the contents of every file on the way, once
+	// for each claim by its index, by several goroutines at once.
+	Look func(claim int, contents io.ReaderAt, size int64) error
 }
 
 // Written is a package that was written.
 type Written struct {
 	Path   string `json:"path"`
 	Facts  Facts  `json:"facts"`
-	SHA256 string `json:"sha256"` // of the file
+	SHA256 string `json:"sha256"` // of the file; see Digest
 	Size   int64  `json:"bytes"`  // of the file
 }
 
-// Write makes a package in dir, under its own name. The file appears whole, by
-// rename; one of that name is replaced. Only one process at a time may write a
-// package of one identity. Memory does not grow with the payload:
-// it is compressed into a temporary file first, since the metadata that
-// precedes it holds its digests.
-func Write(ctx context.Context, dir string, spec Spec, sink progress.Sink) (Written, error) {
-	var out Written
-	if err := os.MkdirAll(dir, 0o755); err != nil {
-		return out, err
+// Digest reads the file and fills in SHA256, in hexadecimal.
+func (w *Written) Digest() error {
+	f, err := os.Open(w.Path)
+	if err != nil {
+		return err
 	}
-	spec.Facts.Format = Format
-	out.Path = filepath.Join(dir, spec.Facts.FileName())
+	defer f.Close()
+	sum := sha256.New()
+	_, err = io.Copy(sum, f)
+	w.SHA256 = hex.EncodeToString(sum.Sum(nil))
+	return err
+}
+
+// Payload is the greater part of a package, compressed into a temporary file:
+// the metadata that stand before it in a package hold its digests, and facts
+// that are found in it.
+type Payload struct {
+	spec    Spec
+	dir     string
+	temp    string
+	file    *os.File
+	entries []Entry
+	frames  []frame
+}
+
+// Write makes a package in dir, under its own name, with the facts that are
+// given; Format, Paths, Size and Meta are filled in.
+func Write(ctx context.Context, dir string, spec Spec, sink progress.Sink) (Written, error) {
+	p, err := Begin(ctx, dir, spec, sink)
+	if err != nil {
+		return Written{}, err
+	}
+	defer p.Close()
+	return p.Finish(spec.Facts)
+}
+
+// Begin reads every file once and compresses it. Only one process at a time
+// may write a package of one identity in one directory. Memory does not grow
+// with the payload. The caller closes the payload, which leaves nothing behind.
+func Begin(ctx context.Context, dir string, spec Spec, sink progress.Sink) (*Payload, error) {
+	if err := os.MkdirAll(dir, 0o755); err != nil {
+		return nil, err
+	}
 	// One name for each package: what a killed process left is cleared away by
 	// the next one that writes it.
-	temp := filepath.Join(dir, ".writing-"+spec.Facts.Identity())
-	if err := os.RemoveAll(temp); err != nil {
-		return out, err
+	p := &Payload{spec: spec, dir: dir, temp: filepath.Join(dir, ".writing-"+spec.Facts.Identity())}
+	if err := os.RemoveAll(p.temp); err != nil {
+		return nil, err
 	}
-	if err := os.Mkdir(temp, 0o755); err != nil {
-		return out, err
+	if err := os.Mkdir(p.temp, 0o755); err != nil {
+		return nil, err
 	}
-	defer os.RemoveAll(temp)
-	payload, err := os.Create(filepath.Join(temp, "payload"))
-	if err != nil {
-		return out, err
+	var err error
+	if p.file, err = os.Create(filepath.Join(p.temp, "payload")); err != nil {
+		p.Close()
+		return nil, err
 	}
-	defer payload.Close()
 	t := sink.Begin("pack "+spec.Facts.Identity(), total(spec.Claims), "bytes")
-	entries, frames, err := writePayload(ctx, payload, spec, t)
-	if err != nil {
+	if p.entries, p.frames, err = writePayload(ctx, p.file, spec, t); err != nil {
 		t.End("failed")
-		return out, err
+		p.Close()
+		return nil, err
 	}
 	t.End("done")
-	head, err := metaFrame(&spec, entries)
-	if err != nil {
-		return out, err
-	}
-	enc, err := newEncoder()
-	if err != nil {
-		return out, err
-	}
-	first := enc.EncodeAll(head, nil)
-	frames = append([]frame{{uint32(len(first)), uint32(len(head))}}, frames...)
+	return p, nil
+}
 
-	file, err := renameio.NewPendingFile(out.Path, renameio.WithTempDir(temp), renameio.WithStaticPermissions(0o644))
+// Close removes the temporary files. A package that is finished stays.
+func (p *Payload) Close() error {
+	if p.file != nil {
+		p.file.Close()
+	}
+	return os.RemoveAll(p.temp)
+}
+
+// Finish puts the package together. The file appears whole, by rename; one of
+// that name is replaced.
+func (p *Payload) Finish(facts Facts) (Written, error) {
+	var out Written
+	facts.Format = Format
+	out.Path = filepath.Join(p.dir, facts.FileName())
+	heads, err := metaFrames(&p.spec, &facts, p.entries)
+	if err != nil {
+		return out, err
+	}
+	enc, err := newEncoder(p.spec.Compression)
+	if err != nil {
+		return out, err
+	}
+	var before []byte
+	var frames []frame
+	for _, head := range heads {
+		start := len(before)
+		before = enc.EncodeAll(head, before)
+		frames = append(frames, frame{uint32(len(before) - start), uint32(len(head))})
+	}
+	file, err := renameio.NewPendingFile(out.Path, renameio.WithTempDir(p.temp), renameio.WithStaticPermissions(0o644))
 	if err != nil {
 		return out, err
 	}
 	defer file.Cleanup()
-	if _, err := payload.Seek(0, io.SeekStart); err != nil {
+	payload, err := p.file.Seek(0, io.SeekEnd)
+	if err != nil {
 		return out, err
 	}
-	digest := sha256.New()
-	whole := io.MultiReader(bytes.NewReader(first), payload, bytes.NewReader(seekTable(frames)))
-	if out.Size, err = io.Copy(io.MultiWriter(file, digest), whole); err != nil {
+	after := seekTable(append(frames, p.frames...))
+	if _, err := file.Write(before); err != nil {
 		return out, err
 	}
-	out.Facts, out.SHA256 = spec.Facts, hex.EncodeToString(digest.Sum(nil))
+	if _, err := p.file.Seek(0, io.SeekStart); err != nil {
+		return out, err
+	}
+	if _, err := io.Copy(file.File, p.file); err != nil {
+		return out, err
+	}
+	if _, err := file.Write(after); err != nil {
+		return out, err
+	}
+	out.Size = int64(len(before)) + payload + int64(len(after))
+	out.Facts = facts
 	return out, file.CloseAtomicallyReplace()
 }
 
@@ -116,45 +177,70 @@ func total(claims []layout.Claim) int64 {
 
 // writePayload writes the entries of tree/ and returns their layout lines.
 func writePayload(ctx context.Context, w io.Writer, spec Spec, t progress.Task) ([]Entry, []frame, error) {
-	f, err := newFramer(ctx, w)
+	f, err := newFramer(ctx, w, spec.Compression)
 	if err != nil {
 		return nil, nil, err
 	}
-	p := &payloadWriter{framer: f, tar: tar.NewWriter(f), spec: spec, links: map[layout.Inode]string{}, task: t, sum: sha256.New(), files: map[string]Entry{}}
-	entries := make([]Entry, 0, len(spec.Claims))
-	for _, c := range spec.Claims {
-		if err := ctx.Err(); err != nil {
-			f.close()
-			return nil, nil, err
-		}
-		e, err := p.entry(c)
-		if err != nil {
-			f.close()
-			return nil, nil, err
-		}
-		entries = append(entries, e)
+	p := &payloadWriter{framer: f, tar: tar.NewWriter(f), spec: spec, task: t, same: hardLinks(spec.Claims), first: map[identity]place{}, sizes: map[int64]bool{}}
+	entries, err := p.entries(ctx)
+	if err == nil {
+		err = p.tar.Close()
 	}
-	if err := p.tar.Close(); err != nil {
-		f.close()
-		return nil, nil, err
-	}
-	frames, err := f.close()
-	return entries, frames, err
+	frames, errClose := f.close()
+	return entries, frames, cmp.Or(err, errClose)
 }
 
 type payloadWriter struct {
 	framer *framer
 	tar    *tar.Writer
 	spec   Spec
-	links  map[layout.Inode]string
-	files  map[string]Entry // those with more than one name
 	task   progress.Task
-	sum    hash.Hash
+	same   []int              // claim → an earlier one that it is a hard link to, or -1
+	first  map[identity]place // contents that stand in the payload
+	sizes  map[int64]bool     // of the files among them too large to be held in memory
+	free   chan []byte        // buffers for those
 }
 
-func header(e Entry, mode fs.FileMode, when time.Time) *tar.Header {
+// identity is what two files must have in common so that one can stand for
+// both, also where a plain tar unpacks them as one.
+type identity struct {
+	sum                [sha256.Size]byte
+	mode, owner, group string
+}
+
+// place is a file whose contents stand in the payload, and where.
+type place struct {
+	path string
+	at   int64
+}
+
+// hardLinks finds the claims that are other names of an earlier one, with the
+// same word on it.
+func hardLinks(claims []layout.Claim) []int {
+	type file struct {
+		inode              layout.Inode
+		mode, owner, group string
+	}
+	first := map[file]int{}
+	same := make([]int, len(claims))
+	for i, c := range claims {
+		same[i] = -1
+		if c.Type != layout.File || c.Inode == (layout.Inode{}) {
+			continue
+		}
+		key := file{c.Inode, layout.Octal(c.Mode), c.Owner, c.Group}
+		if at, ok := first[key]; ok {
+			same[i] = at
+		} else {
+			first[key] = i
+		}
+	}
+	return same
+}
+
+func header(e Entry, when time.Time) *tar.Header {
 	h := &tar.Header{
-		Format: tar.FormatPAX, Name: treeDir + e.Path, Mode: layout.Bits(mode), Uname: e.Owner, Gname: e.Group, ModTime: when,
+		Format: tar.FormatPAX, Name: treeDir + e.Path, Mode: layout.Bits(layout.ParseMode(e.Mode)), Uname: e.Owner, Gname: e.Group, ModTime: when,
 		Typeflag: tar.TypeReg, Size: e.Size,
 	}
 	switch {
@@ -162,78 +248,73 @@ func header(e Entry, mode fs.FileMode, when time.Time) *tar.Header {
 		h.Typeflag, h.Name = tar.TypeDir, h.Name+"/"
 	case e.Type == layout.Symlink:
 		h.Typeflag, h.Linkname = tar.TypeSymlink, e.Link
-	case e.Same != "":
-		h.Typeflag, h.Linkname, h.Size = tar.TypeLink, treeDir+e.Same, 0
+	case e.Same != "" || e.Copy != "":
+		h.Typeflag, h.Linkname, h.Size = tar.TypeLink, treeDir+e.Same+e.Copy, 0
+	}
+	if h.Typeflag != tar.TypeLink && len(e.Xattrs) > 0 {
+		h.PAXRecords = map[string]string{}
+		for name, value := range e.Xattrs {
+			h.PAXRecords[xattrRecord+name] = string(value)
+		}
 	}
 	return h
 }
 
-func (p *payloadWriter) entry(c layout.Claim) (Entry, error) {
-	e := Entry{Path: c.Path.Path, Type: c.Type, Kind: c.Kind, Mode: layout.Octal(c.Mode), Owner: c.Owner, Group: c.Group, Link: c.Link}
-	if c.Type != layout.File {
-		return e, p.tar.WriteHeader(header(e, c.Mode, p.spec.Time))
-	}
-	if first, ok := p.links[c.Inode]; ok && c.Inode != (layout.Inode{}) {
-		of := p.files[first]
-		if of.Mode == e.Mode && of.Owner == e.Owner && of.Group == e.Group {
-			e.Same, e.Size, e.SHA256, e.At = first, of.Size, of.SHA256, of.At
-			return e, p.tar.WriteHeader(header(e, c.Mode, p.spec.Time))
+// entries writes all claims in order, while their files are read ahead.
+func (p *payloadWriter) entries(ctx context.Context) ([]Entry, error) {
+	ctx, cancel := context.WithCancel(ctx)
+	ahead := readAhead(ctx, p.spec, p.same)
+	defer ahead.wait()
+	defer cancel()
+	out := make([]Entry, 0, len(p.spec.Claims))
+	for i, c := range p.spec.Claims {
+		if err := ctx.Err(); err != nil {
+			return nil, err
 		}
+		e := Entry{Path: c.Path.Path, Type: c.Type, Kind: c.Kind, Mode: layout.Octal(c.Mode), Owner: c.Owner, Group: c.Group, Link: c.Link, Xattrs: c.Xattrs}
+		var err error
+		switch {
+		case c.Type != layout.File:
+			err = p.tar.WriteHeader(header(e, p.spec.Time))
+		case p.same[i] >= 0:
+			of := out[p.same[i]]
+			e.Same, e.Size, e.SHA256, e.At = of.Path, of.Size, of.SHA256, of.At
+			err = p.tar.WriteHeader(header(e, p.spec.Time))
+		default:
+			err = p.file(ctx, i, &e, ahead)
+		}
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, e)
 	}
-	f, err := os.Open(c.Disk)
-	if err != nil {
-		return e, err
-	}
-	defer f.Close()
-	info, err := f.Stat()
-	if err != nil {
-		return e, err
-	}
-	e.Size = info.Size()
-	if err := p.tar.WriteHeader(header(e, c.Mode, p.spec.Time)); err != nil {
-		return e, err
-	}
-	e.At = p.framer.total
-	p.sum.Reset()
-	n, err := io.Copy(io.MultiWriter(p.tar, p.sum), io.LimitReader(f, e.Size+1))
-	if err != nil || n != e.Size {
-		return e, fmt.Errorf("%s changed while it was packed: %w", c.Disk, cmp.Or(err, io.ErrUnexpectedEOF))
-	}
-	p.task.Advance(n)
-	e.SHA256 = hex.EncodeToString(p.sum.Sum(nil))
-	if c.Inode != (layout.Inode{}) {
-		p.links[c.Inode], p.files[e.Path] = e.Path, e
-	}
-	return e, nil
+	return out, nil
 }
 
-// metaFrame completes the facts and returns the tar entries of the first
-// frame.
-func metaFrame(spec *Spec, entries []Entry) ([]byte, error) {
-	facts := &spec.Facts
+// metaFrames completes the facts and returns the tar entries of the frames
+// before the payload: the first with everything but the layout, which is most
+// of the metadata and which few ask for, and the second with that.
+func metaFrames(spec *Spec, facts *Facts, entries []Entry) ([2][]byte, error) {
+	var none [2][]byte
 	metas := map[string][]byte{RecipeFile: spec.Recipe}
 	for name, text := range spec.Scripts {
 		metas[ScriptsDir+name] = []byte(text)
 	}
-	var lines bytes.Buffer
-	w := bufio.NewWriter(&lines)
+	var lines []byte
 	facts.Paths, facts.Size = len(entries), 0
 	for _, e := range entries {
-		line, err := canonical.Marshal(e)
-		if err != nil {
-			return nil, err
+		var err error
+		if lines, err = appendLine(lines, e); err != nil {
+			return none, err
 		}
-		w.Write(line)
-		w.WriteByte('\n')
 		if e.Same == "" {
 			facts.Size += e.Size
 		}
 	}
-	w.Flush()
-	metas[LayoutFile] = lines.Bytes()
+	metas[LayoutFile] = lines
 	build, err := canonical.Marshal(spec.Build)
 	if err != nil {
-		return nil, err
+		return none, err
 	}
 	metas[BuildFile] = build
 	facts.Meta = map[string]string{}
@@ -248,34 +329,45 @@ func metaFrame(spec *Spec, entries []Entry) ([]byte, error) {
 		facts.Provides = []Provide{}
 	}
 	if err := facts.check(); err != nil {
-		return nil, err
+		return none, err
 	}
 	if err := checkLayout(entries); err != nil {
-		return nil, err
+		return none, err
 	}
 	own, err := canonical.Marshal(facts)
 	if err != nil {
-		return nil, err
+		return none, err
 	}
+	layoutFile := metas[LayoutFile]
+	delete(metas, LayoutFile)
+	metas[PackageFile] = own
+	first, err := metaFrame(metas, spec.Time)
+	if err != nil {
+		return none, err
+	}
+	second, err := metaFrame(map[string][]byte{LayoutFile: layoutFile}, spec.Time)
+	return [2][]byte{first, second}, err
+}
+
+// metaFrame writes files as tar entries, package.json first and the others
+// sorted.
+func metaFrame(files map[string][]byte, when time.Time) ([]byte, error) {
 	var b bytes.Buffer
 	tw := tar.NewWriter(&b)
-	write := func(name string, data []byte) error {
+	names := slices.Sorted(maps.Keys(files))
+	if i := slices.Index(names, PackageFile); i > 0 {
+		names = slices.Insert(slices.Delete(names, i, i+1), 0, PackageFile)
+	}
+	for _, name := range names {
 		mode := int64(0o644)
 		if strings.HasPrefix(name, ScriptsDir) {
 			mode = 0o755
 		}
-		h := &tar.Header{Format: tar.FormatPAX, Typeflag: tar.TypeReg, Name: name, Mode: mode, Uname: layout.Root, Gname: layout.Root, Size: int64(len(data)), ModTime: spec.Time}
+		h := &tar.Header{Format: tar.FormatPAX, Typeflag: tar.TypeReg, Name: name, Mode: mode, Uname: layout.Root, Gname: layout.Root, Size: int64(len(files[name])), ModTime: when}
 		if err := tw.WriteHeader(h); err != nil {
-			return err
+			return nil, err
 		}
-		_, err := tw.Write(data)
-		return err
-	}
-	if err := write(PackageFile, own); err != nil {
-		return nil, err
-	}
-	for _, name := range slices.Sorted(maps.Keys(metas)) {
-		if err := write(name, metas[name]); err != nil {
+		if _, err := tw.Write(files[name]); err != nil {
 			return nil, err
 		}
 	}
