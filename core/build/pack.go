@@ -7,11 +7,15 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"maps"
 	"os"
+	"path"
+	"slices"
 	"time"
 
 	"ellwand.example/core/document"
 	"ellwand.example/core/layout"
+	"ellwand.example/core/need"
 	"ellwand.example/core/pack"
 	"ellwand.example/core/recipe"
 	"ellwand.example/core/revision"
@@ -49,26 +53,40 @@ func (j *job) pack(ctx context.Context, dir string) ([]pack.Written, error) {
 	if err != nil {
 		return nil, err
 	}
-	var specs []pack.Spec
-	for _, name := range j.recipe.PackageNames() {
-		if len(claims[name]) == 0 && len(staged) == 0 {
-			return nil, fmt.Errorf("%s: step pack: the stage step installed nothing into $DESTDIR", j.recipe.Name)
-		}
-		files, err := scan.Claims(ctx, claims[name])
-		if err != nil {
-			return nil, err
-		}
-		specs = append(specs, pack.Spec{
-			Facts: j.facts(name, claims[name], files), Claims: claims[name], Scripts: j.recipe.Packages[name].Scripts.All(),
-			Recipe: j.recipe.Doc.Data, Build: record, Time: j.recipe.Date(),
-		})
+	if len(staged) == 0 && !slices.ContainsFunc(slices.Collect(maps.Values(claims)), func(c []layout.Claim) bool { return len(c) > 0 }) {
+		return nil, fmt.Errorf("%s: step pack: the stage step installed nothing into $DESTDIR", j.recipe.Name)
 	}
-	if spec := j.debugSpec(debug, record); spec != nil {
-		specs = append(specs, *spec)
+	var parts []*part
+	defer func() {
+		for _, p := range parts {
+			p.payload.Close()
+		}
+	}()
+	for _, p := range j.parts(claims, debug) {
+		spec := pack.Spec{
+			Facts: j.facts(p), Claims: p.claims, Scripts: j.recipe.Packages[p.name].Scripts.All(),
+			Recipe: j.recipe.Doc.Data, Build: record, Time: j.recipe.Date(), Compression: record.Compression,
+		}
+		found := scan.Collect(p.claims)
+		if !p.debug {
+			spec.Look = found.Look
+		}
+		if p.payload, err = pack.Begin(ctx, j.Workspace.Packages(), spec, j.Progress); err != nil {
+			return nil, fmt.Errorf("%s: step pack: %w", j.recipe.Name, err)
+		}
+		p.files, p.facts = found.Files(), spec.Facts
+		p.provides = scan.Provides(p.claims, p.files)
+		parts = append(parts, p)
 	}
 	var written []pack.Written
-	for _, spec := range specs {
-		w, err := pack.Write(ctx, j.Workspace.Packages(), spec, j.Progress)
+	for _, p := range parts {
+		if !p.debug {
+			j.declare(p, parts)
+		}
+		w, err := p.payload.Finish(p.facts)
+		if err == nil {
+			err = w.Digest()
+		}
 		if err != nil {
 			return nil, fmt.Errorf("%s: step pack: %w", j.recipe.Name, err)
 		}
@@ -77,53 +95,130 @@ func (j *job) pack(ctx context.Context, dir string) ([]pack.Written, error) {
 	return written, nil
 }
 
-// debugSpec is the package of what was split off; nil where there is nothing.
-func (j *job) debugSpec(files []layout.Path, record pack.BuildRecord) *pack.Spec {
-	var claims []layout.Claim
-	for _, p := range files {
-		if p.Type == layout.File {
-			claims = append(claims, layout.Claim{Path: p, Owner: layout.Root, Group: layout.Root})
-		}
-	}
-	if len(claims) == 0 {
-		return nil
-	}
-	f := j.facts(j.recipe.Name+debugSuffix, nil, nil)
-	f.Summary, f.Description, f.Category = "Debug information for "+j.recipe.Name, "", "debug"
-	return &pack.Spec{Facts: f, Claims: claims, Recipe: j.recipe.Doc.Data, Build: record, Time: j.recipe.Date()}
+// part is one of the packages of a recipe while it is made.
+type part struct {
+	name     string
+	debug    bool
+	claims   []layout.Claim
+	payload  *pack.Payload
+	files    []scan.File
+	provides []scan.Provide
+	facts    pack.Facts
 }
 
-// facts gathers what a package says of itself: from the recipe, and from what
-// was found in its files.
-func (j *job) facts(name string, claims []layout.Claim, files []scan.File) pack.Facts {
-	r, p := j.recipe, j.recipe.Packages[name]
+// parts lists the packages that are to be made.
+func (j *job) parts(claims map[string][]layout.Claim, debug []layout.Path) []*part {
+	var out []*part
+	for _, name := range j.recipe.PackageNames() {
+		out = append(out, &part{name: name, claims: claims[name]})
+	}
+	split := &part{name: j.recipe.Name + debugSuffix, debug: true}
+	for _, p := range debug {
+		if p.Type == layout.File {
+			split.claims = append(split.claims, layout.Claim{Path: p, Owner: layout.Root, Group: layout.Root})
+		}
+	}
+	if len(split.claims) > 0 {
+		out = append(out, split)
+	}
+	return out
+}
+
+// facts gathers what the recipe says of a package.
+func (j *job) facts(made *part) pack.Facts {
+	r, p := j.recipe, j.recipe.Packages[made.name]
 	f := pack.Facts{
-		Name: name, Version: r.Version, Release: r.Release, Epoch: r.Epoch, Arch: j.Workspace.Target.Arch, Target: j.Workspace.Target.Name,
+		Name: made.name, Version: r.Version, Release: r.Release, Epoch: r.Epoch, Arch: j.Workspace.Target.Arch, Target: j.Workspace.Target.Name,
 		Summary: cmp.Or(p.Summary, r.Summary), Description: cmp.Or(p.Description, r.Description), License: r.License,
 		Homepage: r.Homepage, Maintainer: r.Maintainer, Category: cmp.Or(p.Category, r.Category), Recipe: r.Name,
 		Date: r.Date().Format(time.DateOnly), Accounts: p.Accounts, Changes: r.Changes,
 	}
+	if made.debug {
+		f.Summary, f.Description, f.Category = "Debug information for "+r.Name, "", "debug"
+		return f
+	}
 	if cmp.Or(p.Arch, r.Arch) == recipe.AnyArch {
 		f.Arch = recipe.AnyArch
 	}
-	own := scan.Provides(claims, files)
-	for _, text := range p.Provides {
-		f.Provides = append(f.Provides, pack.Provide{Provide: text})
+	return f
+}
+
+// declare adds the needs and provides of a package: those of the recipe, and
+// what was found in its files.
+func (j *job) declare(p *part, all []*part) {
+	r, own := j.recipe, j.recipe.Packages[p.name]
+	for _, text := range own.Provides {
+		p.facts.Provides = append(p.facts.Provides, pack.Provide{Provide: text})
 	}
-	for _, o := range own {
-		f.Provides = append(f.Provides, pack.Provide{Provide: o.String(), Path: o.Path})
+	for _, o := range p.provides {
+		p.facts.Provides = append(p.facts.Provides, pack.Provide{Provide: o.String(), Path: o.Path})
 	}
-	declared := p.Needs
-	if name == r.PackageNames()[0] {
-		declared = append(append([]string{}, r.Needs.Run...), p.Needs...)
+	declared := own.Needs
+	if p.name == r.PackageNames()[0] {
+		declared = append(append([]string{}, r.Needs.Run...), own.Needs...)
 	}
 	for _, text := range declared {
-		f.Needs = append(f.Needs, pack.Need{Need: text})
+		p.facts.Needs = append(p.facts.Needs, pack.Need{Need: text})
 	}
-	for _, n := range scan.Needs(files, own) {
-		f.Needs = append(f.Needs, pack.Need{Need: n.Need.String(), Path: n.Path, Symbols: n.Symbols})
+	found := scan.Needs(p.files, p.provides)
+	for _, n := range siblings(p, found, all) {
+		if !slices.Contains(declared, n.Need) {
+			p.facts.Needs = append(p.facts.Needs, n)
+		}
 	}
-	return f
+	for _, n := range found {
+		p.facts.Needs = append(p.facts.Needs, pack.Need{Need: n.Need.String(), Path: n.Path, Symbols: n.Symbols})
+	}
+}
+
+// siblings are the packages of the same recipe that meet a need of this one,
+// or hold what its links lead to: in exactly the version that they were made
+// with, since nobody has tried it with another.
+func siblings(p *part, needs []scan.Need, all []*part) []pack.Need {
+	var out []pack.Need
+	for _, other := range all {
+		if other == p || other.debug {
+			continue
+		}
+		from := ""
+		for _, n := range needs {
+			if slices.ContainsFunc(other.provides, func(o scan.Provide) bool { return n.Need.MetBy(o.Provide) }) {
+				from = n.Path
+				break
+			}
+		}
+		if from == "" {
+			from = linkInto(p.claims, other.claims)
+		}
+		if from != "" {
+			exact := need.Alternative{Kind: need.Package, Name: other.name, Constraints: []need.Constraint{{Op: "=", Full: other.facts.Full()}}}
+			out = append(out, pack.Need{Need: exact.String(), Path: from})
+		}
+	}
+	return out
+}
+
+// linkInto finds a symbolic link among claims that leads to one of others.
+func linkInto(claims, others []layout.Claim) string {
+	there := map[string]bool{}
+	for _, c := range others {
+		if c.Type != layout.Directory {
+			there[c.Path.Path] = true
+		}
+	}
+	for _, c := range claims {
+		if c.Type != layout.Symlink {
+			continue
+		}
+		target := c.Link
+		if !path.IsAbs(target) {
+			target = path.Join(path.Dir(c.Path.Path), target)
+		}
+		if there[path.Clean(target)] {
+			return c.Path.Path
+		}
+	}
+	return ""
 }
 
 // sourceRecord names a source by what pins it: how git writes an archive of a
@@ -137,7 +232,7 @@ func sourceRecord(s source.Fetched) pack.SourceRecord {
 
 func (j *job) buildRecord(ctx context.Context) (pack.BuildRecord, error) {
 	sum := sha256.Sum256(j.recipe.Doc.Data)
-	b := pack.BuildRecord{Ellwand: Version, Recipe: hex.EncodeToString(sum[:]), Needs: j.met, Options: j.recipe.Set, Isolation: j.Runner.Isolation(), Sources: []pack.SourceRecord{}, Files: map[string]string{}}
+	b := pack.BuildRecord{Ellwand: Version, Recipe: hex.EncodeToString(sum[:]), Needs: j.met, Options: j.recipe.Set, Isolation: j.Runner.Isolation(), Compression: j.compression(), Sources: []pack.SourceRecord{}, Files: map[string]string{}}
 	if at, ok := revision.Of(ctx, j.recipe.Dir); ok {
 		r := pack.Revision(at)
 		b.Revision = &r
@@ -159,4 +254,14 @@ func (j *job) buildRecord(ctx context.Context) (pack.BuildRecord, error) {
 		}
 	}
 	return b, nil
+}
+
+// compression is the one that the recipe names, or the workspace; empty for
+// the usual one.
+func (j *job) compression() string {
+	c := cmp.Or(j.recipe.Compression, j.Workspace.Settings.Build.Compression)
+	if c == recipe.Normal {
+		return ""
+	}
+	return c
 }

@@ -9,8 +9,10 @@ package layout
 import (
 	"fmt"
 	"io/fs"
+	"maps"
 	"os"
 	"path"
+	"reflect"
 	"slices"
 	"sort"
 	"strconv"
@@ -237,7 +239,7 @@ func (x *resolver) find(p Path) *rule {
 		}
 		// One tied path tells all that is to know of two lines.
 		pair := [2]int{best.Line.Line, ru.Line.Line}
-		if (best.Package != ru.Package || best.entry != ru.entry) && p.Type != Directory && !x.tied[pair] {
+		if (best.Package != ru.Package || !reflect.DeepEqual(best.entry, ru.entry)) && p.Type != Directory && !x.tied[pair] {
 			x.tied[pair] = true
 			x.mismatch.Tied = append(x.mismatch.Tied, Tie{p.Path, best.Line, ru.Line})
 		}
@@ -364,6 +366,13 @@ func claim(p Path, ru *rule) Claim {
 	if ru.entry.Group != "" {
 		c.Group = ru.entry.Group
 	}
+	if len(ru.entry.Capabilities) > 0 && p.Type == File {
+		c.Xattrs = maps.Clone(c.Xattrs)
+		if c.Xattrs == nil {
+			c.Xattrs = map[string][]byte{}
+		}
+		c.Xattrs[Capability] = capability(recipe.CapabilitySet(ru.entry.Capabilities))
+	}
 	// A pattern's mode is meant for the files; a directory's is named.
 	if ru.entry.Mode != "" && p.Type != Symlink && (p.Type == File || ru.literal) {
 		c.Mode = ParseMode(ru.entry.Mode)
@@ -404,7 +413,7 @@ func Octal(m fs.FileMode) string { return fmt.Sprintf("%04o", Bits(m)) }
 func DefaultKind(p string) string {
 	for _, d := range []struct{ dir, kind string }{
 		{"/usr/share/licenses/", recipe.License}, {"/usr/share/man/", recipe.Doc},
-		{"/usr/share/doc/", recipe.Doc}, {"/usr/share/info/", recipe.Doc},
+		{"/usr/share/doc/", recipe.Doc}, {"/usr/share/info/", recipe.Doc}, {"/usr/share/locale/", recipe.Translation},
 	} {
 		if strings.HasPrefix(p, d.dir) {
 			return d.kind

@@ -11,6 +11,8 @@ import (
 	"syscall"
 
 	"golang.org/x/sys/unix"
+
+	"ellwand.example/core/recipe"
 )
 
 // Type is what a path is.
@@ -149,14 +151,39 @@ func ignoreUnsupported(err error) error {
 	return err
 }
 
+// The versions of a capability attribute, in its first word.
+const (
+	capabilityEffective = 1
+	capability2         = 0x02000000
+	capability3         = 0x03000000
+	capabilityVersion   = 0xFF000000
+)
+
+// capability writes a set as the attribute, in version 2: permitted, and
+// effective from the program's start.
+func capability(set uint64) []byte {
+	b := binary.LittleEndian.AppendUint32(nil, capability2|capabilityEffective)
+	b = binary.LittleEndian.AppendUint32(b, uint32(set))
+	b = binary.LittleEndian.AppendUint32(b, 0) // inheritable
+	b = binary.LittleEndian.AppendUint32(b, uint32(set>>32))
+	return binary.LittleEndian.AppendUint32(b, 0)
+}
+
+// Capabilities names what a capability attribute permits.
+func Capabilities(value []byte) []string {
+	if len(value) < 20 {
+		return nil
+	}
+	return recipe.CapabilityNames(uint64(binary.LittleEndian.Uint32(value[4:])) | uint64(binary.LittleEndian.Uint32(value[12:]))<<32)
+}
+
 // plainCapability makes capabilities that were set inside a user namespace,
 // which name its root (version 3), those of any machine (version 2).
 func plainCapability(value []byte) []byte {
-	const v2, v3, versions = 0x02000000, 0x03000000, 0xFF000000
-	if len(value) != 24 || binary.LittleEndian.Uint32(value)&versions != v3 {
+	if len(value) != 24 || binary.LittleEndian.Uint32(value)&capabilityVersion != capability3 {
 		return value
 	}
 	value = value[:20]
-	binary.LittleEndian.PutUint32(value, binary.LittleEndian.Uint32(value)&^uint32(versions)|v2)
+	binary.LittleEndian.PutUint32(value, binary.LittleEndian.Uint32(value)&^capabilityVersion|capability2)
 	return value
 }

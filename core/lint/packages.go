@@ -66,9 +66,7 @@ func (c *packageCheck) look(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		if f.ELF != nil || f.Interpreter != "" || f.PkgConfig != nil {
-			c.files[e.Path] = f
-		}
+		c.files[e.Path] = f
 		mark, err := findBuildPath(at, e.Size)
 		if err != nil {
 			return err

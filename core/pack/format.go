@@ -219,7 +219,7 @@ type BuildRecord struct {
 	Needs       map[string]string `json:"needs"`                 // build need → the package that met it
 	Options     map[string]string `json:"options,omitempty"`     // the recipe's options, as they were set
 	Isolation   string            `json:"isolation"`             // "none", or how the steps were kept apart
-	Compression Compression       `json:"compression,omitempty"` // where it is not the usual one
+	Compression string            `json:"compression,omitempty"` // where it is not the usual one
 }
 
 // Revision is a place in a git repository's history.

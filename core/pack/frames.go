@@ -13,6 +13,8 @@ import (
 	"github.com/cespare/xxhash/v2"
 	"github.com/klauspost/compress/zstd"
 	"golang.org/x/sync/errgroup"
+
+	"ellwand.example/core/recipe"
 )
 
 // The seek table is that of the Zstandard seekable format, version 0.1.0: a
@@ -26,30 +28,16 @@ const (
 // frame is one compressed frame: its sizes in the file and decompressed.
 type frame struct{ packed, size uint32 }
 
-// Compression is how much time goes into making a package small.
-type Compression string
-
-// The compressions, from the least effort to the most.
-const (
-	Fast     Compression = "fast"
-	Normal   Compression = "normal"
-	Small    Compression = "small"
-	Smallest Compression = "smallest"
-)
-
-// Compressions lists them.
-var Compressions = []string{string(Fast), string(Normal), string(Small), string(Smallest)}
-
-var levels = map[Compression]zstd.EncoderLevel{
-	Fast: zstd.SpeedFastest, Normal: zstd.SpeedDefault, "": zstd.SpeedDefault, Small: zstd.SpeedBetterCompression, Smallest: zstd.SpeedBestCompression,
+var levels = map[string]zstd.EncoderLevel{
+	recipe.Fast: zstd.SpeedFastest, "": zstd.SpeedDefault, recipe.Normal: zstd.SpeedDefault, recipe.Small: zstd.SpeedBetterCompression, recipe.Smallest: zstd.SpeedBestCompression,
 }
 
 // cores is how many frames are worked on at once. Each takes memory, so that
 // more than a few cores are not worth what they cost.
 func cores() int { return min(runtime.GOMAXPROCS(0), 8) }
 
-func newEncoder(c Compression) (*zstd.Encoder, error) {
-	return zstd.NewWriter(nil, zstd.WithEncoderLevel(levels[c]), zstd.WithEncoderCRC(true), zstd.WithLowerEncoderMem(true), zstd.WithEncoderConcurrency(cores()))
+func newEncoder(compression string) (*zstd.Encoder, error) {
+	return zstd.NewWriter(nil, zstd.WithEncoderLevel(levels[compression]), zstd.WithEncoderCRC(true), zstd.WithLowerEncoderMem(true), zstd.WithEncoderConcurrency(cores()))
 }
 
 // framer cuts what is written to it into frames and compresses them on all
@@ -72,12 +60,12 @@ type framer struct {
 // compressed is a frame on its way to the file, with the buffer it lies in.
 type compressed struct{ frame, buffer []byte }
 
-func newFramer(ctx context.Context, w io.Writer, c Compression) (*framer, error) {
-	enc, err := newEncoder(c)
+func newFramer(ctx context.Context, w io.Writer, compression string) (*framer, error) {
+	enc, err := newEncoder(compression)
 	if err != nil {
 		return nil, err
 	}
-	probe, err := newEncoder(Fast)
+	probe, err := newEncoder(recipe.Fast)
 	if err != nil {
 		return nil, err
 	}

@@ -253,7 +253,7 @@ func TestDamage(t *testing.T) {
 func forge(t testing.TB, lines []string, payload func(*tar.Writer), facts func(*Facts)) string {
 	t.Helper()
 	s := spec(nil)
-	enc, _ := newEncoder(Normal)
+	enc, _ := newEncoder(recipe.Normal)
 	var entries []Entry
 	for _, l := range lines {
 		var e Entry
@@ -332,7 +332,7 @@ func payloadOf(name, text string) func(*tar.Writer) {
 // Frames that claim more than they may, or hold more than they claim, cost no
 // memory.
 func TestExpansion(t *testing.T) {
-	enc, _ := newEncoder(Normal)
+	enc, _ := newEncoder(recipe.Normal)
 	bomb := enc.EncodeAll(make([]byte, maxFrame+1), nil)
 	for name, c := range map[string]struct {
 		frames []frame
@@ -424,9 +424,9 @@ func TestCompressions(t *testing.T) {
 	rand.NewChaCha8([32]byte{}).Read(noise)
 	f := files{"usr/share/text": big(), "usr/share/x/noise": string(noise)}
 	var sizes []int64
-	for _, c := range Compressions {
+	for _, c := range recipe.Compressions {
 		s := spec(claims(t, f))
-		s.Compression = Compression(c)
+		s.Compression = c
 		w := write(t, s)
 		if err := open(t, w.Path).Verify(context.Background()); err != nil {
 			t.Errorf("%s: %v", c, err)

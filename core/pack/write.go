@@ -29,8 +29,8 @@ type Spec struct {
 	Scripts     map[string]string
 	Recipe      []byte
 	Build       BuildRecord
-	Time        time.Time   // of every entry
-	Compression Compression // Normal where it is empty
+	Time        time.Time // of every entry
+	Compression string    // one of recipe.Compressions; the usual one where it is empty
 	// Look, if it is set, is shown the contents of every file on the way, once
 	// for each claim by its index, by several goroutines at once.
 	Look func(claim int, contents io.ReaderAt, size int64) error

@@ -113,6 +113,9 @@ func (r *Recipe) checkFacts() {
 	}
 	r.checkSummary(r.Summary, "summary")
 	r.checkArch(r.Arch, "arch")
+	if r.Compression != "" && !slices.Contains(Compressions, r.Compression) {
+		d.Add(d.At("compression"), fmt.Sprintf("unknown compression %q", r.Compression), "it is one of "+strings.Join(Compressions, ", "))
+	}
 	if n := d.Find("license"); n != nil && n.Kind == document.String {
 		for _, e := range license.Check(r.License) {
 			d.Add(d.Inside(n, e.Offset, e.Length), e.Message, e.Remedy)
@@ -305,6 +308,16 @@ func (r *Recipe) checkEntry(path string, e Entry, at ...any) {
 			remedy = fmt.Sprintf("did you mean %q?", near)
 		}
 		d.Add(place("kind"), fmt.Sprintf("unknown kind of path %q", e.Kind), remedy)
+	}
+	for i, name := range e.Capabilities {
+		if slices.Contains(capabilities, name) {
+			continue
+		}
+		remedy := "capabilities(7) lists them; they are written small, without cap_"
+		if near := document.Nearest(strings.TrimPrefix(strings.ToLower(name), "cap_"), capabilities); near != "" {
+			remedy = fmt.Sprintf("did you mean %q?", near)
+		}
+		d.Add(d.At(append(slices.Clone(at), "capabilities", i)...), fmt.Sprintf("unknown capability %q", name), remedy)
 	}
 	if e.Mode != "" && !modeText.MatchString(e.Mode) {
 		d.Add(place("mode"), fmt.Sprintf("%q is not a mode", e.Mode), `octal digits, such as "0640"`)

@@ -62,6 +62,7 @@ type Recipe struct {
 	Packages    map[string]Package `toml:"package"`
 	Discard     []string           `toml:"discard"`
 	Debug       *bool              `toml:"debug"` // split debug information off; true where it is left out
+	Compression string             `toml:"compression"`
 	Waivers     []Waiver           `toml:"waive"`
 	Trial       Trial              `toml:"trial"`
 	Changes     []Change           `toml:"change"`
@@ -171,10 +172,26 @@ const (
 	Doc     = "doc"     // may be left out of a small root
 	License = "license" // a licence text
 	State   = "state"   // written by the program, and kept when the package goes
+	Cache   = "cache"   // written by the program, and goes with the package
+	// Translation is what one language needs, and may be left out where nobody
+	// speaks it.
+	Translation = "translation"
 )
 
 // Kinds lists the kinds of path.
-var Kinds = []string{Config, Doc, License, State}
+var Kinds = []string{Config, Doc, License, State, Cache, Translation}
+
+// Compressions are how much time goes into making packages small, from the
+// least to the most. Normal is the usual one.
+var Compressions = []string{Fast, Normal, Small, Smallest}
+
+// The compressions by name.
+const (
+	Fast     = "fast"
+	Normal   = "normal"
+	Small    = "small"
+	Smallest = "smallest"
+)
 
 // Entry says what the paths that a layout line matches are.
 type Entry struct {
@@ -183,6 +200,8 @@ type Entry struct {
 	Owner string `toml:"owner"`
 	Group string `toml:"group"`
 	From  string `toml:"from" shape:"a file beside the recipe"`
+	// Capabilities are what a program may do that else only root may.
+	Capabilities []string `toml:"capabilities" shape:"names such as \"net_bind_service\""`
 }
 
 // Account is a system account that a package needs; it exists before the

@@ -30,6 +30,8 @@ var descriptions = map[string]string{
 	"discard":     "Staged paths, or patterns of them, that go into no package",
 	"debug":       "false leaves debug information in the programs; otherwise it goes into NAME-debug",
 
+	"compression": "How much time goes into making the packages small: fast, normal, small or smallest; left out, the workspace's",
+
 	"let":              "Values of your own: {key} stands for them in strings",
 	"option":           "Choices that whoever builds the recipe can make with --set",
 	"option.summary":   "What the option does",
@@ -89,6 +91,7 @@ var descriptions = map[string]string{
 	"package.layout.owner":          "The name of an account",
 	"package.layout.group":          "The name of a group",
 	"package.layout.from":           "A file beside the recipe that comes to stand there",
+	"package.layout.capabilities":   "What a program may do that else only root may, such as \"net_bind_service\"",
 	"package.account":               "System accounts that it needs",
 	"package.account.home":          "The account's home folder",
 	"package.account.summary":       "What the account is for",
@@ -133,6 +136,8 @@ func Schema() ([]byte, error) {
 	enumerate(s, "steps.method", methodNames())
 	enumerate(s, "rewrite.after", StepNames[:len(StepNames)-1])
 	enumerate(s, "package.layout.kind", Kinds)
+	enumerate(s, "compression", Compressions)
+	enumerate(s, "package.layout.capabilities", capabilities)
 	enumerate(s, "arch", []string{AnyArch})
 	enumerate(s, "package.arch", []string{AnyArch})
 	return json.MarshalIndent(s, "", "  ")

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"fmt"
 	"maps"
+	"reflect"
 	"slices"
 	"strings"
 	"unicode/utf8"
@@ -69,7 +70,7 @@ func (r *Recipe) checkTies() {
 		slices.SortFunc(same, func(a, b claimant) int { return cmp.Compare(a.key.Offset, b.key.Offset) })
 		for i, b := range same {
 			for _, a := range same[:i] {
-				if a.pkg == b.pkg && a.entry == b.entry || a.pattern == b.pattern {
+				if a.pkg == b.pkg && reflect.DeepEqual(a.entry, b.entry) || a.pattern == b.pattern {
 					continue
 				}
 				if path := overlap(a.pattern, b.pattern); path != "" {

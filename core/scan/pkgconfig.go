@@ -61,11 +61,3 @@ func (p *PkgConfig) require(list string) {
 		}
 	}
 }
-
-// version is the version where it can be compared with others.
-func (p *PkgConfig) version() string {
-	if version.Valid(p.Version) {
-		return p.Version
-	}
-	return ""
-}

@@ -1,22 +1,18 @@
 // Package scan looks into files for what matters about them to a package: what
 // programs and libraries need and offer (ELF, System V ABI; symbol versions as
-// the GNU tools write them), the interpreters of scripts, and pkg-config
-// modules.
+// the GNU tools write them), the interpreters of scripts, the modules of
+// pkg-config, Python and Perl, and what menus and services start.
 package scan
 
 import (
 	"bytes"
 	"cmp"
-	"context"
 	"errors"
 	"io"
-	"os"
 	"path"
-	"runtime"
 	"slices"
 	"strings"
-
-	"golang.org/x/sync/errgroup"
+	"unicode/utf8"
 
 	"ellwand.example/core/layout"
 	"ellwand.example/core/need"
@@ -29,6 +25,10 @@ type File struct {
 	ELF         *ELF
 	Interpreter string // the command behind #!
 	PkgConfig   *PkgConfig
+	Python      *Python
+	Desktop     *Desktop
+	Service     *Service
+	Version     string // of a Perl module, where it says so
 }
 
 // Need is something that a file needs at run time.
@@ -47,7 +47,7 @@ type Provide struct {
 // headSize is how much of a file is looked at to tell what it is.
 const headSize = 4096
 
-// maxText bounds the pkg-config files that are read.
+// maxText bounds the texts that are read.
 const maxText = 1 << 20
 
 // Contents looks into one file.
@@ -62,14 +62,49 @@ func Contents(p string, r io.ReaderAt, size int64) (File, error) {
 		f.ELF = readELF(r)
 	case bytes.HasPrefix(head, []byte("#!")):
 		f.Interpreter = interpreter(head)
-	case strings.HasSuffix(p, ".pc") && path.Base(path.Dir(p)) == "pkgconfig" && size <= maxText:
-		text := make([]byte, size)
-		if _, err := r.ReadAt(text, 0); err != nil && !errors.Is(err, io.EOF) {
-			return f, err
-		}
-		f.PkgConfig = readPkgConfig(strings.TrimSuffix(path.Base(p), ".pc"), string(text))
 	}
+	read := reader(p)
+	if read == nil || f.ELF != nil || size > maxText {
+		return f, nil
+	}
+	text := make([]byte, size)
+	if _, err := r.ReadAt(text, 0); err != nil && !errors.Is(err, io.EOF) {
+		return f, err
+	}
+	read(&f, string(text))
 	return f, nil
+}
+
+// reader is what reads a text that is known by its path; nil for others.
+func reader(p string) func(*File, string) {
+	dir, base := path.Split(p)
+	switch path.Ext(base) {
+	case ".pc":
+		if path.Base(dir) == "pkgconfig" {
+			return func(f *File, text string) { f.PkgConfig = readPkgConfig(strings.TrimSuffix(base, ".pc"), text) }
+		}
+	case ".desktop":
+		if path.Clean(dir) == "/usr/share/applications" {
+			return func(f *File, text string) { f.Desktop = readDesktop(text) }
+		}
+	case ".service":
+		if servicePath.MatchString(p) {
+			return func(f *File, text string) { f.Service = readService(text) }
+		}
+	case ".pm":
+		if kind, _ := module(p); kind != "" {
+			return func(f *File, text string) {
+				if m := perlVersion.FindStringSubmatch(text); m != nil {
+					f.Version = comparable(strings.ReplaceAll(m[1], "_", ""))
+				}
+			}
+		}
+	case "":
+		if base == "METADATA" && strings.HasSuffix(path.Clean(dir), ".dist-info") && sitePackages.MatchString(p) {
+			return func(f *File, text string) { f.Python = readPython(text) }
+		}
+	}
+	return nil
 }
 
 // interpreter returns the command that a #! line starts; with env(1), the one
@@ -91,37 +126,50 @@ func interpreter(head []byte) string {
 	return command
 }
 
-// Claims looks into all files of a package, on all cores. The result has a
-// File for each claim that is a file and has something to tell, in order.
-func Claims(ctx context.Context, claims []layout.Claim) ([]File, error) {
-	found := make([]File, len(claims))
-	g, ctx := errgroup.WithContext(ctx)
-	g.SetLimit(runtime.GOMAXPROCS(0))
-	for i, c := range claims {
-		if c.Type != layout.File {
-			continue
+// interesting tells whether there is anything to say of a file.
+func (f File) interesting() bool {
+	return f.ELF != nil || f.Interpreter != "" || f.PkgConfig != nil || f.Python != nil || f.Desktop != nil || f.Service != nil || f.Version != ""
+}
+
+// Collection gathers what is found in the files of one package while they are
+// read for something else.
+type Collection struct {
+	claims []layout.Claim
+	found  []File
+}
+
+// Collect begins a collection.
+func Collect(claims []layout.Claim) *Collection {
+	return &Collection{claims, make([]File, len(claims))}
+}
+
+// Look looks into the contents of one claim, by its index. It may be called by
+// several goroutines at once, for different claims.
+func (c *Collection) Look(i int, contents io.ReaderAt, size int64) (err error) {
+	c.found[i], err = Contents(c.claims[i].Path.Path, contents, size)
+	return err
+}
+
+// Files returns what was found, in the order of the claims. Hard links, of
+// which only one name is read, have the same in them.
+func (c *Collection) Files() []File {
+	first := map[layout.Inode]int{}
+	var out []File
+	for i, claim := range c.claims {
+		f := c.found[i]
+		if claim.Inode != (layout.Inode{}) {
+			if at, ok := first[claim.Inode]; ok && !f.interesting() {
+				f = c.found[at]
+			} else {
+				first[claim.Inode] = i
+			}
 		}
-		g.Go(func() error {
-			if err := ctx.Err(); err != nil {
-				return err
-			}
-			in, err := os.Open(c.Disk)
-			if err != nil {
-				return err
-			}
-			defer in.Close()
-			info, err := in.Stat()
-			if err != nil {
-				return err
-			}
-			found[i], err = Contents(c.Path.Path, in, info.Size())
-			return err
-		})
+		if f.interesting() {
+			f.Path = claim.Path.Path
+			out = append(out, f)
+		}
 	}
-	if err := g.Wait(); err != nil {
-		return nil, err
-	}
-	return slices.DeleteFunc(found, func(f File) bool { return f.ELF == nil && f.Interpreter == "" && f.PkgConfig == nil }), nil
+	return out
 }
 
 // commandDirs are where a file that may be run is a command.
@@ -142,7 +190,24 @@ func LibraryDir(dir string) bool {
 // Provides derives what a package offers from its paths and what was found.
 func Provides(claims []layout.Claim, files []File) []Provide {
 	var out []Provide
+	versions := map[string]string{} // of modules, by path or by the distribution's name
+	for _, f := range files {
+		if f.Python != nil {
+			versions[f.Python.Name] = comparable(f.Python.Version)
+			out = append(out, Provide{need.Provide{Kind: need.Python, Name: f.Python.Name, Version: comparable(f.Python.Version)}, f.Path})
+		}
+		if f.Version != "" {
+			versions[f.Path] = f.Version
+		}
+	}
 	for _, c := range claims {
+		if kind, name := module(c.Path.Path); kind != "" && c.Type == layout.File {
+			v := versions[c.Path.Path]
+			if kind == need.Python {
+				v = versions[pythonName(name)]
+			}
+			out = append(out, Provide{need.Provide{Kind: kind, Name: name, Version: v}, c.Path.Path})
+		}
 		dir, base := path.Split(c.Path.Path)
 		runs := c.Type == layout.File && c.Mode&0o111 != 0 || c.Type == layout.Symlink
 		if runs && commandDirs[path.Clean(dir)] {
@@ -154,13 +219,31 @@ func Provides(claims []layout.Claim, files []File) []Provide {
 			out = append(out, Provide{need.Provide{Kind: need.Soname, Name: f.ELF.Soname}, f.Path})
 		}
 		if f.PkgConfig != nil {
-			out = append(out, Provide{need.Provide{Kind: need.PkgConfig, Name: f.PkgConfig.Name, Version: f.PkgConfig.version()}, f.Path})
+			out = append(out, Provide{need.Provide{Kind: need.PkgConfig, Name: f.PkgConfig.Name, Version: comparable(f.PkgConfig.Version)}, f.Path})
 		}
 	}
+	out = slices.DeleteFunc(out, func(p Provide) bool { return !sayable(p.Name) })
 	slices.SortFunc(out, func(a, b Provide) int {
 		return cmp.Or(cmp.Compare(a.String(), b.String()), cmp.Compare(a.Path, b.Path))
 	})
 	return slices.CompactFunc(out, func(a, b Provide) bool { return a.Provide == b.Provide })
+}
+
+// sayable tells whether the language of needs can name something: not what has
+// blanks or the signs of bounds in its name.
+func sayable(name string) bool {
+	return name != "" && !strings.ContainsAny(name, " \t\r\n|<>=!,") && utf8.ValidString(name)
+}
+
+// starts are the commands that a menu's entry or a service starts.
+func (f File) starts() []string {
+	switch {
+	case f.Desktop != nil && f.Desktop.Exec != "":
+		return []string{f.Desktop.Exec}
+	case f.Service != nil:
+		return f.Service.Exec
+	}
+	return nil
 }
 
 // Needs derives what a package needs from what was found in its files; what
@@ -170,6 +253,9 @@ func Needs(files []File, own []Provide) []Need {
 	byName := map[string]*Need{}
 	add := func(a need.Alternative, p string, symbols []string) {
 		n := need.Need{Alternatives: []need.Alternative{a}}
+		if !sayable(a.Name) {
+			return
+		}
 		if slices.ContainsFunc(own, func(o Provide) bool { return n.MetBy(o.Provide) }) {
 			return
 		}
@@ -191,6 +277,16 @@ func Needs(files []File, own []Provide) []Need {
 		if f.PkgConfig != nil {
 			for _, a := range f.PkgConfig.Requires {
 				add(a, f.Path, nil)
+			}
+		}
+		if f.Python != nil {
+			for _, a := range f.Python.Requires {
+				add(a, f.Path, nil)
+			}
+		}
+		for _, word := range f.starts() {
+			if name, ok := commandOf(word); ok {
+				add(need.Alternative{Kind: need.Command, Name: name}, f.Path, nil)
 			}
 		}
 	}

@@ -2,7 +2,6 @@ package scan
 
 import (
 	"bytes"
-	"context"
 	"fmt"
 	"os"
 	"os/exec"
@@ -99,10 +98,7 @@ func TestNeedsAndProvides(t *testing.T) {
 		at("/usr/bin/tide", program, 0o755), at("/usr/bin/script", filepath.Join(dir, "script"), 0o755), at("/usr/lib/libtide.so.1", lib, 0o755),
 		at("/usr/lib/plugins/deep/libplug.so", lib, 0o755), at("/usr/lib/pkgconfig/tide.pc", filepath.Join(dir, "tide.pc"), 0o644), at("/usr/bin/data", filepath.Join(dir, "tide.pc"), 0o644),
 	}
-	found, err := Claims(context.Background(), claims)
-	if err != nil {
-		t.Fatal(err)
-	}
+	found := collect(t, claims)
 	provides := Provides(claims, found)
 	var p, n []string
 	for _, x := range provides {
@@ -119,8 +115,75 @@ func TestNeedsAndProvides(t *testing.T) {
 	}
 }
 
+// collect looks into all claims.
+func collect(t *testing.T, claims []layout.Claim) []File {
+	t.Helper()
+	c := Collect(claims)
+	for i, claim := range claims {
+		data, err := os.ReadFile(claim.Disk)
+		if err == nil {
+			err = c.Look(i, bytes.NewReader(data), int64(len(data)))
+		}
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	return c.Files()
+}
+
+// Modules, menus and services: what they offer and what they need.
+func TestModules(t *testing.T) {
+	dir := t.TempDir()
+	for i, c := range []struct {
+		path, text      string
+		provides, needs string
+	}{
+		{"/usr/lib/python3/dist-packages/tide/__init__.py", "", "python/tide", ""},
+		{"/usr/lib/python3/dist-packages/tide/inner/__init__.py", "", "", ""},
+		{"/usr/lib/python3.11/site-packages/_tide.cpython-311-x86_64-linux-gnu.so", "", "python/_tide", ""},
+		{"/usr/lib/python3/dist-packages/Salt_Marsh-2.0.dist-info/METADATA",
+			"Metadata-Version: 2.1\nName: Salt.Marsh\nVersion: 2.0\nRequires-Dist: tide-table[plot] (>=1.2,!=1.3)\nRequires-Dist: odd ; extra == 'x'\nRequires-Dist: any>=1.*\n\nName: text",
+			"python/salt_marsh = 2.0", "python/any, python/tide_table >= 1.2, != 1.3"},
+		{"/usr/share/perl5/Tide/Table.pm", "package Tide::Table;\nour $VERSION = '1.04';\n", "perl/Tide::Table = 1.04", ""},
+		{"/usr/lib/x86_64-linux-gnu/perl5/5.36/Tide.pm", "package Tide;", "perl/Tide", ""},
+		{"/usr/bin/tide plot", "#!/usr/bin/env two|words\n", "", ""},
+		{"/usr/share/doc/Tide.pm", "package Tide;", "", ""},
+		{"/usr/share/applications/tide.desktop", "[Desktop Entry]\nName=Tides\nExec=tideplot %f\n[Desktop Action x]\nExec=other", "", "command/tideplot"},
+		{"/usr/share/applications/quoted.desktop", "[Desktop Entry]\nExec=\"/usr/bin/tide plot\" x", "", ""},
+		{"/usr/lib/systemd/system/tide.service", "[Service]\nUser=tide\nExecStartPre=-/bin/mkdir -p \\\n /x\nExecStart=!/usr/bin/tided $ARGS\nExecReload=/opt/x/reload\n# ExecStop=no\nExecStop=${STOP}", "", "command/mkdir, command/tided"},
+	} {
+		disk := filepath.Join(dir, fmt.Sprint(i))
+		os.WriteFile(disk, []byte(c.text), 0o644)
+		claims := []layout.Claim{{Path: layout.Path{Path: c.path, Type: layout.File, Mode: 0o644, Disk: disk}}}
+		found := collect(t, claims)
+		provides := Provides(claims, found)
+		var p, n []string
+		for _, x := range provides {
+			p = append(p, x.String())
+		}
+		for _, x := range Needs(found, provides) {
+			n = append(n, x.Need.String())
+		}
+		if strings.Join(p, ", ") != c.provides || strings.Join(n, ", ") != c.needs {
+			t.Errorf("%s: provides %q, needs %q; want %q and %q", c.path, p, n, c.provides, c.needs)
+		}
+	}
+	for p, want := range map[string]string{
+		"/usr/share/man/man1/tide.1.gz": "tide(1)", "/usr/share/man/man3/Tide::Table.3pm": "Tide::Table(3pm)", "/usr/share/man/de/man1/tide.1": "", "/usr/share/man/man1/": "",
+	} {
+		if got := Manual(p); got != want {
+			t.Errorf("%s is the page %q, want %q", p, got, want)
+		}
+	}
+	if l := Language("/usr/share/locale/pt_BR/LC_MESSAGES/tide.mo"); l != "pt_BR" {
+		t.Errorf("language %q", l)
+	}
+}
+
 func FuzzContents(f *testing.F) {
 	f.Add("/usr/lib/pkgconfig/x.pc", []byte("a=${a}${a}\nVersion: ${a}\nRequires: x >= 1"))
+	f.Add("/usr/lib/python3/dist-packages/x.dist-info/METADATA", []byte("Name: x\nRequires-Dist: y (>=1)"))
+	f.Add("/usr/lib/systemd/system/x.service", []byte("[Service]\nExecStart=-/usr/bin/x"))
 	f.Add("/usr/bin/x", []byte("#!/usr/bin/env -S a=b python3"))
 	dir := f.TempDir()
 	if program, err := os.ReadFile(compile(f, "int main(void) { return 0; }", filepath.Join(dir, "x"), "-nostdlib", "-shared", "-fPIC", "-s", "-Wl,-soname,x.so.1")); err == nil {

@@ -69,7 +69,10 @@ type Build struct {
 	Processes int    `toml:"processes"`
 	Disk      string `toml:"disk" shape:"an amount such as \"20 GiB\""`
 	Time      string `toml:"time" shape:"a time such as \"2h\" or \"30m\""`
-	Layers    string `toml:"layers" shape:"an amount such as \"20 GiB\""` // that all layers may take on disk
+	// How much time goes into making packages small, where the recipe does not
+	// say.
+	Compression string `toml:"compression"`
+	Layers      string `toml:"layers" shape:"an amount such as \"20 GiB\""` // that all layers may take on disk
 }
 
 // Target is a table [target.NAME]: what packages are made for, and on which
