@@ -34,7 +34,7 @@ knows them.`,
 		}),
 		ValidArgsFunction: completePackages,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			p, err := a.openPackage(args[0])
+			p, err := a.openPackage(cmd.Context(), args[0])
 			if err != nil {
 				return err
 			}

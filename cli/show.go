@@ -4,7 +4,6 @@ import (
 	"cmp"
 	"context"
 	"fmt"
-	"os"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -42,7 +41,7 @@ in included.`,
 			if steps {
 				return a.showSteps(args[0])
 			}
-			p, err := a.openPackage(args[0])
+			p, err := a.openPackage(cmd.Context(), args[0])
 			if err != nil {
 				return err
 			}
@@ -71,60 +70,6 @@ in included.`,
 	cmd.Flags().BoolVar(&steps, "steps", false, "of a recipe: what its steps run")
 	cmd.Flags().StringVar(&cat, "cat", "", "write the contents of one of its `PATH`s instead")
 	return cmd
-}
-
-// openPackage opens a package file, or the newest one of a name.
-func (a *app) openPackage(arg string) (*pack.Package, error) {
-	if info, err := os.Stat(arg); err == nil && !info.IsDir() || strings.HasSuffix(arg, pack.Extension) {
-		return pack.Open(arg)
-	}
-	w, err := a.openIfAny()
-	if err != nil {
-		return nil, err
-	}
-	if w == nil {
-		return nil, fmt.Errorf("there is no file %s, and no workspace here whose packages could be meant", arg)
-	}
-	entries, err := os.ReadDir(w.Packages())
-	if err != nil && !os.IsNotExist(err) {
-		return nil, err
-	}
-	var best *pack.Package
-	var names []string
-	for _, e := range entries {
-		name, _, _, ok := pack.ParseFileName(e.Name())
-		if !ok {
-			continue
-		}
-		names = append(names, name)
-		if name != arg {
-			continue
-		}
-		p, err := pack.Open(filepath.Join(w.Packages(), e.Name()))
-		if err != nil {
-			return nil, err
-		}
-		if best == nil || best.Facts.Full().Compare(p.Facts.Full()) < 0 {
-			if best != nil {
-				best.Close()
-			}
-			best = p
-		} else {
-			p.Close()
-		}
-	}
-	if best != nil {
-		return best, nil
-	}
-	recipes, _ := w.Recipes()
-	near := document.Nearest(arg, append(names, recipes...))
-	switch {
-	case slices.Contains(recipes, arg):
-		return nil, fmt.Errorf("no package of %s has been built yet: `ellwand build %s`", arg, arg)
-	case near != "":
-		return nil, fmt.Errorf("there is no package %q; did you mean %q?", arg, near)
-	}
-	return nil, fmt.Errorf("there is no file and no package %q in this workspace", arg)
 }
 
 func (a *app) catFile(ctx context.Context, p *pack.Package, entries []pack.Entry, path string) error {

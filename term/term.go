@@ -8,6 +8,8 @@ import (
 	"os"
 	"strconv"
 	"strings"
+	"unicode"
+	"unicode/utf8"
 
 	"github.com/charmbracelet/lipgloss"
 	"github.com/charmbracelet/lipgloss/table"
@@ -202,4 +204,31 @@ func Count(n int, one, many string) string {
 		return "1 " + one
 	}
 	return fmt.Sprintf("%d %s", n, many)
+}
+
+// Visible makes text from elsewhere, such as a file's name, safe to print: what
+// is no printable character is written as an escape.
+func Visible(s string) string {
+	var b strings.Builder
+	for i := 0; i < len(s); {
+		r, n := utf8.DecodeRuneInString(s[i:])
+		switch {
+		case r == '\t':
+			b.WriteByte('\t')
+		case r == utf8.RuneError && n == 1, !unicode.IsPrint(r):
+			for _, c := range []byte(s[i : i+n]) {
+				fmt.Fprintf(&b, "\\x%02x", c)
+			}
+		default:
+			b.WriteString(s[i : i+n])
+		}
+		i += n
+	}
+	return b.String()
+}
+
+// Wrapped breaks text into lines that fit beside an indent, which the lines
+// after the first begin with.
+func (w *Writer) Wrapped(text string, indent int) string {
+	return strings.ReplaceAll(ansi.Wordwrap(text, max(w.Width-indent-1, 30), ""), "\n", "\n"+strings.Repeat(" ", indent))
 }

@@ -95,10 +95,14 @@ func (t *Trials) try(ctx context.Context) (build.Result, error) {
 // topDirs are where packages install to.
 var topDirs = regexp.MustCompile(`^/(usr|etc|var|opt|srv|boot|lib|lib64|bin|sbin)(/|$)`)
 
-// layout fills in the layouts from what was staged: one package, or two where
-// there is something to run and something to build with.
+// muchToRead is from how many bytes on documentation is split off.
+const muchToRead = 256 << 10
+
+// layout fills in the layouts from what was staged: one package, and others
+// for what there is to build with besides, and for much documentation.
 func (t *Trials) layout(staged []layout.Path) error {
 	var development, other, native bool
+	var documents int64
 	for _, p := range staged {
 		if p.Type == layout.File && !native {
 			var err error
@@ -110,6 +114,8 @@ func (t *Trials) layout(staged []layout.Path) error {
 		case p.Type == layout.Directory:
 		case !topDirs.MatchString(p.Path):
 			return &strayError{p.Path}
+		case layout.Documentation(p.Path):
+			documents += p.Size
 		case layout.Development(p.Path):
 			development = true
 		case layout.DefaultKind(p.Path) == "" && !strings.HasSuffix(p.Path, ".la"):
@@ -127,12 +133,22 @@ func (t *Trials) layout(staged []layout.Path) error {
 	if development && other {
 		names = append(names, f.Name+"-dev")
 	}
+	if documents > muchToRead && other {
+		names = append(names, f.Name+"-doc")
+	}
 	suggestions := layout.Suggest(names, staged)
 	var b strings.Builder
 	for _, name := range names {
 		own := slices.DeleteFunc(slices.Clone(suggestions), func(s layout.Suggestion) bool { return s.Package != name })
-		if name != f.Name {
+		switch name {
+		case f.Name + "-dev":
 			fmt.Fprintf(&b, "[package.%s]\nsummary = %s\nneeds   = [%q]\n\n", name, quoted([]string{"Development files of " + f.Name}), f.Name+" = {full}")
+		case f.Name + "-doc":
+			fmt.Fprintf(&b, "[package.%s]\nsummary = %s\n", name, quoted([]string{"Documentation of " + f.Name}))
+			if f.Arch != recipe.AnyArch {
+				fmt.Fprintf(&b, "arch    = %q\n", recipe.AnyArch)
+			}
+			b.WriteString("\n")
 		}
 		b.WriteString(layout.Lines(own) + "\n")
 	}

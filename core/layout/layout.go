@@ -122,6 +122,8 @@ func Lines(suggestions []Suggestion) string {
 		key := quote(s.Pattern)
 		if dir, ok := strings.CutSuffix(s.Pattern, "/**"); ok && len(s.Paths) > 1 {
 			key = strings.TrimSuffix(quote(dir), `"`) + `/**"`
+		} else if start, ok := strings.CutSuffix(s.Pattern, "*"); ok && len(s.Paths) > 1 {
+			key = strings.TrimSuffix(quote(start), `"`) + `*"`
 		}
 		byPackage[s.Package] = append(byPackage[s.Package], key)
 		width[s.Package] = max(width[s.Package], len(key))
@@ -371,7 +373,7 @@ func claim(p Path, ru *rule) Claim {
 		if c.Xattrs == nil {
 			c.Xattrs = map[string][]byte{}
 		}
-		c.Xattrs[Capability] = capability(recipe.CapabilitySet(ru.entry.Capabilities))
+		c.Xattrs[Capability] = CapabilityValue(recipe.CapabilitySet(ru.entry.Capabilities))
 	}
 	// A pattern's mode is meant for the files; a directory's is named.
 	if ru.entry.Mode != "" && p.Type != Symlink && (p.Type == File || ru.literal) {

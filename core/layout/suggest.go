@@ -15,6 +15,13 @@ import (
 // proposed for all of them.
 const manyPaths = 4
 
+// headers is where those of all packages are.
+const headers = "/usr/include"
+
+// versioned is a shared library under its soname and its file's name: all up
+// to the first number, and what follows it.
+var versioned = regexp.MustCompile(`^(/.*/lib[^/]+\.so\.[0-9]+)((?:\.[0-9]+)*)$`)
+
 // suggest proposes layout lines for unclaimed paths: one for each, or one for
 // a folder in which everything is unclaimed.
 func suggest(r *recipe.Recipe, unclaimed, staged []Path) []Suggestion {
@@ -22,6 +29,7 @@ func suggest(r *recipe.Recipe, unclaimed, staged []Path) []Suggestion {
 	for _, p := range unclaimed {
 		free[p.Path] = true
 	}
+	libraries := map[string]int{} // pattern → paths that it would claim
 	type key struct{ dir, home string }
 	inside := map[string]int{} // directory → paths in it, at any depth
 	freeIn := map[key]int{}    // of those, how many are unclaimed and for one package
@@ -30,6 +38,9 @@ func suggest(r *recipe.Recipe, unclaimed, staged []Path) []Suggestion {
 			continue
 		}
 		name := home(r, p.Path)
+		if m := versioned.FindStringSubmatch(p.Path); m != nil && free[p.Path] {
+			libraries[m[1]+"*"]++
+		}
 		for d := path.Dir(p.Path); d != "/"; d = path.Dir(d) {
 			inside[d]++
 			if free[p.Path] {
@@ -50,6 +61,13 @@ func suggest(r *recipe.Recipe, unclaimed, staged []Path) []Suggestion {
 			if n := freeIn[key{d, name}]; n == inside[d] && n >= manyPaths {
 				pattern = d + "/**"
 			}
+		}
+		if n := freeIn[key{headers, name}]; strings.HasPrefix(p.Path, headers+"/") && n == inside[headers] && n > 1 {
+			pattern = headers + "/**"
+		}
+		// The next version has another number, and another soname has to be seen.
+		if m := versioned.FindStringSubmatch(p.Path); m != nil && libraries[m[1]+"*"] > 1 {
+			pattern = m[1] + "*"
 		}
 		if name == "" {
 			pattern = p.Path
@@ -77,7 +95,7 @@ func home(r *recipe.Recipe, p string) string {
 	}
 	for _, name := range names {
 		if Development(p) && (strings.HasSuffix(name, "-dev") || strings.HasSuffix(name, "-devel")) ||
-			DefaultKind(p) == recipe.Doc && strings.HasSuffix(name, "-doc") {
+			Documentation(p) && strings.HasSuffix(name, "-doc") {
 			return name
 		}
 	}
@@ -93,6 +111,14 @@ var (
 // software: headers, link names of libraries, static ones, pkg-config files.
 func Development(p string) bool {
 	return slices.ContainsFunc(developmentDirs, func(d string) bool { return strings.HasPrefix(p, d) }) || developmentFiles.MatchString(p)
+}
+
+var documentationDirs = []string{"/usr/share/doc/", "/usr/share/gtk-doc/", "/usr/share/info/"}
+
+// Documentation reports whether a path is there to be read only: not the
+// manuals of commands, which belong with them.
+func Documentation(p string) bool {
+	return slices.ContainsFunc(documentationDirs, func(d string) bool { return strings.HasPrefix(p, d) })
 }
 
 // Suggest proposes layouts for packages of the given names, the first for what

@@ -159,9 +159,9 @@ const (
 	capabilityVersion   = 0xFF000000
 )
 
-// capability writes a set as the attribute, in version 2: permitted, and
+// CapabilityValue writes a set as the attribute, in version 2: permitted, and
 // effective from the program's start.
-func capability(set uint64) []byte {
+func CapabilityValue(set uint64) []byte {
 	b := binary.LittleEndian.AppendUint32(nil, capability2|capabilityEffective)
 	b = binary.LittleEndian.AppendUint32(b, uint32(set))
 	b = binary.LittleEndian.AppendUint32(b, 0) // inheritable

@@ -352,3 +352,10 @@ func (r *payloadReader) Close() error {
 	<-r.done
 	return nil
 }
+
+// Contents reads chosen files of the layout, in the order in which they lie in
+// the payload, and no more of the package than holds them. Digests are
+// checked as far as the visitor has not failed.
+func (p *Package) Contents(ctx context.Context, chosen []Entry, visit func(Entry, io.Reader) error) error {
+	return p.some(ctx, chosen, p.inTurn(visit))
+}

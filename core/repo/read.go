@@ -12,6 +12,7 @@ import (
 	"runtime"
 	"slices"
 	"strings"
+	"time"
 
 	"golang.org/x/sync/errgroup"
 )
@@ -161,20 +162,127 @@ func (r *Repository) List(ctx context.Context, channel string) ([]Listing, error
 	}
 	var out []Listing
 	for _, target := range slices.Sorted(maps.Keys(targets)) {
-		s, err := r.Snapshot(ctx, targets[target])
+		_, records, err := r.records(ctx, targets[target])
 		if err != nil {
 			return nil, err
 		}
-		records, err := each(ctx, s.Shards, r.shard)
-		if err != nil {
-			return nil, err
-		}
-		slices.SortFunc(records, func(a, b Record) int {
-			return cmp.Or(cmp.Compare(a.Name, b.Name), b.Full().Compare(a.Full()), cmp.Compare(a.Arch, b.Arch))
-		})
 		out = append(out, Listing{channel, target, p.Serial, records})
 	}
 	return out, nil
+}
+
+// records reads all packages of a snapshot, sorted by name, the newest first.
+func (r *Repository) records(ctx context.Context, sha256 string) (Snapshot, []Record, error) {
+	s, err := r.Snapshot(ctx, sha256)
+	if err != nil {
+		return s, nil, err
+	}
+	records, err := each(ctx, s.Shards, r.shard)
+	slices.SortFunc(records, func(a, b Record) int {
+		return cmp.Or(cmp.Compare(a.Name, b.Name), b.Full().Compare(a.Full()), cmp.Compare(a.Arch, b.Arch))
+	})
+	return s, records, err
+}
+
+// State is what a repository held at some time, for each of its targets.
+type State struct {
+	Snapshots map[string]string   // target → SHA-256
+	Time      time.Time           // of the newest of them
+	Records   map[string][]Record // target → packages
+}
+
+// At reads a state: that of a channel, or of the snapshot whose digest begins
+// with word. The error is a *ChannelError where there is neither.
+func (r *Repository) At(ctx context.Context, word string) (State, error) {
+	p, err := r.Pointer(ctx)
+	if err != nil {
+		return State{}, err
+	}
+	if targets, ok := p.Channels[word]; ok {
+		return r.state(ctx, targets)
+	}
+	if target, sha256, err := r.find(ctx, p, word); err != nil || sha256 != "" {
+		if err != nil {
+			return State{}, err
+		}
+		return r.state(ctx, map[string]string{target: sha256})
+	}
+	return State{}, &ChannelError{word, slices.Sorted(maps.Keys(p.Channels))}
+}
+
+// Before reads the state that a channel was in before its last change; a
+// target that was not there then is left out.
+func (r *Repository) Before(ctx context.Context, channel string) (State, error) {
+	_, targets, err := r.targets(ctx, channel)
+	if err != nil {
+		return State{}, err
+	}
+	var last time.Time
+	parents := map[string]Snapshot{}
+	for target, sha256 := range targets {
+		s, err := r.Snapshot(ctx, sha256)
+		if err != nil {
+			return State{}, err
+		}
+		parents[target] = s
+		if s.Time.After(last) {
+			last = s.Time
+		}
+	}
+	// Targets that the last change did not touch are as they were.
+	before := map[string]string{}
+	for target, s := range parents {
+		switch {
+		case !s.Time.Equal(last):
+			before[target] = targets[target]
+		case s.Parent != "":
+			before[target] = s.Parent
+		}
+	}
+	return r.state(ctx, before)
+}
+
+func (r *Repository) state(ctx context.Context, snapshots map[string]string) (State, error) {
+	state := State{Snapshots: snapshots, Records: map[string][]Record{}}
+	for target, sha256 := range snapshots {
+		s, records, err := r.records(ctx, sha256)
+		if err != nil {
+			return state, err
+		}
+		state.Records[target] = records
+		if s.Time.After(state.Time) {
+			state.Time = s.Time
+		}
+	}
+	return state, nil
+}
+
+// shortest is the least of a digest that names a snapshot.
+const shortest = 6
+
+// find looks for a snapshot by the start of its digest, in the past of all
+// channels.
+func (r *Repository) find(ctx context.Context, p Pointer, start string) (target, sha256 string, err error) {
+	if len(start) < shortest {
+		return "", "", nil
+	}
+	seen := map[string]bool{}
+	for _, targets := range p.Channels {
+		for target, at := range targets {
+			for at != "" && !seen[at] {
+				if strings.HasPrefix(at, start) {
+					return target, at, nil
+				}
+				seen[at] = true
+				s, err := r.Snapshot(ctx, at)
+				if err != nil {
+					return "", "", err
+				}
+				at = s.Parent
+			}
+		}
+	}
+	return "", "", nil
 }
 
 // each reads shards on all cores and joins what they hold.

@@ -1,0 +1,122 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"ellwand.example/core/document"
+	"ellwand.example/core/pack"
+	"ellwand.example/core/workspace"
+)
+
+// remotePackage tells whether a word is the address of a package.
+func remotePackage(word string) bool {
+	return strings.HasPrefix(word, "http://") || strings.HasPrefix(word, "https://")
+}
+
+// packageFile tells whether a word names a package's file or address, rather
+// than a package by its name.
+func packageFile(word string) bool {
+	info, err := os.Stat(word)
+	return err == nil && info.Mode().IsRegular() || strings.HasSuffix(word, pack.Extension) || remotePackage(word)
+}
+
+// openPackage opens a package: a file, one on a server, or one of this
+// workspace by its name, with or without a version.
+func (a *app) openPackage(ctx context.Context, arg string) (*pack.Package, error) {
+	switch {
+	case remotePackage(arg):
+		return pack.OpenURL(ctx, arg)
+	case packageFile(arg):
+		return pack.Open(arg)
+	}
+	w, err := a.openIfAny()
+	if err != nil {
+		return nil, err
+	}
+	if w == nil {
+		return nil, fmt.Errorf("there is no file %s, and no workspace here whose packages could be meant", arg)
+	}
+	file, names, err := builtPackage(w, arg)
+	if err != nil {
+		return nil, err
+	}
+	if file != "" {
+		return pack.Open(file)
+	}
+	if file, err := a.publishedPackage(ctx, w, arg); err != nil || file != "" {
+		if err != nil {
+			return nil, err
+		}
+		return pack.Open(file)
+	}
+	recipes, _ := w.Recipes()
+	near := document.Nearest(arg, append(names, recipes...))
+	switch {
+	case slices.Contains(recipes, arg):
+		return nil, fmt.Errorf("no package of %s has been built yet: `ellwand build %s`", arg, arg)
+	case near != "":
+		return nil, fmt.Errorf("there is no package %q; did you mean %q?", arg, near)
+	}
+	return nil, fmt.Errorf("there is no file and no package %q in this workspace", arg)
+}
+
+// builtPackage finds the newest package that the workspace has made of a
+// name, or the one of NAME@VERSION-RELEASE; the file is empty if there is
+// none. It lists the names of all.
+func builtPackage(w *workspace.Workspace, word string) (file string, names []string, err error) {
+	entries, err := os.ReadDir(w.Packages())
+	if err != nil && !errors.Is(err, os.ErrNotExist) {
+		return "", nil, err
+	}
+	var best pack.Facts
+	for _, e := range entries {
+		name, full, arch, ok := pack.ParseFileName(e.Name())
+		if !ok {
+			continue
+		}
+		names = append(names, name)
+		if word != name && word != name+"@"+full && word != name+"@"+full+"."+arch {
+			continue
+		}
+		path := filepath.Join(w.Packages(), e.Name())
+		p, err := pack.Open(path)
+		if err != nil {
+			return "", nil, err
+		}
+		p.Close()
+		if file == "" || best.Full().Compare(p.Facts.Full()) < 0 {
+			file, best = path, p.Facts
+		}
+	}
+	return file, names, nil
+}
+
+// publishedPackage finds the newest package of a name in the workspace's own
+// repository, if it has one.
+func (a *app) publishedPackage(ctx context.Context, w *workspace.Workspace, word string) (string, error) {
+	if len(w.Settings.Repositories) == 0 {
+		return "", nil
+	}
+	r, channel, err := a.repository(w, "", "")
+	if err != nil {
+		return "", nil // several, and none is the usual one
+	}
+	listings, err := r.List(ctx, channel)
+	if err != nil {
+		return "", nil // nothing has been published yet
+	}
+	for _, l := range listings {
+		for _, rec := range l.Records { // the newest of a name comes first
+			if rec.Name == word || rec.Name+"@"+rec.Full().String() == word {
+				return filepath.Join(r.Storage.Where(), filepath.FromSlash(rec.File)), nil
+			}
+		}
+	}
+	return "", nil
+}

@@ -1,0 +1,165 @@
+package compare
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"ellwand.example/core/layout"
+	"ellwand.example/core/pack"
+	"ellwand.example/core/progress"
+	"ellwand.example/core/recipe"
+	"ellwand.example/core/repo"
+)
+
+// item is a path of a package that a test makes.
+type item struct {
+	path, text, mode, kind string
+	capabilities           []string
+}
+
+func made(t *testing.T, facts func(*pack.Facts), items ...item) *pack.Package {
+	t.Helper()
+	dir := t.TempDir()
+	f := pack.Facts{Name: "tide", Version: "1.0", Release: 1, Arch: "any", Target: "saltmarsh-7", Summary: "Tides", License: "MIT", Recipe: "tide"}
+	facts(&f)
+	s := pack.Spec{Facts: f, Time: time.Unix(1e9, 0)}
+	slices.SortFunc(items, func(a, b item) int { return strings.Compare(a.path, b.path) })
+	for i, x := range items {
+		disk := filepath.Join(dir, fmt.Sprint(i))
+		if err := os.WriteFile(disk, []byte(x.text), 0o644); err != nil {
+			t.Fatal(err)
+		}
+		mode := "0644"
+		if x.mode != "" {
+			mode = x.mode
+		}
+		c := layout.Claim{Path: layout.Path{Path: x.path, Type: layout.File, Mode: layout.ParseMode(mode), Size: int64(len(x.text)), Disk: disk}, Kind: x.kind, Owner: "root", Group: "root"}
+		if len(x.capabilities) > 0 {
+			c.Xattrs = map[string][]byte{layout.Capability: layout.CapabilityValue(recipe.CapabilitySet(x.capabilities))}
+		}
+		s.Claims = append(s.Claims, c)
+	}
+	w, err := pack.Write(context.Background(), t.TempDir(), s, progress.None)
+	if err != nil {
+		t.Fatal(err)
+	}
+	p, err := pack.Open(w.Path)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { p.Close() })
+	return p
+}
+
+// What a difference means is told once, with its weight.
+func TestVerdicts(t *testing.T) {
+	same := func(*pack.Facts) {}
+	next := func(f *pack.Facts) { f.Release = 2 }
+	text := item{path: "/usr/share/a", text: "a"}
+	needs := func(symbols ...string) func(*pack.Facts) {
+		return func(f *pack.Facts) {
+			f.Release++
+			f.Needs = []pack.Need{{Need: "soname/libc.so.6", Path: "/x", Symbols: symbols}, {Need: "saltmarsh-stations >= 2"}}
+		}
+	}
+	for _, c := range []struct {
+		name   string
+		before func(*pack.Facts)
+		a      []item
+		after  func(*pack.Facts)
+		b      []item
+		want   string
+	}{
+		{"nothing", same, []item{text}, same, []item{text}, ""},
+		{"same release", same, []item{text}, same, []item{{path: "/usr/share/a", text: "b"}}, "look: they have the same version and release"},
+		{"older", next, []item{text}, same, []item{text}, "look: 1.0-1 is before 1.0-2"},
+		{"licence", same, nil, func(f *pack.Facts) { f.Release, f.License = 2, "Apache-2.0" }, nil, "look: the licence changed from MIT to Apache-2.0"},
+		{"licence text", same, []item{{path: "/l", text: "a", kind: "license"}}, next, []item{{path: "/l", text: "b", kind: "license"}}, "look: the licence text changed"},
+		{"settings gone", same, []item{{path: "/etc/a", text: "a", kind: "config"}}, next, nil, "look: this setting file is gone"},
+		{"settings", same, []item{{path: "/etc/a", text: "a", kind: "config"}}, next, []item{{path: "/etc/a", text: "b", kind: "config"}}, "look: the default of this setting file changed"},
+		{"setuid", same, []item{{path: "/a", mode: "0755"}}, next, []item{{path: "/a", mode: "4755"}}, "look: the program runs with the rights of root:root now (setuid)"},
+		{"no setgid", same, []item{{path: "/a", mode: "2755"}}, next, []item{{path: "/a", mode: "0755"}}, "breaks: the program lost its setgid bit"},
+		{"capabilities", same, []item{{path: "/a", capabilities: []string{"net_raw"}}}, next, []item{{path: "/a"}}, `look: what the program may do beyond others changed: "may net_raw" before, "" now`},
+		{"everybody", same, []item{{path: "/a"}}, next, []item{{path: "/a", mode: "0666"}}, "look: everybody on the machine can write to it now"},
+		{"not run", same, []item{{path: "/a", mode: "0755"}}, next, []item{{path: "/a"}}, "breaks: it can not be run any more"},
+		{"command gone", func(f *pack.Facts) { f.Provides = []pack.Provide{{Provide: "command/tide"}} }, nil, next, nil, "breaks: it does not provide command/tide any more"},
+		{"newer symbols", needs("GLIBC_2.4", "GLIBC_2.34"), nil, func(f *pack.Facts) { f.Release = 2; needs("GLIBC_2.38", "GLIBC_2.4")(f) }, nil, "look: it needs GLIBC_2.38 of soname/libc.so.6, and needed GLIBC_2.34 before"},
+		{"new need", same, nil, func(f *pack.Facts) { f.Release, f.Needs = 2, []pack.Need{{Need: "command/sh"}} }, nil, "note: it needs command/sh now"},
+		{"larger", same, nil, next, []item{{path: "/a", text: strings.Repeat("x", 2<<20)}}, "larger once installed"},
+		{"two things", same, []item{text}, func(f *pack.Facts) { f.Name, f.License = "other", "ISC" }, nil, ""},
+	} {
+		d, err := Built(context.Background(), made(t, c.before, c.a...), made(t, c.after, c.b...))
+		if err != nil {
+			t.Fatal(err)
+		}
+		var got []string
+		for _, v := range d.Verdicts {
+			got = append(got, fmt.Sprintf("%s: %s", v.Weight, v.Text))
+		}
+		if all := strings.Join(got, "\n"); !strings.Contains(all, c.want) || len(got) > 1 || (c.want == "") != (len(got) == 0) {
+			t.Errorf("%s: %q, want %q", c.name, all, c.want)
+		}
+	}
+}
+
+// A file with the same contents elsewhere was moved, also where it has twins;
+// one that differs in numbers alone too.
+func TestMoved(t *testing.T) {
+	nothing := func(*pack.Facts) {}
+	a := made(t, nothing, item{path: "/usr/a", text: "same"}, item{path: "/usr/b", text: "same"}, item{path: "/usr/lib/libtide.so.1.4", text: "one"}, item{path: "/usr/x1", text: "x"}, item{path: "/usr/z", text: "z"})
+	b := made(t, nothing, item{path: "/usr/c", text: "same"}, item{path: "/usr/d", text: "same"}, item{path: "/usr/e", text: "same"}, item{path: "/usr/lib/libtide.so.1.5", text: "two"}, item{path: "/usr/y2", text: "x"}, item{path: "/usr/z", text: "z"})
+	d, err := Built(context.Background(), a, b)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var got []string
+	for _, f := range d.Files {
+		got = append(got, strings.Join(strings.Fields(fmt.Sprint(f.Path, " ", f.State, " ", f.From, " ", f.Contents)), " "))
+	}
+	want := "/usr/c moved /usr/a false; /usr/d moved /usr/b false; /usr/e added false; /usr/lib/libtide.so.1.5 moved /usr/lib/libtide.so.1.4 true; /usr/y2 moved /usr/x1 false"
+	if all := strings.Join(got, "; "); all != want || d.Same != 1 {
+		t.Errorf("%s, %d the same; want %s", all, d.Same, want)
+	}
+	if len(d.Directories) != 1 || d.Directories[0] != (FolderChange{"/usr", 13, 17}) {
+		t.Errorf("folders %+v", d.Directories)
+	}
+}
+
+// Of two states, the newest of each package counts, and what stops to be met
+// is told.
+func TestStates(t *testing.T) {
+	record := func(name, version string, release int, digest string, needs ...string) repo.Record {
+		r := repo.Record{Name: name, Version: version, Release: release, Arch: "any", SHA256: digest, Provides: []pack.Provide{{Provide: "command/" + name}}}
+		for _, n := range needs {
+			r.Needs = append(r.Needs, pack.Need{Need: n})
+		}
+		return r
+	}
+	a := repo.State{Records: map[string][]repo.Record{"saltmarsh-7": {
+		record("lib", "1", 1, "a"), record("tool", "1", 2, "b", "lib < 2", "command/sh"), record("old", "1", 1, "c"), record("same", "1", 1, "d"), record("again", "1", 1, "e"), record("back", "2", 1, "f"),
+	}}}
+	b := repo.State{Records: map[string][]repo.Record{"saltmarsh-7": {
+		record("lib", "2", 1, "g"), record("tool", "1", 2, "b", "lib < 2", "command/sh"), record("new", "1", 1, "h"), record("same", "1", 1, "d"), record("again", "1", 1, "i"), record("back", "1", 1, "j"),
+	}}}
+	c := States(a, b)
+	var got []string
+	for _, x := range c.Changes {
+		got = append(got, x.Name+" "+x.State)
+	}
+	if all := strings.Join(got, ", "); all != "again rebuilt, back older, lib newer, new added, old gone" || c.Same != 2 {
+		t.Errorf("%s; %d the same", all, c.Same)
+	}
+	b.Records["saltmarsh-7"] = append(b.Records["saltmarsh-7"], record("lib", "1", 1, "a"))
+	if again := States(a, b); len(again.Broken) != 0 {
+		t.Errorf("the older one is still there: %+v", again.Broken)
+	}
+	if len(c.Broken) != 1 || c.Broken[0] != (Broken{"saltmarsh-7", "tool@1-2.any", "lib < 2", "lib@1-1.any"}) {
+		t.Errorf("broken: %+v", c.Broken)
+	}
+}

@@ -1,0 +1,226 @@
+package compare
+
+import (
+	"cmp"
+	"fmt"
+	"regexp"
+	"slices"
+	"strings"
+
+	"ellwand.example/core/layout"
+	"ellwand.example/core/need"
+	"ellwand.example/core/pack"
+	"ellwand.example/core/recipe"
+	"ellwand.example/core/scan"
+	"ellwand.example/core/version"
+)
+
+// judge says what the differences mean to those who have the first package
+// and are to get the second.
+func (c *Comparison) judge(left, right *side) {
+	c.Verdicts = []Verdict{}
+	if left.p.Facts.Name != right.p.Facts.Name {
+		return // two things side by side: neither comes after the other
+	}
+	c.judgeVersions(left.p.Facts, right.p.Facts)
+	c.judgeLibraries()
+	c.judgeOffers()
+	c.judgeNeeds()
+	c.judgeFiles(left, right)
+	c.judgeSize()
+	order := []Weight{Breaks, Look, Note}
+	slices.SortStableFunc(c.Verdicts, func(a, b Verdict) int {
+		return cmp.Compare(slices.Index(order, a.Weight), slices.Index(order, b.Weight))
+	})
+}
+
+func (c *Comparison) say(w Weight, path, remedy, format string, args ...any) {
+	c.Verdicts = append(c.Verdicts, Verdict{w, path, fmt.Sprintf(format, args...), remedy})
+}
+
+func (c *Comparison) judgeVersions(a, b pack.Facts) {
+	if a.Arch != b.Arch {
+		c.say(Note, "", "", "they are for different machines: %s and %s", a.Arch, b.Arch)
+	}
+	switch d := b.Full().Compare(a.Full()); {
+	case d < 0:
+		c.say(Look, "", "raise the epoch, if it is meant to come after", "%s is before %s in the order of versions: machines that have the other keep it", b.Full(), a.Full())
+	case d == 0 && a.Arch == b.Arch && (len(c.Files) > 0 || len(c.Facts) > 0):
+		c.say(Look, "", fmt.Sprintf("raise the release: release = %d", b.Release+1), "they have the same version and release, and differ: machines that have the first do not get the second")
+	}
+	if a.License != b.License {
+		c.say(Look, "", "read the licence texts of both", "the licence changed from %s to %s", a.License, b.License)
+	}
+}
+
+// some names the first of a list, and how many more there are.
+func some(names []string) string {
+	const most = 3
+	if len(names) <= most {
+		return strings.Join(names, ", ")
+	}
+	return fmt.Sprintf("%s and %d more", strings.Join(names[:most], ", "), len(names)-most)
+}
+
+func count(n int, one, many string) string {
+	if n == 1 {
+		return "1 " + one
+	}
+	return fmt.Sprintf("%d %s", n, many)
+}
+
+func (c *Comparison) judgeLibraries() {
+	for _, l := range c.Libraries {
+		switch {
+		case l.Before == l.After && len(l.Gone) > 0:
+			c.say(Breaks, l.Path, "give it another soname, or bring them back",
+				"%s of %s %s gone (%s), and its soname is the same: programs that use them fail on machines that get this",
+				count(len(l.Gone), "symbol", "symbols"), l.After, verb(len(l.Gone)), some(l.Gone))
+		case l.Before != "" && l.After != "" && l.Before != l.After:
+			why := ""
+			if len(l.Gone) == 0 {
+				why = "; no symbol is gone, so it need not have changed its soname"
+			}
+			c.say(Breaks, l.Path, "build again what needs soname/"+l.Before, "the soname changed from %s to %s: what is linked with it has to be built again%s", l.Before, l.After, why)
+		case l.After == "":
+			c.say(Breaks, l.Path, "build again what needs soname/"+l.Before, "the library %s is gone", l.Before)
+		}
+		if l.Before == l.After && len(l.Added) > 0 {
+			c.say(Note, l.Path, "", "%s has %s (%s): what is built with it may not run with the one before", l.After, count(len(l.Added), "new symbol", "new symbols"), some(l.Added))
+		}
+	}
+}
+
+func verb(n int) string {
+	if n == 1 {
+		return "is"
+	}
+	return "are"
+}
+
+// judgeOffers looks at what others may count on. Sonames are told of with
+// their libraries.
+func (c *Comparison) judgeOffers() {
+	for _, p := range c.Provides {
+		kind, _, _ := strings.Cut(p.What, "/")
+		switch {
+		case kind == need.Soname && slices.ContainsFunc(c.Libraries, func(l Library) bool { return p.What == need.Soname+"/"+l.Before || p.What == need.Soname+"/"+l.After }):
+		case p.After == "":
+			c.say(Breaks, "", "search for what needs it, before this is published", "it does not provide %s any more", p.What)
+		}
+	}
+}
+
+func (c *Comparison) judgeNeeds() {
+	for _, n := range c.Needs {
+		switch {
+		case n.Before == "":
+			c.say(Note, "", "", "it needs %s now", n.What)
+		case n.After == "":
+			c.say(Note, "", "", "it does not need %s any more", n.What)
+		case strings.HasPrefix(n.What, need.Soname+"/"):
+			if before, after := newest(n.Before), newest(n.After); before != after {
+				c.say(Look, "", "see to it that the oldest system that it is for has that", "it needs %s of %s, and needed %s before", after, n.What, before)
+			}
+		}
+	}
+}
+
+// numbered is a symbol version that ends in a version, as in GLIBC_2.34.
+var numbered = regexp.MustCompile(`^(.*_)([0-9][0-9.]*)$`)
+
+// newest picks the highest of each series of symbol versions.
+func newest(list string) string {
+	highest := map[string]string{}
+	var series []string
+	for name := range strings.SplitSeq(list, ", ") {
+		m := numbered.FindStringSubmatch(name)
+		if m == nil {
+			continue
+		}
+		if highest[m[1]] == "" {
+			series = append(series, m[1])
+		}
+		if highest[m[1]] == "" || version.Compare(highest[m[1]], m[2]) < 0 {
+			highest[m[1]] = m[2]
+		}
+	}
+	slices.Sort(series)
+	for i, s := range series {
+		series[i] = s + highest[s]
+	}
+	return cmp.Or(strings.Join(series, ", "), "none")
+}
+
+func (c *Comparison) judgeFiles(left, right *side) {
+	for _, f := range c.Files {
+		before, after := left.byPath[cmp.Or(f.From, f.Path)], right.byPath[f.Path]
+		if f.Contents && after.Kind == recipe.Config {
+			c.say(Look, f.Path, "tell of it in the change entry", "the default of this setting file changed: a copy that was edited stays, and the new default is laid beside it")
+		}
+		if f.Contents && after.Kind == recipe.License {
+			c.say(Look, f.Path, "read what changed, and see whether the recipe's license is still right", "the licence text changed")
+		}
+		switch {
+		case f.State == Gone && before.Kind == recipe.Config:
+			c.say(Look, f.Path, "say in the change entry where the settings are now", "this setting file is gone: what was edited in it has no effect any more")
+			continue
+		case f.State == Gone || f.State == Added && after.Type != layout.File:
+			continue
+		}
+		c.judgeMode(f, before, after)
+		c.judgeProgram(f.Path, left.looked[before.SHA256].elf, right.looked[after.SHA256].elf)
+	}
+}
+
+func (c *Comparison) judgeMode(f FileChange, before, after pack.Entry) {
+	was, is := layout.Bits(layout.ParseMode(before.Mode)), layout.Bits(layout.ParseMode(after.Mode))
+	for bit, name := range map[int64]string{0o4000: "setuid", 0o2000: "setgid"} {
+		switch {
+		case after.Type != layout.File:
+		case is&bit != 0 && was&bit == 0:
+			c.say(Look, f.Path, "let someone who knows it judge whether it has to", "the program runs with the rights of %s:%s now (%s)", after.Owner, after.Group, name)
+		case was&bit != 0 && is&bit == 0:
+			c.say(Breaks, f.Path, fmt.Sprintf("if it needs them still: mode = %q in its layout line", before.Mode), "the program lost its %s bit: it runs with its caller's rights only", name)
+		}
+	}
+	if x, y := xattrs(before), xattrs(after); x != y && strings.Contains(x+y, "may ") {
+		c.say(Look, f.Path, "", "what the program may do beyond others changed: %q before, %q now", x, y)
+	}
+	if is&0o002 != 0 && was&0o002 == 0 && after.Type != layout.Symlink && is&0o1000 == 0 {
+		c.say(Look, f.Path, "take the right to write from others", "everybody on the machine can write to it now (mode %s)", after.Mode)
+	}
+	if was&0o111 != 0 && is&0o111 == 0 && after.Type == layout.File && before.Type == layout.File {
+		c.say(Breaks, f.Path, "", "it can not be run any more: mode %s, and it was %s", after.Mode, before.Mode)
+	}
+}
+
+// judgeProgram compares how two builds of a program are hardened.
+func (c *Comparison) judgeProgram(path string, a, b *scan.ELF) {
+	if a == nil || b == nil {
+		return
+	}
+	const remedy = "compare the compiler's and the linker's flags"
+	lost := func(was, is bool, what string) {
+		if was && !is {
+			c.say(Look, path, remedy, "%s", what)
+		}
+	}
+	lost(a.FullRelro, b.FullRelro, "its table of functions can be written to while it runs, and could not before")
+	lost(a.Type == scan.PIE, b.Type == scan.PIE, "it is loaded at a fixed address, and was not before")
+	lost(!a.ExecStack, !b.ExecStack, "its stack can be executed, and could not before")
+	lost(!a.TextRel, !b.TextRel, "its code is changed when it is loaded, and was not before")
+	lost(len(a.Runpath) == 0, len(b.Runpath) == 0, "it looks for libraries in "+strings.Join(b.Runpath, ":")+" now")
+	if a.Arch != b.Arch {
+		c.say(Look, path, "", "it is made for %s, and was for %s", b.Arch, a.Arch)
+	}
+}
+
+// judgeSize tells of growth that is more than a new version usually brings.
+func (c *Comparison) judgeSize() {
+	const least = 1 << 20
+	before, after := c.Installed[0], c.Installed[1]
+	if after-before > least && after > before+before/4 {
+		c.say(Look, "", "`ellwand show PACKAGE --sizes` says where it is", "it is %d %% larger once installed", (after-before)*100/max(before, 1))
+	}
+}

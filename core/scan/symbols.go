@@ -1,0 +1,42 @@
+package scan
+
+import (
+	"debug/elf"
+	"io"
+	"slices"
+)
+
+// Exported lists the symbols that a library offers to what links with it, as
+// NAME or NAME@VERSION, sorted. It is what `nm -D --defined-only` lists, without
+// the names of the versions themselves.
+func Exported(r io.ReaderAt) ([]string, error) {
+	f, err := elf.NewFile(r)
+	if err != nil {
+		return nil, err
+	}
+	all, err := f.DynamicSymbols()
+	if err != nil {
+		return nil, err
+	}
+	var out []string
+	for _, s := range all {
+		bind, visible := elf.ST_BIND(s.Info), elf.ST_VISIBILITY(s.Other)
+		switch {
+		case s.Section == elf.SHN_UNDEF || s.Name == "":
+		case bind != elf.STB_GLOBAL && bind != elf.STB_WEAK && bind != gnuUnique:
+		case visible == elf.STV_HIDDEN || visible == elf.STV_INTERNAL:
+		case s.Section == elf.SHN_ABS && s.Version == s.Name:
+		default:
+			name := s.Name
+			if s.HasVersion && s.Version != "" {
+				name += "@" + s.Version
+			}
+			out = append(out, name)
+		}
+	}
+	slices.Sort(out)
+	return slices.Compact(out), nil
+}
+
+// gnuUnique is STB_GNU_UNIQUE: one definition in the whole process.
+const gnuUnique = elf.SymBind(10)
