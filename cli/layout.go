@@ -4,7 +4,6 @@ import (
 	"context"
 	"fmt"
 	"path"
-	"slices"
 	"strings"
 
 	"ellwand.example/core/build"
@@ -34,33 +33,6 @@ func (a *app) buildLayout(ctx context.Context, b *build.Builder, all []*recipe.R
 	return nil
 }
 
-// branch is a folder of the tree that is shown.
-type branch struct {
-	name     string
-	branches map[string]*branch
-	leaves   []layout.Owned
-	bytes    int64
-	files    int
-}
-
-func (b *branch) add(o layout.Owned, dirs []string) {
-	b.bytes += o.Bytes
-	b.files++
-	if len(dirs) == 0 {
-		b.leaves = append(b.leaves, o)
-		return
-	}
-	if b.branches == nil {
-		b.branches = map[string]*branch{}
-	}
-	next := b.branches[dirs[0]]
-	if next == nil {
-		next = &branch{name: dirs[0]}
-		b.branches[dirs[0]] = next
-	}
-	next.add(o, dirs[1:])
-}
-
 func (a *app) showLayout(r *recipe.Recipe, owned []layout.Owned) {
 	w := a.out
 	root := &branch{}
@@ -71,7 +43,7 @@ func (a *app) showLayout(r *recipe.Recipe, owned []layout.Owned) {
 	sums := map[string]sum{}
 	left := 0
 	for _, o := range owned {
-		root.add(o, strings.Split(strings.Trim(path.Dir(o.Name), "/"), "/"))
+		root.add(o.Name, a.ownedLeaf(o))
 		name := o.Package
 		if o.State != layout.Claimed {
 			name = o.State
@@ -84,7 +56,7 @@ func (a *app) showLayout(r *recipe.Recipe, owned []layout.Owned) {
 	}
 	w.Printf("%s %s, as it is staged\n", w.Style(term.Strong, r.Name), r.Full())
 	var rows [][]string
-	a.layoutRows(root, 0, &rows)
+	root.rows(w, 0, 2, &rows)
 	w.Table([]string{"path", "size", "kind", "package"}, rows)
 	var parts []string
 	for _, name := range append(r.PackageNames(), layout.Discarded, layout.LeftOver) {
@@ -108,45 +80,23 @@ func ownerRole(name string) term.Role {
 	return term.Name
 }
 
-// layoutRows writes a branch's rows: its folders, one below the other where
-// there is nothing else in them on one line, then its files.
-func (a *app) layoutRows(b *branch, depth int, rows *[][]string) {
+// ownedLeaf is a path of the tree, with who claims it.
+func (a *app) ownedLeaf(o layout.Owned) leaf {
 	w := a.out
-	indent := strings.Repeat("  ", depth)
-	var names []string
-	for name := range b.branches {
-		names = append(names, name)
+	label := term.Visible(path.Base(o.Name))
+	if o.Link != "" {
+		label += " -> " + term.Visible(o.Link)
 	}
-	slices.Sort(names)
-	for _, name := range names {
-		next, label := b.branches[name], name
-		for len(next.branches) == 1 && len(next.leaves) == 0 {
-			for _, only := range next.branches {
-				next, label = only, label+"/"+only.name
-			}
-		}
-		if depth == 0 {
-			label = "/" + label
-		}
-		*rows = append(*rows, []string{indent + w.Style(term.Strong, label+"/"), w.Style(term.Faint, fmt.Sprintf("%9s", term.Bytes(next.bytes))), "", w.Style(term.Faint, term.Count(next.files, "file", "files"))})
-		a.layoutRows(next, depth+1, rows)
+	owner := w.Style(term.Name, o.Package)
+	switch {
+	case o.State != layout.Claimed:
+		owner = w.Style(ownerRole(o.State), o.State)
+		label = w.Style(ownerRole(o.State), label)
+	case o.Line == 0:
+		owner += w.Style(term.Faint, "  by default")
 	}
-	for _, o := range b.leaves {
-		label := path.Base(o.Name)
-		if o.Link != "" {
-			label += " -> " + o.Link
-		}
-		owner := w.Style(term.Name, o.Package)
-		switch {
-		case o.State != layout.Claimed:
-			owner = w.Style(ownerRole(o.State), o.State)
-			label = w.Style(ownerRole(o.State), label)
-		case o.Line == 0:
-			owner += w.Style(term.Faint, "  by default")
-		}
-		if o.Line > 0 {
-			owner += w.Style(term.Faint, fmt.Sprintf("  line %d", o.Line))
-		}
-		*rows = append(*rows, []string{indent + label, fmt.Sprintf("%9s", term.Bytes(o.Bytes)), o.Kind, owner})
+	if o.Line > 0 {
+		owner += w.Style(term.Faint, fmt.Sprintf("  line %d", o.Line))
 	}
+	return leaf{label, o.Bytes, []string{o.Kind, owner}}
 }

@@ -364,6 +364,14 @@ func completePackages(*cobra.Command, []string, string) ([]string, cobra.ShellCo
 	return []string{strings.TrimPrefix(pack.Extension, ".")}, cobra.ShellCompDirectiveFilterFileExt
 }
 
+// completeShown proposes recipes, whose packages mostly have their names, and
+// files of packages.
+func (a *app) completeShown(cmd *cobra.Command, args []string, word string) ([]string, cobra.ShellCompDirective) {
+	names, _ := a.completeRecipes(cmd, args, word)
+	files, _ := filepath.Glob(word + "*" + pack.Extension)
+	return append(names, files...), cobra.ShellCompDirectiveDefault
+}
+
 // completeRepositories proposes the configured repositories; folders do too.
 func (a *app) completeRepositories(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
 	w, err := a.open()

@@ -3,7 +3,9 @@ package cli
 import (
 	"cmp"
 	"context"
+	"errors"
 	"fmt"
+	"maps"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -14,61 +16,86 @@ import (
 	"ellwand.example/core/document"
 	"ellwand.example/core/layout"
 	"ellwand.example/core/pack"
-	"ellwand.example/core/recipe"
+	"ellwand.example/core/scan"
 	"ellwand.example/core/workspace"
 	"ellwand.example/term"
 )
 
 func (a *app) showCommand() *cobra.Command {
-	var files, steps bool
-	var cat string
+	var files, tree, sizes, steps, asRecipe bool
+	var cat, picture string
 	cmd := &cobra.Command{
 		Use:   "show PACKAGE|NAME|RECIPE",
-		Short: "Show what is in a package, or what a recipe runs",
-		Long: `Show a package's facts, what it needs and provides, its scripts and changes.
-PACKAGE is a file; a NAME stands for the newest package of that name which this
-workspace has built. Only the first part of the file is read.
+		Short: "Show what is in a package, or what a recipe says and runs",
+		Long: `Show a package's facts, what it needs and provides and how that was found out,
+what it was built from, its scripts and changes. PACKAGE is a file, or an address
+on a web server, of which no more is read than is shown; a NAME, or
+NAME@VERSION-RELEASE, stands for the newest package of that name that this
+workspace has built or published. A RECIPE of which no package was built is shown
+itself.
 
-With --steps, show what the steps of a RECIPE run, those that its method fills
-in included.`,
+With --map, a picture is written that shows what makes a package large.`,
 		Example: `  ellwand show tidegauge
-  ellwand show buoy-codec --steps
-  ellwand show tidegauge --files
-  ellwand show tidegauge --cat /etc/tidegauge/tidegauge.conf`,
+  ellwand show tidegauge --tree
+  ellwand show tidegauge --sizes
+  ellwand show tidegauge --map tidegauge.svg
+  ellwand show tidegauge --cat /etc/tidegauge/tidegauge.conf
+  ellwand show tidegauge --recipe
+  ellwand show buoy-codec --steps`,
 		Args:              arguments(exactlyOne("one package")),
-		ValidArgsFunction: completePackages,
+		ValidArgsFunction: a.completeShown,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			if steps {
+			switch {
+			case steps:
 				return a.showSteps(args[0])
+			case asRecipe:
+				return a.showRecipe(args[0])
 			}
 			p, err := a.openPackage(cmd.Context(), args[0])
+			var unbuilt *notBuiltError
+			if errors.As(err, &unbuilt) && !files && !tree && !sizes && cat == "" && picture == "" {
+				return a.showRecipe(args[0])
+			}
 			if err != nil {
 				return err
 			}
 			defer p.Close()
-			if files || cat != "" {
-				entries, err := p.Layout()
-				switch {
-				case err != nil:
-					return err
-				case cat != "":
-					return a.catFile(cmd.Context(), p, entries, cat)
-				case a.json:
-					return a.printJSON(entries)
+			if !files && !tree && !sizes && cat == "" && picture == "" {
+				if a.json {
+					return a.printJSON(map[string]any{"facts": p.Facts, "build": p.Build, "bytes": p.Size, "scripts": p.Scripts()})
 				}
+				return a.showFacts(p)
+			}
+			entries, err := p.Layout()
+			if err != nil {
+				return err
+			}
+			switch {
+			case cat != "":
+				return a.catFile(cmd.Context(), p, entries, cat)
+			case picture != "":
+				return a.drawSizes(p, entries, picture)
+			case sizes:
+				return a.showSizes(p, entries)
+			case a.json:
+				return a.printJSON(entries)
+			case tree:
+				a.showTree(p, entries)
+			default:
 				a.showFiles(entries)
-				return nil
 			}
-			if a.json {
-				return a.printJSON(map[string]any{"facts": p.Facts, "build": p.Build, "bytes": p.Size})
-			}
-			a.showFacts(p)
 			return nil
 		},
 	}
 	cmd.Flags().BoolVar(&files, "files", false, "list its paths instead")
+	cmd.Flags().BoolVar(&tree, "tree", false, "show its paths as a tree, with the sizes of folders")
+	cmd.Flags().BoolVar(&sizes, "sizes", false, "show its largest folders and files")
+	cmd.Flags().StringVar(&picture, "map", "", "draw its files as areas into a `FILE`: .svg or .png")
 	cmd.Flags().BoolVar(&steps, "steps", false, "of a recipe: what its steps run")
+	cmd.Flags().BoolVar(&asRecipe, "recipe", false, "show the recipe of that name, not the package")
 	cmd.Flags().StringVar(&cat, "cat", "", "write the contents of one of its `PATH`s instead")
+	cmd.MarkFlagFilename("map", "svg", "png")
+	cmd.MarkFlagsMutuallyExclusive("files", "tree", "sizes", "map", "steps", "recipe", "cat")
 	return cmd
 }
 
@@ -96,14 +123,14 @@ func (a *app) catFile(ctx context.Context, p *pack.Package, entries []pack.Entry
 func (a *app) showFiles(entries []pack.Entry) {
 	rows := make([][]string, 0, len(entries))
 	for _, e := range entries {
-		size, path := "", e.Path
+		size, path := "", term.Visible(e.Path)
 		switch {
 		case e.Type == layout.Directory:
 			path += "/"
 		case e.Type == layout.Symlink:
-			path += a.out.Style(term.Faint, " -> "+e.Link)
+			path += a.out.Style(term.Faint, " -> "+term.Visible(e.Link))
 		case e.Same != "":
-			path += a.out.Style(term.Faint, " = "+e.Same)
+			path += a.out.Style(term.Faint, " = "+term.Visible(e.Same))
 		default:
 			size = term.Bytes(e.Size)
 		}
@@ -112,7 +139,7 @@ func (a *app) showFiles(entries []pack.Entry) {
 	a.out.Table([]string{"mode", "owner", "      size", "kind", "path"}, rows)
 }
 
-func (a *app) showFacts(p *pack.Package) {
+func (a *app) showFacts(p *pack.Package) error {
 	w, f := a.out, p.Facts
 	w.Printf("%s  %s\n", w.Style(term.Strong, f.Name+" "+f.Full().String()), f.Summary)
 	if f.Description != "" {
@@ -133,12 +160,15 @@ func (a *app) showFacts(p *pack.Package) {
 	fact("category", f.Category)
 	fact("installed", fmt.Sprintf("%s in %s", term.Bytes(f.Size), term.Count(f.Paths, "path", "paths")))
 	fact("recipe", f.Recipe)
-	fact("isolation", p.Build.Isolation)
-	if at := p.Build.Revision; at != nil && at.Clean {
-		fact("commit", at.Commit)
-	} else if at != nil {
-		fact("commit", at.Commit+", and edits after it")
+	var contents inside
+	if !remotePackage(p.Path) { // the facts are read with two requests, and the layout takes more
+		var err error
+		if contents, err = foundInside(p); err != nil {
+			return err
+		}
 	}
+	fact("manuals", w.Wrapped(strings.Join(contents.manuals, ", "), 14))
+	fact("languages", w.Wrapped(strings.Join(contents.languages, ", "), 14))
 	section := func(title string, n int) {
 		if n > 0 {
 			w.Printf("\n%s\n", w.Style(term.Strong, title))
@@ -154,23 +184,17 @@ func (a *app) showFacts(p *pack.Package) {
 	}
 	width = min(width, 44)
 	for _, n := range f.Needs {
-		origin := "declared in the recipe"
-		if n.Path != "" {
-			origin = "found in " + n.Path
-		}
-		if len(n.Symbols) > 0 {
-			origin += " (" + strings.Join(n.Symbols, ", ") + ")"
-		}
-		w.Printf("  %-*s  %s\n", width, n.Need, w.Style(term.Faint, ansi.Truncate(origin, max(w.Width-width-5, 20), "…")))
+		w.Printf("  %-*s  %s\n", width, n.Need, w.Style(term.Faint, ansi.Truncate(a.origin(n), max(w.Width-width-5, 20), "…")))
 	}
 	section("provides", len(f.Provides))
 	for _, p := range f.Provides {
 		origin := "declared in the recipe"
 		if p.Path != "" {
-			origin = p.Path
+			origin = "found: " + term.Visible(p.Path)
 		}
 		w.Printf("  %-*s  %s\n", width, p.Provide, w.Style(term.Faint, origin))
 	}
+	a.showRecord(p.Build)
 	a.showScripts(p)
 	section("changes", len(f.Changes))
 	for _, c := range f.Changes {
@@ -179,6 +203,85 @@ func (a *app) showFacts(p *pack.Package) {
 			w.Printf("    %s\n", t)
 		}
 	}
+	return nil
+}
+
+// origin tells how a need was found out.
+func (a *app) origin(n pack.Need) string {
+	if n.Path == "" {
+		return "declared in the recipe"
+	}
+	path := term.Visible(n.Path)
+	if !strings.Contains(n.Need, "/") {
+		return "made together with it, for " + path
+	}
+	origin := "found in " + path
+	if newest := scan.Newest(n.Symbols); len(newest) > 0 && len(newest) < len(n.Symbols) && !a.verbose {
+		return fmt.Sprintf("%s (%s and %d older)", origin, strings.Join(newest, ", "), len(n.Symbols)-len(newest))
+	}
+	if len(n.Symbols) > 0 {
+		origin += " (" + strings.Join(n.Symbols, ", ") + ")"
+	}
+	return origin
+}
+
+// inside is what the paths of a package tell of it.
+type inside struct{ manuals, languages []string }
+
+func foundInside(p *pack.Package) (inside, error) {
+	var found inside
+	entries, err := p.Layout()
+	if err != nil {
+		return found, err
+	}
+	for _, e := range entries {
+		if m := scan.Manual(e.Path); m != "" {
+			found.manuals = append(found.manuals, term.Visible(m))
+		}
+		if l := scan.Language(e.Path); l != "" {
+			found.languages = append(found.languages, l)
+		}
+	}
+	slices.Sort(found.manuals)
+	slices.Sort(found.languages)
+	found.languages = slices.Compact(found.languages)
+	if n := len(found.manuals); n > maxShown*4 {
+		found.manuals = append(found.manuals[:maxShown*4], fmt.Sprintf("and %d more", n-maxShown*4))
+	}
+	return found, nil
+}
+
+// showRecord prints what a package was built from.
+func (a *app) showRecord(b pack.BuildRecord) {
+	w := a.out
+	w.Printf("\n%s\n", w.Style(term.Strong, "built from"))
+	line := func(name, value string) {
+		w.Printf("  %s  %s\n", term.Visible(name), w.Style(term.Faint, term.Visible(value)))
+	}
+	for _, s := range b.Sources {
+		line(s.Name, shortened(s.SHA256)+s.Commit)
+	}
+	for _, name := range slices.Sorted(maps.Keys(b.Files)) {
+		line(name, shortened(b.Files[name])+", beside the recipe")
+	}
+	if at := b.Revision; at != nil && at.Clean {
+		line("recipe", "commit "+at.Commit)
+	} else if at != nil {
+		line("recipe", "commit "+at.Commit+", and edits after it")
+	} else {
+		line("recipe", shortened(b.Recipe))
+	}
+	for _, n := range slices.Sorted(maps.Keys(b.Needs)) {
+		line(n, "from "+b.Needs[n])
+	}
+	for _, name := range slices.Sorted(maps.Keys(b.Options)) {
+		line("option "+name, b.Options[name])
+	}
+	by := "Ellwand " + b.Ellwand + ", isolation " + b.Isolation
+	if b.Compression != "" {
+		by += ", compression " + b.Compression
+	}
+	w.Printf("  by %s\n", w.Style(term.Faint, by))
 }
 
 func (a *app) showScripts(p *pack.Package) {
@@ -202,64 +305,5 @@ func (a *app) showScripts(p *pack.Package) {
 	slices.SortFunc(accounts, cmp.Compare)
 	for _, name := range accounts {
 		w.Printf("\n%s %s\n", w.Style(term.Strong, "account "+name), w.Style(term.Faint, p.Facts.Accounts[name].Home))
-	}
-}
-
-// showSteps prints what a recipe runs, in order.
-func (a *app) showSteps(name string) error {
-	w, err := a.open()
-	if err != nil {
-		return err
-	}
-	r, err := w.Recipe(recipeName(name))
-	if err != nil {
-		return err
-	}
-	if a.json {
-		scripts := map[string]string{}
-		for _, step := range recipe.StepNames {
-			scripts[step] = r.Script(step)
-		}
-		return a.printJSON(map[string]any{"scripts": scripts, "patches": r.Patches, "rewrites": r.Rewrites})
-	}
-	for _, step := range recipe.StepNames {
-		a.showStep(r, step)
-	}
-	return nil
-}
-
-func (a *app) showStep(r *recipe.Recipe, step string) {
-	w := a.out
-	script := strings.Trim(r.Script(step), "\n")
-	origin := ""
-	switch {
-	case step == recipe.Unpack || step == recipe.Pack:
-		script, origin = "", "built in"
-	case script == "":
-		script = "# nothing"
-	case r.Steps.Script(step) == "":
-		origin = "from method " + r.Steps.Method
-	}
-	w.Printf("%s  %s\n", w.Style(term.Strong, step), w.Style(term.Faint, origin))
-	if script != "" {
-		w.Printf("  %s\n", strings.ReplaceAll(script, "\n", "\n  "))
-	}
-	if step == recipe.Unpack {
-		for _, p := range r.Patches {
-			w.Printf("  after unpack: patch %s\n", p.File)
-		}
-	}
-	for _, rw := range r.Rewrites {
-		if rw.After != step {
-			continue
-		}
-		find, times := fmt.Sprintf("%q", rw.Find), "at least once"
-		if rw.Regexp != "" {
-			find = "/" + rw.Regexp + "/"
-		}
-		if rw.Times > 0 {
-			times = term.Count(rw.Times, "time", "times")
-		}
-		w.Printf("  after %s, in %s: %s becomes %q, %s\n", step, rw.Path, find, rw.Replace, times)
 	}
 }

@@ -23,7 +23,7 @@ func remotePackage(word string) bool {
 // than a package by its name.
 func packageFile(word string) bool {
 	info, err := os.Stat(word)
-	return err == nil && info.Mode().IsRegular() || strings.HasSuffix(word, pack.Extension) || remotePackage(word)
+	return err == nil && !info.IsDir() || strings.HasSuffix(word, pack.Extension) || remotePackage(word)
 }
 
 // openPackage opens a package: a file, one on a server, or one of this
@@ -59,11 +59,18 @@ func (a *app) openPackage(ctx context.Context, arg string) (*pack.Package, error
 	near := document.Nearest(arg, append(names, recipes...))
 	switch {
 	case slices.Contains(recipes, arg):
-		return nil, fmt.Errorf("no package of %s has been built yet: `ellwand build %s`", arg, arg)
+		return nil, &notBuiltError{arg}
 	case near != "":
 		return nil, fmt.Errorf("there is no package %q; did you mean %q?", arg, near)
 	}
 	return nil, fmt.Errorf("there is no file and no package %q in this workspace", arg)
+}
+
+// notBuiltError is a recipe of which there is no package.
+type notBuiltError struct{ recipe string }
+
+func (e *notBuiltError) Error() string {
+	return fmt.Sprintf("no package of %s has been built yet: `ellwand build %s`", e.recipe, e.recipe)
 }
 
 // builtPackage finds the newest package that the workspace has made of a

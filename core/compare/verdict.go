@@ -3,7 +3,6 @@ package compare
 import (
 	"cmp"
 	"fmt"
-	"regexp"
 	"slices"
 	"strings"
 
@@ -12,7 +11,6 @@ import (
 	"ellwand.example/core/pack"
 	"ellwand.example/core/recipe"
 	"ellwand.example/core/scan"
-	"ellwand.example/core/version"
 )
 
 // judge says what the differences mean to those who have the first package
@@ -126,30 +124,8 @@ func (c *Comparison) judgeNeeds() {
 	}
 }
 
-// numbered is a symbol version that ends in a version, as in GLIBC_2.34.
-var numbered = regexp.MustCompile(`^(.*_)([0-9][0-9.]*)$`)
-
-// newest picks the highest of each series of symbol versions.
 func newest(list string) string {
-	highest := map[string]string{}
-	var series []string
-	for name := range strings.SplitSeq(list, ", ") {
-		m := numbered.FindStringSubmatch(name)
-		if m == nil {
-			continue
-		}
-		if highest[m[1]] == "" {
-			series = append(series, m[1])
-		}
-		if highest[m[1]] == "" || version.Compare(highest[m[1]], m[2]) < 0 {
-			highest[m[1]] = m[2]
-		}
-	}
-	slices.Sort(series)
-	for i, s := range series {
-		series[i] = s + highest[s]
-	}
-	return cmp.Or(strings.Join(series, ", "), "none")
+	return cmp.Or(strings.Join(scan.Newest(strings.Split(list, ", ")), ", "), "none")
 }
 
 func (c *Comparison) judgeFiles(left, right *side) {

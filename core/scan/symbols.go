@@ -3,7 +3,10 @@ package scan
 import (
 	"debug/elf"
 	"io"
+	"regexp"
 	"slices"
+
+	"ellwand.example/core/version"
 )
 
 // Exported lists the symbols that a library offers to what links with it, as
@@ -40,3 +43,30 @@ func Exported(r io.ReaderAt) ([]string, error) {
 
 // gnuUnique is STB_GNU_UNIQUE: one definition in the whole process.
 const gnuUnique = elf.SymBind(10)
+
+// numbered is a symbol version that ends in a version, as in GLIBC_2.34.
+var numbered = regexp.MustCompile(`^(.*_)([0-9][0-9.]*)$`)
+
+// Newest picks the highest of each series of symbol versions: whoever has that
+// has the others. Versions that are in no series are left out.
+func Newest(symbols []string) []string {
+	highest := map[string]string{}
+	var series []string
+	for _, name := range symbols {
+		m := numbered.FindStringSubmatch(name)
+		if m == nil {
+			continue
+		}
+		if highest[m[1]] == "" {
+			series = append(series, m[1])
+		}
+		if highest[m[1]] == "" || version.Compare(highest[m[1]], m[2]) < 0 {
+			highest[m[1]] = m[2]
+		}
+	}
+	slices.Sort(series)
+	for i, s := range series {
+		series[i] = s + highest[s]
+	}
+	return series
+}

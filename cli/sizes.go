@@ -1,0 +1,200 @@
+package cli
+
+import (
+	"bytes"
+	"cmp"
+	"fmt"
+	"path"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"github.com/google/renameio/v2"
+
+	"ellwand.example/core/layout"
+	"ellwand.example/core/pack"
+	"ellwand.example/core/recipe"
+	"ellwand.example/figure"
+	"ellwand.example/term"
+)
+
+// showTree prints a package's paths as a tree.
+func (a *app) showTree(p *pack.Package, entries []pack.Entry) {
+	w := a.out
+	root := &branch{}
+	full := map[string]bool{} // folders with something in them
+	for _, e := range entries {
+		full[path.Dir(e.Path)] = true
+	}
+	for _, e := range entries {
+		label := term.Visible(path.Base(e.Path))
+		l := leaf{bytes: e.Size, cells: []string{e.Kind, e.Mode, e.Owner + ":" + e.Group}}
+		switch {
+		case e.Type == layout.Directory && full[e.Path]:
+			continue
+		case e.Type == layout.Directory:
+			label += "/"
+		case e.Type == layout.Symlink:
+			label += w.Style(term.Faint, " -> "+term.Visible(e.Link))
+		case e.Same != "":
+			label += w.Style(term.Faint, " = "+term.Visible(e.Same))
+			l.bytes = 0
+		}
+		l.label = label
+		root.add(e.Path, l)
+	}
+	var rows [][]string
+	root.rows(w, 0, 3, &rows)
+	w.Table([]string{"path", "size", "kind", "mode", "owner"}, rows)
+	w.Printf("%s: %s in %s\n", p.Facts.Identity(), term.Bytes(p.Facts.Size), term.Count(len(entries), "path", "paths"))
+}
+
+// folderSize is how much a folder holds, all below it included.
+type folderSize struct {
+	Path  string `json:"path"`
+	Bytes int64  `json:"bytes"`
+	Files int    `json:"files"`
+}
+
+// folderSizes sums sizes by folder, the largest first. A folder that holds
+// nothing but one other is left out.
+func folderSizes(entries []pack.Entry) []folderSize {
+	sums := map[string]*folderSize{}
+	for _, e := range entries {
+		if e.Type != layout.File || e.Same != "" {
+			continue
+		}
+		for dir := path.Dir(e.Path); ; dir = path.Dir(dir) {
+			if sums[dir] == nil {
+				sums[dir] = &folderSize{Path: dir}
+			}
+			sums[dir].Bytes += e.Size
+			sums[dir].Files++
+			if dir == "/" {
+				break
+			}
+		}
+	}
+	passes := map[string]bool{}
+	for dir, f := range sums {
+		if above := sums[path.Dir(dir)]; dir != "/" && above.Files == f.Files {
+			passes[above.Path] = true
+		}
+	}
+	out := []folderSize{}
+	for dir, f := range sums {
+		if !passes[dir] {
+			out = append(out, *f)
+		}
+	}
+	slices.SortFunc(out, func(a, b folderSize) int { return cmp.Or(cmp.Compare(b.Bytes, a.Bytes), cmp.Compare(a.Path, b.Path)) })
+	return out
+}
+
+// showSizes prints where a package's bytes are.
+func (a *app) showSizes(p *pack.Package, entries []pack.Entry) error {
+	folders := folderSizes(entries)
+	files := slices.DeleteFunc(slices.Clone(entries), func(e pack.Entry) bool { return e.Type != layout.File || e.Same != "" })
+	slices.SortFunc(files, func(a, b pack.Entry) int { return cmp.Or(cmp.Compare(b.Size, a.Size), cmp.Compare(a.Path, b.Path)) })
+	if a.json {
+		return a.printJSON(map[string]any{"package": p.Facts.Identity(), "bytes": p.Size, "installed": p.Facts.Size, "folders": folders})
+	}
+	w := a.out
+	most := fewLines
+	if a.verbose {
+		most = len(entries)
+	}
+	w.Printf("%s: %s installed, %s as a file\n\n", w.Style(term.Strong, p.Facts.Identity()), term.Bytes(p.Facts.Size), term.Bytes(p.Size))
+	var rows [][]string
+	add := func(path string, size int64, about string) {
+		rows = append(rows, []string{fmt.Sprintf("%9s", term.Bytes(size)), w.Style(term.Name, bar(size, p.Facts.Size)), term.Visible(path), w.Style(term.Faint, about)})
+	}
+	for _, f := range folders[:min(most, len(folders))] {
+		add(strings.TrimSuffix(f.Path, "/")+"/", f.Bytes, term.Count(f.Files, "file", "files"))
+	}
+	w.Table([]string{"     size", "", "folder", ""}, rows)
+	rows = nil
+	for _, e := range files[:min(most, len(files))] {
+		add(e.Path, e.Size, e.Kind)
+	}
+	w.Printf("\n")
+	w.Table([]string{"     size", "", "file", ""}, rows)
+	if n := max(len(folders), len(files)) - most; n > 0 {
+		w.Printf("%s\n", w.Style(term.Faint, "the largest ones; -v shows all"))
+	}
+	return nil
+}
+
+// bar is a share of a whole, as a line of blocks.
+func bar(part, whole int64) string {
+	const cells = 20
+	eighths := int(part * cells * 8 / max(whole, 1))
+	s := strings.Repeat("█", eighths/8)
+	if rest := eighths % 8; rest > 0 {
+		s += string([]rune("▏▎▍▌▋▊▉")[rest-1])
+	}
+	return s
+}
+
+// Groups of files, by what they are for, in the picture of sizes.
+const (
+	groupRun       = "programs and libraries"
+	groupBuild     = "to build with"
+	groupRead      = "documentation"
+	groupLanguages = "translations"
+	groupSettings  = "settings and state"
+	groupData      = "data"
+)
+
+var groups = []string{groupRun, groupBuild, groupRead, groupLanguages, groupSettings, groupData}
+
+func groupOf(e pack.Entry) string {
+	base := path.Base(e.Path)
+	switch {
+	case layout.Development(e.Path):
+		return groupBuild
+	case e.Kind == recipe.Doc || e.Kind == recipe.License || layout.Documentation(e.Path):
+		return groupRead
+	case e.Kind == recipe.Translation:
+		return groupLanguages
+	case e.Kind == recipe.Config || e.Kind == recipe.State || e.Kind == recipe.Cache:
+		return groupSettings
+	case layout.ParseMode(e.Mode)&0o111 != 0 || strings.HasSuffix(base, ".so") || strings.Contains(base, ".so."):
+		return groupRun
+	}
+	return groupData
+}
+
+// drawSizes writes a picture of a package's files as areas.
+func (a *app) drawSizes(p *pack.Package, entries []pack.Entry, file string) error {
+	s := figure.Sizes{
+		Title:  fmt.Sprintf("%s: %s in %s", p.Facts.Identity(), term.Bytes(p.Facts.Size), term.Count(len(entries), "path", "paths")),
+		Groups: groups, Label: term.Bytes,
+	}
+	for _, e := range entries {
+		if e.Type == layout.File && e.Same == "" {
+			s.Items = append(s.Items, figure.Item{Path: term.Visible(e.Path), Bytes: e.Size, Group: groupOf(e)})
+		}
+	}
+	var b bytes.Buffer
+	var err error
+	switch filepath.Ext(file) {
+	case ".svg":
+		err = s.SVG(&b)
+	case ".png":
+		err = s.PNG(&b)
+	default:
+		return usageError{fmt.Errorf("--map %s: name a file that ends in .svg or .png", file)}
+	}
+	if err != nil {
+		return err
+	}
+	if err := renameio.WriteFile(file, b.Bytes(), 0o644); err != nil {
+		return err
+	}
+	if a.json {
+		return a.printJSON(map[string]any{"file": file, "bytes": b.Len()})
+	}
+	a.out.Printf("%s  %s\n", a.out.Style(term.Name, file), s.Title)
+	return nil
+}

@@ -1,0 +1,76 @@
+package cli
+
+import (
+	"fmt"
+	"path"
+	"slices"
+	"strings"
+
+	"ellwand.example/term"
+)
+
+// branch is a folder of a tree that is shown.
+type branch struct {
+	branches map[string]*branch
+	leaves   []leaf
+	bytes    int64
+	files    int
+}
+
+// leaf is a path that is no folder, or an empty one, with what stands beside
+// it.
+type leaf struct {
+	label string
+	bytes int64
+	cells []string
+}
+
+func (b *branch) add(p string, l leaf) {
+	b.below(strings.Split(strings.Trim(path.Dir(p), "/"), "/"), l)
+}
+
+func (b *branch) below(dirs []string, l leaf) {
+	b.bytes += l.bytes
+	b.files++
+	if len(dirs) == 0 || dirs[0] == "" {
+		b.leaves = append(b.leaves, l)
+		return
+	}
+	if b.branches == nil {
+		b.branches = map[string]*branch{}
+	}
+	if b.branches[dirs[0]] == nil {
+		b.branches[dirs[0]] = &branch{}
+	}
+	b.branches[dirs[0]].below(dirs[1:], l)
+}
+
+// rows writes a branch's rows: its folders, one below the other where there is
+// nothing else in them on one line, then its files. A folder's row has its
+// count of files in the last cell.
+func (b *branch) rows(w *term.Writer, depth, cells int, rows *[][]string) {
+	indent := strings.Repeat("  ", depth)
+	var names []string
+	for name := range b.branches {
+		names = append(names, name)
+	}
+	slices.Sort(names)
+	for _, name := range names {
+		next, label := b.branches[name], term.Visible(name)
+		for len(next.branches) == 1 && len(next.leaves) == 0 {
+			for only := range next.branches {
+				next, label = next.branches[only], label+"/"+term.Visible(only)
+			}
+		}
+		if depth == 0 {
+			label = "/" + label
+		}
+		row := []string{indent + w.Style(term.Strong, label+"/"), w.Style(term.Faint, fmt.Sprintf("%9s", term.Bytes(next.bytes)))}
+		row = append(row, make([]string, cells-1)...)
+		*rows = append(*rows, append(row, w.Style(term.Faint, term.Count(next.files, "file", "files"))))
+		next.rows(w, depth+1, cells, rows)
+	}
+	for _, l := range b.leaves {
+		*rows = append(*rows, append([]string{indent + l.label, fmt.Sprintf("%9s", term.Bytes(l.bytes))}, l.cells...))
+	}
+}
