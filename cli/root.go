@@ -12,6 +12,7 @@ import (
 	"os"
 	"os/signal"
 	"path/filepath"
+	"runtime/debug"
 	"strings"
 	"syscall"
 
@@ -63,12 +64,19 @@ type app struct {
 	running   bool   // the words were understood
 }
 
+// softMemory is from where on memory is collected more often than it grows to
+// twice of what is used: no work of a usual size takes more than 256 MiB.
+const softMemory = 200 << 20
+
 // Main runs a command line and returns the exit status.
 func Main(args []string) int {
 	// In the inner half of a sandbox this does not come back.
 	sandbox.Enter()
 	// What Ellwand writes has the modes it means, whatever the caller's mask.
 	syscall.Umask(0o022)
+	if os.Getenv("GOMEMLIMIT") == "" {
+		debug.SetMemoryLimit(softMemory)
+	}
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
 	a := &app{}

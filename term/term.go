@@ -12,7 +12,6 @@ import (
 	"unicode/utf8"
 
 	"github.com/charmbracelet/lipgloss"
-	"github.com/charmbracelet/lipgloss/table"
 	"github.com/charmbracelet/x/ansi"
 	"github.com/muesli/termenv"
 	xterm "golang.org/x/term"
@@ -116,27 +115,18 @@ func (w *Writer) Table(head []string, rows [][]string) {
 	}
 	last := len(head) - 1
 	room := max(w.Width-used, 12)
-	widths[last] = min(widths[last], room)
-	t := table.New().Border(lipgloss.HiddenBorder()).BorderTop(false).BorderBottom(false).BorderLeft(false).BorderRight(false).
-		BorderHeader(false).BorderColumn(false).BorderRow(false).Wrap(false).
-		StyleFunc(func(row, col int) lipgloss.Style {
-			s := w.r.NewStyle()
-			if col != last {
-				s = s.PaddingRight(2)
-			}
-			return s
-		})
 	faint := make([]string, len(head))
 	for i, h := range head {
 		faint[i] = w.Style(Faint, h)
 	}
-	t.Headers(faint...)
-	for _, row := range rows {
-		row[last] = ansi.Truncate(row[last], room, "…")
-		t.Row(row...)
-	}
-	for line := range strings.SplitSeq(t.Render(), "\n") {
-		fmt.Fprintln(w, strings.TrimRight(line, " "))
+	var line strings.Builder
+	for _, row := range append([][]string{faint}, rows...) {
+		line.Reset()
+		for i, cell := range row[:last] {
+			line.WriteString(cell + strings.Repeat(" ", widths[i]-ansi.StringWidth(cell)+2))
+		}
+		line.WriteString(ansi.Truncate(row[last], room, "…"))
+		fmt.Fprintln(w, strings.TrimRight(line.String(), " "))
 	}
 }
 

@@ -23,6 +23,7 @@ import (
 const (
 	maxHeld   = 2 << 20  // a file above this is streamed
 	maxBuffer = 24 << 20 // of all files that are held
+	maxAhead  = 256      // files
 )
 
 // buffers are for files that are held, by the power of two of their size.
@@ -54,31 +55,32 @@ type content struct {
 
 // ahead reads files on all cores in advance.
 type ahead struct {
-	files  []chan content // claim → its content; nil where none is read
+	files  chan chan content // in the order of the claims; of those that are read alone
 	memory *semaphore.Weighted
 	group  *errgroup.Group
 }
 
 // readAhead begins to read all claims that are files and no hard links.
 func readAhead(ctx context.Context, spec Spec, same []int) *ahead {
-	a := &ahead{files: make([]chan content, len(spec.Claims)), memory: semaphore.NewWeighted(maxBuffer)}
-	for i, c := range spec.Claims {
-		if c.Type == layout.File && same[i] < 0 {
-			a.files[i] = make(chan content, 1)
-		}
-	}
+	a := &ahead{files: make(chan chan content, maxAhead), memory: semaphore.NewWeighted(maxBuffer)}
 	a.group, ctx = errgroup.WithContext(ctx)
 	a.group.Go(func() error {
 		var workers errgroup.Group
 		workers.SetLimit(cores())
 		defer workers.Wait()
 		for i, c := range spec.Claims {
-			if a.files[i] == nil {
+			if c.Type != layout.File || same[i] >= 0 {
 				continue
+			}
+			result := make(chan content, 1)
+			select {
+			case a.files <- result:
+			case <-ctx.Done():
+				return ctx.Err()
 			}
 			size, err := claimSize(c)
 			if err != nil || size > maxHeld {
-				a.files[i] <- content{size: size, err: err}
+				result <- content{size: size, err: err}
 				continue
 			}
 			// The space is given back by take, or not needed any more.
@@ -86,7 +88,7 @@ func readAhead(ctx context.Context, spec Spec, same []int) *ahead {
 				return err
 			}
 			workers.Go(func() error {
-				a.files[i] <- hold(spec, i, size)
+				result <- hold(spec, i, size)
 				return nil
 			})
 		}
@@ -135,14 +137,19 @@ func changed(name string, err error) error {
 	return fmt.Errorf("%s changed while it was packed: %w", name, err)
 }
 
-// take waits for a claim's content. The caller calls release when it is used.
-func (a *ahead) take(ctx context.Context, i int) (content, error) {
+// take waits for the next claim that is read. The caller calls release when
+// it is used.
+func (a *ahead) take(ctx context.Context) (content, error) {
 	select {
-	case c := <-a.files[i]:
-		return c, c.err
+	case result := <-a.files:
+		select {
+		case c := <-result:
+			return c, c.err
+		case <-ctx.Done():
+		}
 	case <-ctx.Done():
-		return content{}, ctx.Err()
 	}
+	return content{}, ctx.Err()
 }
 
 func (a *ahead) release(c content) {
@@ -158,7 +165,7 @@ func (a *ahead) wait() { a.group.Wait() }
 // file writes one file's entry, or the link to an earlier one with the same
 // contents.
 func (p *payloadWriter) file(ctx context.Context, i int, e *Entry, a *ahead) error {
-	c, err := a.take(ctx, i)
+	c, err := a.take(ctx)
 	if err != nil {
 		return err
 	}

@@ -7,8 +7,10 @@ import (
 	"crypto/sha256"
 	"encoding/json"
 	"errors"
+	"flag"
 	"fmt"
 	"io"
+	"maps"
 	"math/rand/v2"
 	"os"
 	"os/exec"
@@ -445,7 +447,15 @@ func TestCompressions(t *testing.T) {
 	}
 }
 
-func TestHostile(t *testing.T) {
+// hostileCase is a package that no reader may accept.
+type hostileCase struct {
+	lines   []string
+	payload func(*tar.Writer)
+	facts   func(*Facts)
+	want    string // what the refusal says
+}
+
+func hostile() map[string]hostileCase {
 	const digest = `"sha256":"2d711642b726b04401627ca9fbac32f5c8530fb1903cc4db02258717921a4881"` // of "x"
 	file := func(path, more string) string {
 		return fmt.Sprintf(`{"path":%q,"type":"file","mode":"0644","owner":"root","group":"root","size":1,%s%s}`, path, digest, more)
@@ -455,12 +465,7 @@ func TestHostile(t *testing.T) {
 	}
 	none := func(*tar.Writer) {}
 	as := func(*Facts) {}
-	for name, c := range map[string]struct {
-		lines   []string
-		payload func(*tar.Writer)
-		facts   func(*Facts)
-		want    string
-	}{
+	return map[string]hostileCase{
 		"too deep":               {[]string{file("/"+strings.Repeat("a/", 300)+"x", "")}, none, as, "folders deep"},
 		"copy of nothing":        {[]string{file("/b", `,"copy":"/a"`)}, none, as, "is a copy of"},
 		"copy with another mode": {[]string{file("/a", ""), strings.Replace(file("/b", `,"copy":"/a"`), "0644", "4755", 1)}, none, as, "is a copy of"},
@@ -503,16 +508,139 @@ func TestHostile(t *testing.T) {
 		"facts: count":  {nil, none, func(f *Facts) { f.Paths = 1 << 40 }, "not possible"},
 		"facts: format": {nil, none, func(f *Facts) { f.Format = 9 }, "reads format 2"},
 		"facts: digest": {nil, none, func(f *Facts) { f.Meta["layout.jsonl"] = sha([]byte("?")) }, "is not the one that package.json names"},
-	} {
-		p, err := Open(forge(t, c.lines, c.payload, c.facts))
-		if err == nil {
-			_, err = p.Extract(context.Background(), t.TempDir(), Extraction{})
-			p.Close()
-		}
-		var damaged *DamagedError
-		if !errors.As(err, &damaged) || !strings.Contains(err.Error(), c.want) {
+	}
+}
+
+func TestHostile(t *testing.T) {
+	for name, c := range hostile() {
+		if err := accept(forge(t, c.lines, c.payload, c.facts), t.TempDir()); !refused(err, c.want) {
 			t.Errorf("%s: %v, want %s", name, err, c.want)
 		}
+	}
+}
+
+// accept opens a package and unpacks all of it.
+func accept(path, dir string) error {
+	p, err := Open(path)
+	if err != nil {
+		return err
+	}
+	defer p.Close()
+	_, err = p.Extract(context.Background(), dir, Extraction{})
+	return err
+}
+
+func refused(err error, want string) bool {
+	var damaged *DamagedError
+	return errors.As(err, &damaged) && strings.Contains(err.Error(), want)
+}
+
+var writeVectors = flag.Bool("vectors", false, "write the test vectors of docs/package-format.md anew")
+
+// vectors is the folder of packages that every reader must accept or refuse.
+const vectors = "../../docs/package-vectors"
+
+// vector is a line of its index.
+type vector struct {
+	File    string  `json:"file"`
+	About   string  `json:"about"`
+	Refused string  `json:"refused,omitempty"` // a word of what is wrong with it
+	Facts   *Facts  `json:"facts,omitempty"`
+	Layout  []Entry `json:"layout,omitempty"`
+}
+
+// The test vectors hold: what other programs are told to accept and refuse,
+// this one does.
+func TestVectors(t *testing.T) {
+	if *writeVectors {
+		makeVectors(t)
+	}
+	data, err := os.ReadFile(filepath.Join(vectors, "index.json"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	var all []vector
+	if err := json.Unmarshal(data, &all); err != nil || len(all) < 30 {
+		t.Fatalf("%d vectors, %v", len(all), err)
+	}
+	for _, v := range all {
+		path := filepath.Join(vectors, v.File)
+		dir := t.TempDir()
+		err := accept(path, dir)
+		if v.Refused != "" {
+			if !refused(err, v.Refused) {
+				t.Errorf("%s, %s: %v, want %s", v.File, v.About, err, v.Refused)
+			}
+			continue
+		}
+		if err != nil {
+			t.Errorf("%s: %v", v.File, err)
+			continue
+		}
+		p := open(t, path)
+		for i := range v.Layout {
+			if err := v.Layout[i].decodeNames(); err != nil {
+				t.Fatal(err)
+			}
+		}
+		if entries := entriesOf(t, p); len(entries)+len(v.Layout) > 0 && !reflect.DeepEqual(entries, v.Layout) || !reflect.DeepEqual(&p.Facts, v.Facts) {
+			t.Errorf("%s holds %+v, %+v", v.File, p.Facts, entriesOf(t, p))
+		}
+	}
+}
+
+func makeVectors(t *testing.T) {
+	os.RemoveAll(vectors)
+	for _, dir := range []string{"sound", "refused"} {
+		os.MkdirAll(filepath.Join(vectors, dir), 0o755)
+	}
+	var all []vector
+	add := func(kind, name, from string, v vector) {
+		v.File = kind + "/" + strings.ReplaceAll(strings.ReplaceAll(name, ": ", "-"), " ", "-") + Extension
+		data, err := os.ReadFile(from)
+		if err == nil {
+			err = os.WriteFile(filepath.Join(vectors, v.File), data, 0o644)
+		}
+		if err != nil {
+			t.Fatal(err)
+		}
+		all = append(all, v)
+	}
+	linked := claims(t, files{"usr/a": "tide", "usr/b": "other"})
+	os.Remove(linked[2].Disk)
+	os.Link(linked[1].Disk, linked[2].Disk)
+	linked[1].Inode, linked[2].Inode = layout.Inode{Dev: 1, Ino: 1}, layout.Inode{Dev: 1, Ino: 1}
+	marked := claims(t, files{"usr/a": "tide"})
+	marked[1].Xattrs = map[string][]byte{layout.Capability: layout.CapabilityValue(1 << 10), "user.tide": {0, 255}}
+	for _, c := range []struct {
+		name, about string
+		claims      []layout.Claim
+	}{
+		{"empty", "no path at all", nil},
+		{"types", "a file, an empty file, an empty folder and a symbolic link", claims(t, files{"usr/a": "tide", "usr/b": "", "usr/c/": "", "usr/d": "->a"})},
+		{"hard link", "two names of one file", linked},
+		{"copy", "two files with the same contents, which stand in the payload once", claims(t, files{"usr/a": "tide", "usr/b": "tide"})},
+		{"names", "names that are not UTF-8, with line ends, and long paths", claims(t, files{"usr/latin\xe9": "x", "usr/two\nlines": "y", "usr/" + strings.Repeat(strings.Repeat("d", 90)+"/", 4) + "e": "z"})},
+		{"attributes", "a capability, and an attribute of a user's", marked},
+		{"frames", "a payload of two frames", claims(t, files{"usr/zeros": strings.Repeat("\x00", FrameSize+1)})},
+	} {
+		w := write(t, spec(c.claims))
+		p := open(t, w.Path)
+		add("sound", c.name, w.Path, vector{About: c.about, Facts: &p.Facts, Layout: entriesOf(t, p)})
+	}
+	bad := hostile()
+	for _, name := range slices.Sorted(maps.Keys(bad)) {
+		c := bad[name]
+		add("refused", name, forge(t, c.lines, c.payload, c.facts), vector{About: name, Refused: c.want})
+	}
+	cut := write(t, spec(claims(t, files{"usr/a": "tide"})))
+	os.Truncate(cut.Path, cut.Size-20)
+	add("refused", "cut short", cut.Path, vector{About: "cut short", Refused: "seek table"})
+	var b bytes.Buffer
+	e := json.NewEncoder(&b)
+	e.SetIndent("", "  ")
+	if err := errors.Join(e.Encode(all), os.WriteFile(filepath.Join(vectors, "index.json"), b.Bytes(), 0o644)); err != nil {
+		t.Fatal(err)
 	}
 }
 

@@ -218,22 +218,26 @@ func (p *Package) readLayout() ([]Entry, error) {
 
 // parseLayout reads and checks the lines of a layout, of which there are n.
 func parseLayout(lines []byte, n int) ([]Entry, error) {
-	entries := make([]Entry, 0, min(n, len(lines)))
-	for line := range bytes.Lines(lines) {
-		var e Entry
-		err := strict(line, &e)
+	if bytes.Count(lines, []byte("\n")) != n {
+		return nil, fmt.Errorf(" does not have the %d lines that package.json says", n)
+	}
+	entries := make([]Entry, n)
+	d := json.NewDecoder(bytes.NewReader(lines))
+	d.DisallowUnknownFields()
+	for i := range entries {
+		err := d.Decode(&entries[i])
 		if err == nil {
-			err = e.decodeNames()
+			err = entries[i].decodeNames()
+		}
+		if at := d.InputOffset(); err == nil && (at >= int64(len(lines)) || lines[at] != '\n') {
+			err = errors.New("it is not one value")
 		}
 		if err != nil {
-			return nil, fmt.Errorf(", line %d: %w", len(entries)+1, err)
-		}
-		if entries = append(entries, e); len(entries) > n {
-			break
+			return nil, fmt.Errorf(", line %d: %w", i+1, err)
 		}
 	}
-	if len(entries) != n {
-		return nil, fmt.Errorf(" does not have the %d lines that package.json says", n)
+	if d.InputOffset() != int64(len(lines))-1 && n > 0 || n == 0 && len(lines) > 0 {
+		return nil, errors.New(": something follows the last line")
 	}
 	if err := checkLayout(entries); err != nil {
 		return nil, fmt.Errorf(": %w", err)

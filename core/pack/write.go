@@ -300,24 +300,22 @@ func metaFrames(spec *Spec, facts *Facts, entries []Entry) ([2][]byte, error) {
 	for name, text := range spec.Scripts {
 		metas[ScriptsDir+name] = []byte(text)
 	}
-	var lines []byte
 	facts.Paths, facts.Size = len(entries), 0
+	second, err := layoutFrame(entries, spec.Time)
+	if err != nil {
+		return none, err
+	}
 	for _, e := range entries {
-		var err error
-		if lines, err = appendLine(lines, e); err != nil {
-			return none, err
-		}
 		if e.Same == "" {
 			facts.Size += e.Size
 		}
 	}
-	metas[LayoutFile] = lines
 	build, err := canonical.Marshal(spec.Build)
 	if err != nil {
 		return none, err
 	}
 	metas[BuildFile] = build
-	facts.Meta = map[string]string{}
+	facts.Meta = map[string]string{strings.TrimPrefix(LayoutFile, "meta/"): second.digest}
 	for name, data := range metas {
 		sum := sha256.Sum256(data)
 		facts.Meta[strings.TrimPrefix(name, "meta/")] = hex.EncodeToString(sum[:])
@@ -338,15 +336,50 @@ func metaFrames(spec *Spec, facts *Facts, entries []Entry) ([2][]byte, error) {
 	if err != nil {
 		return none, err
 	}
-	layoutFile := metas[LayoutFile]
-	delete(metas, LayoutFile)
 	metas[PackageFile] = own
 	first, err := metaFrame(metas, spec.Time)
 	if err != nil {
 		return none, err
 	}
-	second, err := metaFrame(map[string][]byte{LayoutFile: layoutFile}, spec.Time)
-	return [2][]byte{first, second}, err
+	return [2][]byte{first, second.frame}, err
+}
+
+// layoutPart is the frame with the layout, and the digest of the file in it.
+type layoutPart struct {
+	frame  []byte
+	digest string
+}
+
+// tarBlock is the unit of a tar archive.
+const tarBlock = 512
+
+// layoutFrame writes the layout as the tar entry that it is, without ever
+// holding it twice: it is most of the metadata of a package of many files.
+func layoutFrame(entries []Entry, when time.Time) (layoutPart, error) {
+	frame := make([]byte, tarBlock, tarBlock+256*len(entries)+tarBlock)
+	for _, e := range entries {
+		var err error
+		if frame, err = appendLine(frame, e); err != nil {
+			return layoutPart{}, err
+		}
+	}
+	lines := frame[tarBlock:]
+	sum := sha256.Sum256(lines)
+	var head bytes.Buffer
+	if err := tar.NewWriter(&head).WriteHeader(metaHeader(LayoutFile, int64(len(lines)), when)); err != nil {
+		return layoutPart{}, err
+	}
+	copy(frame, head.Bytes())
+	frame = append(frame, make([]byte, -len(lines)&(tarBlock-1))...)
+	return layoutPart{frame, hex.EncodeToString(sum[:])}, nil
+}
+
+func metaHeader(name string, size int64, when time.Time) *tar.Header {
+	mode := int64(0o644)
+	if strings.HasPrefix(name, ScriptsDir) {
+		mode = 0o755
+	}
+	return &tar.Header{Format: tar.FormatPAX, Typeflag: tar.TypeReg, Name: name, Mode: mode, Uname: layout.Root, Gname: layout.Root, Size: size, ModTime: when}
 }
 
 // metaFrame writes files as tar entries, package.json first and the others
@@ -359,12 +392,7 @@ func metaFrame(files map[string][]byte, when time.Time) ([]byte, error) {
 		names = slices.Insert(slices.Delete(names, i, i+1), 0, PackageFile)
 	}
 	for _, name := range names {
-		mode := int64(0o644)
-		if strings.HasPrefix(name, ScriptsDir) {
-			mode = 0o755
-		}
-		h := &tar.Header{Format: tar.FormatPAX, Typeflag: tar.TypeReg, Name: name, Mode: mode, Uname: layout.Root, Gname: layout.Root, Size: int64(len(files[name])), ModTime: when}
-		if err := tw.WriteHeader(h); err != nil {
+		if err := tw.WriteHeader(metaHeader(name, int64(len(files[name])), when)); err != nil {
 			return nil, err
 		}
 		if _, err := tw.Write(files[name]); err != nil {
