@@ -81,7 +81,22 @@ func write(t testing.TB, s Spec) Written {
 	if err != nil {
 		t.Fatal(err)
 	}
+	plain(t, w.Path)
 	return w
+}
+
+// plain lists and unpacks a package with the system's own tar and zstd, if
+// they are there: every package that these tests make.
+func plain(t testing.TB, file string) {
+	t.Helper()
+	for _, tool := range []string{"tar", "zstd"} {
+		if _, err := exec.LookPath(tool); err != nil {
+			return
+		}
+	}
+	if out, err := exec.Command("sh", "-c", `zstd -tq "$0" && tar --zstd -tf "$0" >/dev/null && tar --zstd -xf "$0" -C "$1"`, file, t.TempDir()).CombinedOutput(); err != nil {
+		t.Errorf("a plain tar: %v\n%s", err, out)
+	}
 }
 
 func open(t testing.TB, path string) *Package {
