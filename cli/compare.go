@@ -228,13 +228,20 @@ func (a *app) showLibraries(libraries []compare.Library) {
 		case l.Before != l.After:
 			name = l.Before + " → " + l.After
 		}
-		w.Printf("  %s  %s, %s\n", name, w.Style(term.Good, fmt.Sprintf("%d new", len(l.Added))), w.Style(term.Bad, fmt.Sprintf("%d gone", len(l.Gone))))
+		w.Printf("  %s  %s, %s\n", name, w.Style(term.Good, fmt.Sprintf("%d new", len(l.Added))), w.Style(goneRole(len(l.Gone)), fmt.Sprintf("%d gone", len(l.Gone))))
 		if l.After == "" || l.Before == "" {
 			continue
 		}
 		a.showSymbols("-", term.Bad, l.Gone)
 		a.showSymbols("+", term.Good, l.Added)
 	}
+}
+
+func goneRole(n int) term.Role {
+	if n == 0 {
+		return term.Faint
+	}
+	return term.Bad
 }
 
 func (a *app) showSymbols(sign string, role term.Role, symbols []string) {

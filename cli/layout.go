@@ -57,7 +57,7 @@ func (a *app) showLayout(r *recipe.Recipe, owned []layout.Owned) {
 	w.Printf("%s %s, as it is staged\n", w.Style(term.Strong, r.Name), r.Full())
 	var rows [][]string
 	root.rows(w, 0, 2, &rows)
-	w.Table([]string{"path", "size", "kind", "package"}, rows)
+	w.Table([]string{"path", "     size", "kind", "package"}, rows)
 	var parts []string
 	for _, name := range append(r.PackageNames(), layout.Discarded, layout.LeftOver) {
 		if s := sums[name]; s.files > 0 {
@@ -98,5 +98,5 @@ func (a *app) ownedLeaf(o layout.Owned) leaf {
 	if o.Line > 0 {
 		owner += w.Style(term.Faint, fmt.Sprintf("  line %d", o.Line))
 	}
-	return leaf{label, o.Bytes, []string{o.Kind, owner}}
+	return leaf{label: label, bytes: o.Bytes, cells: []string{o.Kind, owner}}
 }

@@ -22,7 +22,7 @@ import (
 )
 
 func (a *app) showCommand() *cobra.Command {
-	var files, tree, sizes, steps, asRecipe bool
+	var files, tree, sizes, programs, steps, asRecipe bool
 	var cat, picture string
 	cmd := &cobra.Command{
 		Use:   "show PACKAGE|NAME|RECIPE",
@@ -38,6 +38,7 @@ With --map, a picture is written that shows what makes a package large.`,
 		Example: `  ellwand show tidegauge
   ellwand show tidegauge --tree
   ellwand show tidegauge --sizes
+  ellwand show tidegauge --programs
   ellwand show tidegauge --map tidegauge.svg
   ellwand show tidegauge --cat /etc/tidegauge/tidegauge.conf
   ellwand show tidegauge --recipe
@@ -53,14 +54,14 @@ With --map, a picture is written that shows what makes a package large.`,
 			}
 			p, err := a.openPackage(cmd.Context(), args[0])
 			var unbuilt *notBuiltError
-			if errors.As(err, &unbuilt) && !files && !tree && !sizes && cat == "" && picture == "" {
+			if errors.As(err, &unbuilt) && !files && !tree && !sizes && !programs && cat == "" && picture == "" {
 				return a.showRecipe(args[0])
 			}
 			if err != nil {
 				return err
 			}
 			defer p.Close()
-			if !files && !tree && !sizes && cat == "" && picture == "" {
+			if !files && !tree && !sizes && !programs && cat == "" && picture == "" {
 				if a.json {
 					return a.printJSON(map[string]any{"facts": p.Facts, "build": p.Build, "bytes": p.Size, "scripts": p.Scripts()})
 				}
@@ -75,6 +76,8 @@ With --map, a picture is written that shows what makes a package large.`,
 				return a.catFile(cmd.Context(), p, entries, cat)
 			case picture != "":
 				return a.drawSizes(p, entries, picture)
+			case programs:
+				return a.showPrograms(cmd.Context(), p, entries)
 			case sizes:
 				return a.showSizes(p, entries)
 			case a.json:
@@ -90,12 +93,13 @@ With --map, a picture is written that shows what makes a package large.`,
 	cmd.Flags().BoolVar(&files, "files", false, "list its paths instead")
 	cmd.Flags().BoolVar(&tree, "tree", false, "show its paths as a tree, with the sizes of folders")
 	cmd.Flags().BoolVar(&sizes, "sizes", false, "show its largest folders and files")
+	cmd.Flags().BoolVar(&programs, "programs", false, "show what its programs and libraries are, and how they are hardened")
 	cmd.Flags().StringVar(&picture, "map", "", "draw its files as areas into a `FILE`: .svg or .png")
 	cmd.Flags().BoolVar(&steps, "steps", false, "of a recipe: what its steps run")
 	cmd.Flags().BoolVar(&asRecipe, "recipe", false, "show the recipe of that name, not the package")
 	cmd.Flags().StringVar(&cat, "cat", "", "write the contents of one of its `PATH`s instead")
 	cmd.MarkFlagFilename("map", "svg", "png")
-	cmd.MarkFlagsMutuallyExclusive("files", "tree", "sizes", "map", "steps", "recipe", "cat")
+	cmd.MarkFlagsMutuallyExclusive("files", "tree", "sizes", "programs", "map", "steps", "recipe", "cat")
 	return cmd
 }
 
@@ -255,9 +259,8 @@ func foundInside(p *pack.Package) (inside, error) {
 func (a *app) showRecord(b pack.BuildRecord) {
 	w := a.out
 	w.Printf("\n%s\n", w.Style(term.Strong, "built from"))
-	line := func(name, value string) {
-		w.Printf("  %s  %s\n", term.Visible(name), w.Style(term.Faint, term.Visible(value)))
-	}
+	var lines [][2]string
+	line := func(name, value string) { lines = append(lines, [2]string{term.Visible(name), term.Visible(value)}) }
 	for _, s := range b.Sources {
 		line(s.Name, shortened(s.SHA256)+s.Commit)
 	}
@@ -281,7 +284,14 @@ func (a *app) showRecord(b pack.BuildRecord) {
 	if b.Compression != "" {
 		by += ", compression " + b.Compression
 	}
-	w.Printf("  by %s\n", w.Style(term.Faint, by))
+	line("by", by)
+	width := 0
+	for _, l := range lines {
+		width = max(width, min(len(l[0]), 36))
+	}
+	for _, l := range lines {
+		w.Printf("  %-*s  %s\n", width, l[0], w.Style(term.Faint, l[1]))
+	}
 }
 
 func (a *app) showScripts(p *pack.Package) {

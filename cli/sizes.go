@@ -34,6 +34,7 @@ func (a *app) showTree(p *pack.Package, entries []pack.Entry) {
 			continue
 		case e.Type == layout.Directory:
 			label += "/"
+			l.empty = true
 		case e.Type == layout.Symlink:
 			label += w.Style(term.Faint, " -> "+term.Visible(e.Link))
 		case e.Same != "":
@@ -45,7 +46,7 @@ func (a *app) showTree(p *pack.Package, entries []pack.Entry) {
 	}
 	var rows [][]string
 	root.rows(w, 0, 3, &rows)
-	w.Table([]string{"path", "size", "kind", "mode", "owner"}, rows)
+	w.Table([]string{"path", "     size", "kind", "mode", "owner"}, rows)
 	w.Printf("%s: %s in %s\n", p.Facts.Identity(), term.Bytes(p.Facts.Size), term.Count(len(entries), "path", "paths"))
 }
 

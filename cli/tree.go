@@ -23,6 +23,7 @@ type leaf struct {
 	label string
 	bytes int64
 	cells []string
+	empty bool // it is an empty folder
 }
 
 func (b *branch) add(p string, l leaf) {
@@ -31,7 +32,9 @@ func (b *branch) add(p string, l leaf) {
 
 func (b *branch) below(dirs []string, l leaf) {
 	b.bytes += l.bytes
-	b.files++
+	if !l.empty {
+		b.files++
+	}
 	if len(dirs) == 0 || dirs[0] == "" {
 		b.leaves = append(b.leaves, l)
 		return
@@ -71,6 +74,10 @@ func (b *branch) rows(w *term.Writer, depth, cells int, rows *[][]string) {
 		next.rows(w, depth+1, cells, rows)
 	}
 	for _, l := range b.leaves {
-		*rows = append(*rows, append([]string{indent + l.label, fmt.Sprintf("%9s", term.Bytes(l.bytes))}, l.cells...))
+		size := ""
+		if !l.empty {
+			size = fmt.Sprintf("%9s", term.Bytes(l.bytes))
+		}
+		*rows = append(*rows, append([]string{indent + l.label, size}, l.cells...))
 	}
 }

@@ -94,18 +94,41 @@ func mode(data []byte) fs.FileMode {
 }
 
 // A release that comes after the recipes were written is the one before it
-// with another version, and a file that is new.
+// with another version, one thing more that it can do, and a file that is new.
 const (
 	previous = "libharmonic-1.4.2"
 	next     = "libharmonic-1.4.3"
-	news     = "Version 1.4.3\n\nThe next high water is found as it was before; nothing else has changed.\n"
+	news     = "Version 1.4.3\n\nThe next low water is found too: harmonic_next_low.\n"
 )
+
+// changes of the next release, as pairs of what was and what is.
+var changes = []string{
+	"1.4.2", "1.4.3",
+	"const char *harmonic_version(void);\n",
+	`/* Finds the next low water after hours, to the minute. */
+double harmonic_next_low(double mean, const struct harmonic_constituent *c, size_t n, double hours);
+
+const char *harmonic_version(void);
+`,
+	"const char *harmonic_version(void) {",
+	`double harmonic_next_low(double mean, const struct harmonic_constituent *c, size_t n, double hours)
+{
+	const double minute = 1.0 / 60.0;
+	for (double t = hours + minute; t < hours + 26; t += minute)
+		if (harmonic_height(mean, c, n, t) <= harmonic_height(mean, c, n, t - minute) &&
+		    harmonic_height(mean, c, n, t) < harmonic_height(mean, c, n, t + minute))
+			return t;
+	return -1;
+}
+
+const char *harmonic_version(void) {`,
+}
 
 // archive packs one upstream release, the same bytes each time.
 func archive(name string) ([]byte, error) {
 	from, change := name, strings.NewReplacer()
 	if name == next {
-		from, change = previous, strings.NewReplacer("1.4.2", "1.4.3")
+		from, change = previous, strings.NewReplacer(changes...)
 	}
 
 	var b bytes.Buffer

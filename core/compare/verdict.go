@@ -72,7 +72,7 @@ func (c *Comparison) judgeLibraries() {
 		switch {
 		case l.Before == l.After && len(l.Gone) > 0:
 			c.say(Breaks, l.Path, "give it another soname, or bring them back",
-				"%s of %s %s gone (%s), and its soname is the same: programs that use them fail on machines that get this",
+				"%s of %s %s gone (%s), and its soname is the same: programs that use what is gone fail on machines that get this",
 				count(len(l.Gone), "symbol", "symbols"), l.After, verb(len(l.Gone)), some(l.Gone))
 		case l.Before != "" && l.After != "" && l.Before != l.After:
 			why := ""

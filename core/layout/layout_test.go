@@ -162,3 +162,47 @@ func TestModes(t *testing.T) {
 		}
 	}
 }
+
+// What a first recipe is proposed: by package, in patterns that the next
+// version fits too, and nothing that a program loads in the package to build
+// with.
+func TestSuggest(t *testing.T) {
+	staged := paths("/usr/bin/tide /usr/bin/tide-config /usr/lib/libtide.so /usr/lib/libtide.so.1 /usr/lib/libtide.so.1.4.2 /usr/lib/libone.so.2 /usr/lib/tide/plugins/radio.so /usr/lib/libtide.a /usr/lib/libtide.la /usr/include/tide.h /usr/include/quay.h /usr/share/doc/tide/a.html /usr/share/doc/tide/b.html /usr/share/doc/tide/c.html /usr/share/doc/tide/d.html /usr/share/man/man1/tide.1 /usr/share/man/man3/tide.3 /usr/share/locale/de/LC_MESSAGES/tide.mo")
+	got := Lines(Suggest([]string{"tide", "tide-dev", "tide-doc"}, staged))
+	for _, want := range []string{
+		"[package.tide.layout]\n\"/usr/bin/tide\" ", "\"/usr/lib/libtide.so.1*\" ", "\"/usr/lib/libone.so.2\" ", "\"/usr/lib/tide/plugins/radio.so\" ", "\"/usr/share/man/man1/tide.1\" ", "\"/usr/share/locale/de/LC_MESSAGES/tide.mo\" ",
+		"[package.tide-dev.layout]\n\"/usr/bin/tide-config\" ", "\"/usr/lib/libtide.so\" ", "\"/usr/lib/libtide.a\" ", "\"/usr/include/**\" ", "\"/usr/share/man/man3/tide.3\" ",
+		"[package.tide-doc.layout]\n\"/usr/share/doc/tide/**\" = {}\n", "discard = [\"/usr/lib/libtide.la\"]",
+	} {
+		if !strings.Contains(got, want) {
+			t.Errorf("%s is not in\n%s", want, got)
+		}
+	}
+	if strings.Count(got, "libtide.so.1") != 1 || strings.Contains(got, "quay.h") {
+		t.Errorf("patterns do not stand for all that they are for:\n%s", got)
+	}
+}
+
+// Capabilities go into a file's attributes, and come out by name.
+func TestCapabilities(t *testing.T) {
+	r := parse(t, "[package.tide.layout]\n\"/usr/bin/*\" = { capabilities = [\"net_raw\", \"checkpoint_restore\"] }\n")
+	claims, err := Resolve(r, paths("/usr/bin/tide"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	value := claims["tide"][0].Xattrs[Capability]
+	if names := Capabilities(value); len(value) != 20 || fmt.Sprint(names) != "[net_raw checkpoint_restore]" || len(Capabilities(value[:19])) != 0 {
+		t.Errorf("%x is %v", value, names)
+	}
+	// Set in a user namespace, it names that namespace's root.
+	inside := append(append([]byte{}, value...), 0xd2, 4, 0, 0)
+	inside[3] = 3
+	if plain := plainCapability(inside); string(plain) != string(value) {
+		t.Errorf("%x became %x, want %x", inside, plain, value)
+	}
+	for name, want := range map[string]bool{Capability: true, "user.tide": true, "user.overlay.opaque": false, "trusted.x": false, "security.selinux": false, "user.a=b": false} {
+		if ValidXattr(name) != want {
+			t.Errorf("%s: %v", name, !want)
+		}
+	}
+}

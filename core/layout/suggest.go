@@ -104,7 +104,7 @@ func home(r *recipe.Recipe, p string) string {
 
 var (
 	developmentDirs  = []string{"/usr/include/", "/usr/lib/cmake/", "/usr/share/cmake/", "/usr/share/aclocal/", "/usr/share/pkgconfig/", "/usr/share/man/man3/", "/usr/share/vala/", "/usr/share/gir-1.0/"}
-	developmentFiles = regexp.MustCompile(`^/usr/(lib(/.*)?/[^/]+\.(pc|a|so)|bin/[^/]+-config|share/man/man1/[^/]+-config\.1(\.gz)?)$`)
+	developmentFiles = regexp.MustCompile(`^/usr/(lib(/.*)?/[^/]+\.(pc|a)|lib(64)?(/[^/]+-linux-[^/]+)?/lib[^/]+\.so|bin/[^/]+-config|share/man/man1/[^/]+-config\.1(\.gz)?)$`)
 )
 
 // Development reports whether a path is of use only to those who build other

@@ -267,6 +267,9 @@ func Needs(files []File, own []Provide) []Need {
 	}
 	for _, f := range files {
 		if f.ELF != nil {
+			if f.ELF.Interpreter != "" && f.ELF.Type != Shared {
+				add(need.Alternative{Kind: need.File, Name: f.ELF.Interpreter}, f.Path, nil)
+			}
 			for _, soname := range f.ELF.Needed {
 				add(need.Alternative{Kind: need.Soname, Name: soname}, f.Path, f.ELF.Symbols[soname])
 			}
