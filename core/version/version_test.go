@@ -1,6 +1,9 @@
 package version
 
 import (
+	"math/rand/v2"
+	"os"
+	"regexp"
 	"slices"
 	"testing"
 )
@@ -56,4 +59,47 @@ func FuzzCompare(f *testing.F) {
 			t.Errorf("%q: the order is not transitive", s)
 		}
 	})
+}
+
+// The table of docs/versions.md is true, reasons included, and so are its
+// words on bounds.
+func TestHardCases(t *testing.T) {
+	text, err := os.ReadFile("../../docs/versions.md")
+	if err != nil {
+		t.Fatal(err)
+	}
+	rows := regexp.MustCompile("(?m)^\\| `([^`]+)` \\| (<|=) \\| `([^`]+)` \\| (.+) \\|$").FindAllStringSubmatch(string(text), -1)
+	if len(rows) < 20 {
+		t.Fatalf("%d rows were found", len(rows))
+	}
+	for _, row := range rows {
+		a, errA := ParseFull(row[1])
+		b, errB := ParseFull(row[3])
+		want := map[string]int{"<": -1, "=": 0}[row[2]]
+		if errA != nil || errB != nil || a.Compare(b) != want || b.Compare(a) != -want || Why(a, b) != row[4] {
+			t.Errorf("%s %s %s since %s; got %d, %s", row[1], row[2], row[3], row[4], a.Compare(b), Why(a, b))
+		}
+	}
+	if Compare("2~rc1", "2") >= 0 || Compare("2~rc1", "2~") < 0 || Compare("1.9", "2~") >= 0 {
+		t.Error("the bound < 2~ does not do what the page says")
+	}
+}
+
+// Sorting is stable for versions of one rank, and does not depend on how they
+// stood before.
+func TestSorting(t *testing.T) {
+	r := rand.New(rand.NewPCG(1, 2))
+	for range 200 {
+		shuffled := slices.Clone(inOrder)
+		r.Shuffle(len(shuffled), func(i, j int) { shuffled[i], shuffled[j] = shuffled[j], shuffled[i] })
+		slices.SortStableFunc(shuffled, Compare)
+		if !slices.Equal(shuffled, inOrder) {
+			t.Fatalf("%v", shuffled)
+		}
+	}
+	same := []string{"1_0", "1.0", "1.00"}
+	slices.SortStableFunc(same, Compare)
+	if same[0] != "1_0" || same[2] != "1.00" {
+		t.Errorf("%v", same)
+	}
 }

@@ -1,0 +1,82 @@
+package cli
+
+import (
+	"bufio"
+	"cmp"
+	"fmt"
+	"os"
+	"slices"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"ellwand.example/core/version"
+	"ellwand.example/term"
+)
+
+// orderedJSON is a version in its place.
+type orderedJSON struct {
+	Version string `json:"version"`
+	Equal   bool   `json:"equal"`         // in rank to the one before it
+	Why     string `json:"why,omitempty"` // it does not stand before that one
+}
+
+func (a *app) orderCommand() *cobra.Command {
+	return &cobra.Command{
+		Use:   "order [VERSION...]",
+		Short: "Sort versions, and say why",
+		Long: `Sort versions, the oldest first, and say of each why it comes after the one
+before it. A version may have an epoch and a release: 1:2.4.1-3. Without any, they
+are read from standard input, one a line. docs/versions.md has the order in full.`,
+		Example: `  ellwand order 1.10 1.2 1.0~rc1 1.0
+  ellwand order 2031.04.02 1:0.9`,
+		RunE: func(_ *cobra.Command, args []string) error {
+			if len(args) == 0 {
+				for in := bufio.NewScanner(os.Stdin); in.Scan(); {
+					if word := strings.TrimSpace(in.Text()); word != "" {
+						args = append(args, word)
+					}
+				}
+			}
+			versions := make([]version.Full, len(args))
+			written := map[version.Full]string{} // as it was given
+			for i, arg := range args {
+				f, err := version.ParseFull(arg)
+				if err != nil {
+					return err
+				}
+				versions[i], written[f] = f, arg
+			}
+			slices.SortStableFunc(versions, func(x, y version.Full) int {
+				// One without a release equals all, which are not equal.
+				return cmp.Or(x.Compare(y), cmp.Compare(x.Release, y.Release))
+			})
+			out := make([]orderedJSON, len(versions))
+			for i, v := range versions {
+				out[i].Version = written[v]
+				if i > 0 {
+					out[i].Equal, out[i].Why = versions[i-1].Compare(v) == 0, version.Why(versions[i-1], v)
+				}
+			}
+			if a.json {
+				return a.printJSON(out)
+			}
+			width := 0
+			for _, o := range out {
+				width = max(width, len(o.Version))
+			}
+			for i, o := range out {
+				sign := " "
+				switch {
+				case i == 0:
+				case o.Equal:
+					sign = "="
+				default:
+					sign = "<"
+				}
+				a.out.Printf("%s\n", strings.TrimRight(fmt.Sprintf("%s %-*s  %s", a.out.Style(term.Faint, sign), width, o.Version, a.out.Style(term.Faint, o.Why)), " "))
+			}
+			return nil
+		},
+	}
+}
