@@ -132,7 +132,7 @@ packages from it, lint them, and publish them into a repository.`,
 	flags.StringVar(&a.target, "target", "", "what packages are made for: a [target] of ellwand.toml (default: the one that [build] names)")
 	root.RegisterFlagCompletionFunc("color", cobra.FixedCompletions([]string{"auto", "always", "never"}, cobra.ShellCompDirectiveNoFileComp))
 	root.AddCommand(a.initCommand(), a.draftCommand(), a.fetchCommand(), a.storeCommand(), a.buildCommand(), a.logCommand(), a.cleanCommand(), a.showCommand(), a.extractCommand(), a.lintCommand(), a.explainCommand(),
-		a.publishCommand(), a.listCommand(), a.searchCommand(), a.orderCommand(), a.compareCommand(), a.bumpCommand(), a.bundleCommand(), a.unbundleCommand(), a.schemaCommand(), a.demoCommand())
+		a.publishCommand(), a.listCommand(), a.searchCommand(), a.orderCommand(), a.needsCommand(), a.compareCommand(), a.bumpCommand(), a.bundleCommand(), a.unbundleCommand(), a.schemaCommand(), a.demoCommand())
 	return root
 }
 
@@ -197,6 +197,10 @@ func jsonError(err error) any {
 	if errors.As(err, &packing) {
 		return map[string]any{"error": err.Error(), "layout": packing.Mismatch}
 	}
+	var missing *build.MissingError
+	if errors.As(err, &missing) {
+		return map[string]any{"error": fmt.Sprintf("%d needs are not met", len(missing.Needs)), "needs": missing.Needs}
+	}
 	return map[string]any{"error": err.Error()}
 }
 
@@ -206,7 +210,10 @@ func (a *app) explainError(err error) {
 	var packing *build.PackError
 	var change *build.ChangeError
 	var refused *sandbox.RefusedError
+	var missing *build.MissingError
 	switch {
+	case errors.As(err, &missing):
+		a.explainMissing(missing)
 	case errors.As(err, &refused):
 		a.err.Printf("%s\n%s\n", a.err.Style(term.Bad, refused.Error()),
 			"have the machine's administrator allow user namespaces; or go on with `--isolation none`: steps can then write wherever you can, which the package records and lint reports")

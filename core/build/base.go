@@ -1,51 +1,32 @@
 package build
 
 import (
-	"crypto/sha256"
 	"fmt"
 	"os"
 	"path/filepath"
-	"strings"
 
 	"ellwand.example/core/need"
 	"ellwand.example/core/sandbox"
 )
 
-// pkgconfigDirs are where pkg-config files stand.
-var pkgconfigDirs = []string{"usr/lib/*/pkgconfig", "usr/lib64/pkgconfig", "usr/lib/pkgconfig", "usr/share/pkgconfig", "usr/local/lib/pkgconfig", "usr/local/share/pkgconfig"}
+// baseRoot is the folder of the system that steps see; empty for the machine
+// itself.
+func (b *Builder) baseRoot() string {
+	if s, ok := b.Runner.(sandbox.Namespaces); ok {
+		return s.Base
+	}
+	return ""
+}
 
 // answer describes what of the base meets a need, so that another compiler or
 // another version of a library is seen to be another. It is empty where
-// nothing is found.
+// nothing does.
 func (b *Builder) answer(n need.Need) string {
-	root := "/"
-	if s, ok := b.Runner.(sandbox.Namespaces); ok && s.Base != "" {
-		root = s.Base
+	found, ok := b.probe().Look(n, nil)
+	if !ok || !found.Enough {
+		return ""
 	}
-	for _, a := range n.Alternatives {
-		switch a.Kind {
-		case need.Command:
-			for dir := range strings.SplitSeq(searchPath, ":") {
-				if s := stamp(filepath.Join(root, dir, a.Name)); s != "" {
-					return s
-				}
-			}
-		case need.PkgConfig:
-			for _, dir := range pkgconfigDirs {
-				found, _ := filepath.Glob(filepath.Join(root, dir, a.Name+".pc"))
-				for _, file := range found {
-					if data, err := os.ReadFile(file); err == nil {
-						return fmt.Sprintf("%s %x", file, sha256.Sum256(data))
-					}
-				}
-			}
-		case need.File:
-			return stamp(filepath.Join(root, a.Name))
-		case need.Header:
-			return stamp(filepath.Join(root, "usr/include", a.Name))
-		}
-	}
-	return ""
+	return stamp(b.probe().Real(found.Path))
 }
 
 // stamp tells one file from another by that name, without reading it.

@@ -21,6 +21,7 @@ import (
 	"ellwand.example/core/layer"
 	"ellwand.example/core/layout"
 	"ellwand.example/core/pack"
+	"ellwand.example/core/probe"
 	"ellwand.example/core/progress"
 	"ellwand.example/core/recipe"
 	"ellwand.example/core/sandbox"
@@ -39,7 +40,9 @@ type Builder struct {
 	Progress  progress.Sink
 	History   *history.Store // may be nil
 
-	catalogue catalogue
+	catalogue  catalogue
+	probed     *probe.Base // of probedRoot
+	probedRoot string
 	// share is among how many builds at once the cores are divided.
 	share int
 	// varied is set for the second of two builds whose packages are compared.
@@ -113,20 +116,6 @@ type PackError struct {
 }
 
 func (e *PackError) Error() string { return e.Recipe + ": " + e.Mismatch.Error() }
-
-// MissingError lists build needs that only packages can meet, and none does.
-type MissingError struct {
-	Recipe string
-	Needs  []string
-}
-
-func (e *MissingError) Error() string {
-	s := fmt.Sprintf("%s: no package in the workspace meets these build needs:", e.Recipe)
-	for _, n := range e.Needs {
-		s += "\n  " + n
-	}
-	return s + "\nbuild the recipes that make them first"
-}
 
 // ErrBusy says that another process builds the same recipe.
 var ErrBusy = errors.New("another process is building this recipe")

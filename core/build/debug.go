@@ -20,6 +20,7 @@ import (
 
 	"ellwand.example/core/layout"
 	"ellwand.example/core/need"
+	"ellwand.example/core/probe"
 	"ellwand.example/core/recipe"
 	"ellwand.example/core/sandbox"
 )
@@ -70,7 +71,7 @@ func (j *job) split(ctx context.Context) error {
 		return err
 	}
 	c.Output = io.Discard
-	if err := j.Runner.Call(ctx, c, splitFunction, splitCall{j.ground.seen("stage"), searchPath}); err != nil {
+	if err := j.Runner.Call(ctx, c, splitFunction, splitCall{j.ground.seen("stage"), probe.SearchPath}); err != nil {
 		return fmt.Errorf("%s: the debug information cannot be split off: %w\nwrite `debug = false` into the recipe to leave it where it is", j.recipe.Name, err)
 	}
 	return nil

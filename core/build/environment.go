@@ -9,6 +9,7 @@ import (
 	"strconv"
 	"strings"
 
+	"ellwand.example/core/probe"
 	"ellwand.example/core/sandbox"
 )
 
@@ -18,9 +19,6 @@ const (
 	compileFlags = "-O2 -fstack-protector-strong -D_FORTIFY_SOURCE=2"
 	linkFlags    = "-Wl,-z,relro,-z,now -Wl,--build-id"
 )
-
-// searchPath is where commands of the machine are looked for.
-const searchPath = "/usr/local/bin:/usr/bin:/bin:/usr/local/sbin:/usr/sbin:/sbin"
 
 // variable is a part of a script's environment.
 type variable struct {
@@ -65,7 +63,7 @@ func (j *job) variables(script string) []variable {
 	for _, name := range slices.Sorted(maps.Keys(r.Set)) {
 		vars = append(vars, fixed("ELL_OPT_"+strings.ToUpper(name), r.Set[name]))
 	}
-	search := searchPath
+	search := probe.SearchPath
 	if len(j.laid) > 0 && !j.separate() {
 		needs := j.ground.seen("needs")
 		under := func(dirs ...string) string {

@@ -47,10 +47,10 @@ func (j *job) recordFile() string { return filepath.Join(j.state, "record.json")
 
 // ready finds out what the build depends on, and which steps it has.
 func (j *job) ready(ctx context.Context) ([]link, string, error) {
-	if err := j.fetch(ctx); err != nil {
+	if err := j.meetNeeds(ctx); err != nil {
 		return nil, "", err
 	}
-	if err := j.meetNeeds(); err != nil {
+	if err := j.fetch(ctx); err != nil {
 		return nil, "", err
 	}
 	return j.keys()

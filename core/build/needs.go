@@ -34,9 +34,9 @@ type laidPackage struct {
 }
 
 // meetNeeds finds the packages of the workspace that meet build and test
-// needs, and what those need in turn. Other needs are the machine's to meet,
-// but for packages by name: those it cannot have.
-func (j *job) meetNeeds() error {
+// needs, and what those need in turn; the base meets others. What nothing meets
+// is listed with who has it, all at once.
+func (j *job) meetNeeds(ctx context.Context) error {
 	wanted := slices.Concat(j.recipe.Needs.Build, j.recipe.Needs.Test)
 	j.met, j.answers = map[string]string{}, map[string]string{}
 	if len(wanted) == 0 {
@@ -46,26 +46,29 @@ func (j *job) meetNeeds() error {
 	if err != nil {
 		return err
 	}
-	all = slices.DeleteFunc(all, func(p *laidPackage) bool { return p.facts.Recipe == j.recipe.Name })
-	var missing []string
+	all = notOf(all, j.recipe.Name)
+	var missing []NeedState
 	for _, text := range wanted {
 		n, err := need.Parse(text)
 		if err != nil {
 			return err // the recipe's check has passed it
 		}
-		p := find(all, n)
-		switch {
-		case p != nil:
+		if p := find(all, n); p != nil {
 			j.met[text] = p.facts.Identity()
 			j.add(p, all)
-		case !slices.ContainsFunc(n.Alternatives, func(a need.Alternative) bool { return a.Kind != need.Package }):
-			missing = append(missing, text)
-		default:
+			continue
+		}
+		if s := j.needState(n, nil); s.Met {
 			j.met[text] = base
-			j.answers[text] = j.answer(n)
+			j.answers[text] = stamp(j.probe().Real(s.Path))
+		} else if s.Need = text; !slices.ContainsFunc(missing, func(m NeedState) bool { return m.Need == text }) {
+			missing = append(missing, s)
 		}
 	}
 	if len(missing) > 0 {
+		if err := j.findHolders(ctx, j.recipe, missing); err != nil {
+			return err
+		}
 		return &MissingError{j.recipe.Name, missing}
 	}
 	slices.SortFunc(j.laid, func(a, b *laidPackage) int { return cmp.Compare(a.path, b.path) })

@@ -167,9 +167,12 @@ func (t *Trials) learn(ctx context.Context, err error) (failed, learned string) 
 	f := t.Facts
 	var stray *strayError
 	var step *build.StepError
+	var missing *build.MissingError
 	switch {
 	case errors.As(err, &stray):
 		return err.Error(), t.otherStaging(ctx)
+	case errors.As(err, &missing):
+		return "some of what it needs is not here", t.otherMethod()
 	case !errors.As(err, &step):
 		return err.Error(), ""
 	}
@@ -193,11 +196,8 @@ func (t *Trials) learn(ctx context.Context, err error) (failed, learned string) 
 		f.Steps[recipe.Build] = "export MAKEFLAGS=-j1 # several processes at once do not build it\n" + recipe.MethodScript(f.Method, recipe.Build, f.Configure)
 		return failed, "the build step runs one process at a time"
 	}
-	if len(f.others) > 0 {
-		before := f.Method
-		f.take(f.others[0])
-		f.others, t.staging, t.tried = f.others[1:], 0, map[string]bool{}
-		return failed, fmt.Sprintf("method %s in place of %s", f.Method, before)
+	if other := t.otherMethod(); other != "" {
+		return failed, other
 	}
 	return failed, ""
 }
@@ -211,6 +211,19 @@ func (t *Trials) once(what string) bool {
 	return true
 }
 
+// otherMethod goes on with the next way in which the source can be built.
+func (t *Trials) otherMethod() string {
+	f := t.Facts
+	if len(f.others) == 0 {
+		return ""
+	}
+	before := f.Method
+	f.take(f.others[0])
+	f.others, t.staging, t.tried = f.others[1:], 0, map[string]bool{}
+	return fmt.Sprintf("method %s in place of %s", f.Method, before)
+}
+
+// learnFrom changes the facts after one cause of a failure.
 func (t *Trials) learnFrom(ctx context.Context, c build.Cause, step string) string {
 	f := t.Facts
 	switch c.Kind {

@@ -302,6 +302,9 @@ func (r *Recipe) PackageNames() []string {
 	return names
 }
 
+// Makes tells whether a package of that name is among those of the recipe.
+func (r *Recipe) Makes(name string) bool { return slices.Contains(r.PackageNames(), name) }
+
 // Origin is the place in the recipe that says where source i comes from.
 func (r *Recipe) Origin(i int) document.Span {
 	for _, key := range []string{"url", "git", "file"} {

@@ -102,6 +102,11 @@ func (r Record) Full() version.Full {
 // Identity is NAME@VERSION-RELEASE.ARCH.
 func (r Record) Identity() string { return r.Name + "@" + r.Full().String() + "." + r.Arch }
 
+// AllProvides returns what the package offers, itself first.
+func (r Record) AllProvides() []need.Provide {
+	return pack.Facts{Name: r.Name, Version: r.Version, Release: r.Release, Epoch: r.Epoch, Provides: r.Provides}.AllProvides()
+}
+
 func (r Record) check() error {
 	_, _, _, ok := pack.ParseFileName(path.Base(r.File))
 	switch {

@@ -12,7 +12,7 @@ import (
 // Python is a Python distribution (PyPA core metadata, METADATA in a
 // *.dist-info folder).
 type Python struct {
-	Name     string // as imports and needs have it: see pythonName
+	Name     string // as imports and needs have it: see PythonName
 	Version  string
 	Requires []need.Alternative // those that hold everywhere
 }
@@ -46,9 +46,27 @@ func module(p string) (kind, name string) {
 // perlVersion is the usual way of stating a module's version.
 var perlVersion = regexp.MustCompile(`(?m)^\s*(?:our\s+)?\$VERSION\s*=\s*['"]?v?([0-9][0-9._]*)['"]?\s*;`)
 
-// pythonName makes a distribution's name what PEP 503 and 625 compare.
-func pythonName(s string) string {
+// PythonName makes a distribution's name what PEP 503 and 625 compare.
+func PythonName(s string) string {
 	return strings.ToLower(regexp.MustCompile(`[-_.]+`).ReplaceAllString(s, "_"))
+}
+
+// PerlVersion is the version that a Perl module says it has, where it can be
+// compared with others.
+func PerlVersion(text string) string {
+	if m := perlVersion.FindStringSubmatch(text); m != nil {
+		return Comparable(strings.ReplaceAll(m[1], "_", ""))
+	}
+	return ""
+}
+
+// PythonVersion is the version that a METADATA file says, where it can be
+// compared with others.
+func PythonVersion(text string) string {
+	if p := readPython(text); p != nil {
+		return Comparable(p.Version)
+	}
+	return ""
 }
 
 // pythonRequirement is what PEP 508 allows before a marker: a name, extras,
@@ -67,13 +85,13 @@ func readPython(text string) *Python {
 		value = strings.TrimSpace(value)
 		switch strings.ToLower(field) {
 		case "name":
-			p.Name = pythonName(value)
+			p.Name = PythonName(value)
 		case "version":
 			p.Version = value
 		case "requires-dist":
 			// Those under a condition hold for other systems or for extras.
 			if m := pythonRequirement.FindStringSubmatch(value); m != nil && m[3] == "" {
-				p.require(pythonName(m[1]), m[2])
+				p.require(PythonName(m[1]), m[2])
 			}
 		}
 	}
@@ -100,8 +118,8 @@ func (p *Python) require(name, bounds string) {
 	}
 }
 
-// comparable is a version where it can be compared with others, or nothing.
-func comparable(v string) string {
+// Comparable is a version where it can be compared with others, or nothing.
+func Comparable(v string) string {
 	if version.Valid(v) {
 		return v
 	}

@@ -94,9 +94,7 @@ func reader(p string) func(*File, string) {
 	case ".pm":
 		if kind, _ := module(p); kind != "" {
 			return func(f *File, text string) {
-				if m := perlVersion.FindStringSubmatch(text); m != nil {
-					f.Version = comparable(strings.ReplaceAll(m[1], "_", ""))
-				}
+				f.Version = PerlVersion(text)
 			}
 		}
 	case "":
@@ -193,8 +191,8 @@ func Provides(claims []layout.Claim, files []File) []Provide {
 	versions := map[string]string{} // of modules, by path or by the distribution's name
 	for _, f := range files {
 		if f.Python != nil {
-			versions[f.Python.Name] = comparable(f.Python.Version)
-			out = append(out, Provide{need.Provide{Kind: need.Python, Name: f.Python.Name, Version: comparable(f.Python.Version)}, f.Path})
+			versions[f.Python.Name] = Comparable(f.Python.Version)
+			out = append(out, Provide{need.Provide{Kind: need.Python, Name: f.Python.Name, Version: Comparable(f.Python.Version)}, f.Path})
 		}
 		if f.Version != "" {
 			versions[f.Path] = f.Version
@@ -204,7 +202,7 @@ func Provides(claims []layout.Claim, files []File) []Provide {
 		if kind, name := module(c.Path.Path); kind != "" && c.Type == layout.File {
 			v := versions[c.Path.Path]
 			if kind == need.Python {
-				v = versions[pythonName(name)]
+				v = versions[PythonName(name)]
 			}
 			out = append(out, Provide{need.Provide{Kind: kind, Name: name, Version: v}, c.Path.Path})
 		}
@@ -219,7 +217,7 @@ func Provides(claims []layout.Claim, files []File) []Provide {
 			out = append(out, Provide{need.Provide{Kind: need.Soname, Name: f.ELF.Soname}, f.Path})
 		}
 		if f.PkgConfig != nil {
-			out = append(out, Provide{need.Provide{Kind: need.PkgConfig, Name: f.PkgConfig.Name, Version: comparable(f.PkgConfig.Version)}, f.Path})
+			out = append(out, Provide{need.Provide{Kind: need.PkgConfig, Name: f.PkgConfig.Name, Version: Comparable(f.PkgConfig.Version)}, f.Path})
 		}
 	}
 	out = slices.DeleteFunc(out, func(p Provide) bool { return !sayable(p.Name) })

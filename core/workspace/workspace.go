@@ -94,7 +94,11 @@ type Store struct {
 type Repository struct {
 	URL     string `toml:"url" shape:"a path or an address"`
 	Channel string `toml:"channel"`
+	Enabled *bool  `toml:"enabled"` // true where it is left out
 }
+
+// IsEnabled tells whether packages are taken from the repository.
+func (r Repository) IsEnabled() bool { return r.Enabled == nil || *r.Enabled }
 
 // DefaultChannel is the channel that is used where none is named.
 const DefaultChannel = "testing"

@@ -1,0 +1,143 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"ellwand.example/core/build"
+	"ellwand.example/core/sandbox"
+	"ellwand.example/term"
+)
+
+func (a *app) needsCommand() *cobra.Command {
+	var supply bool
+	cmd := &cobra.Command{
+		Use:   "needs RECIPE",
+		Short: "Show what meets each need of a recipe, what is missing and who has it",
+		Long: `Show each need that a recipe declares, and what meets it here: a package of the
+workspace, or the base, which is looked into for commands, pkg-config modules,
+libraries, headers, and modules of Python and Perl. What is missing is listed with
+who has it: a repository, a recipe that is not built yet, or something with nearly
+that name or version. The exit status is 5 where a build could not begin.
+
+With --supply, packages that meet what is missing are brought from the enabled
+repositories, with what they need in turn.`,
+		Example: `  ellwand needs tidegauge
+  ellwand needs tidegauge --supply`,
+		Args:              arguments(exactlyOne("one recipe")),
+		ValidArgsFunction: a.completeRecipes,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return a.needs(cmd.Context(), args[0], supply)
+		},
+	}
+	cmd.Flags().BoolVar(&supply, "supply", false, "bring what repositories have of it")
+	return cmd
+}
+
+func (a *app) needs(ctx context.Context, name string, supply bool) error {
+	w, err := a.open()
+	if err != nil {
+		return err
+	}
+	r, err := w.Recipe(recipeName(name))
+	if err != nil {
+		return err
+	}
+	base, err := build.Base(ctx, w, a.progress)
+	if err != nil {
+		return err
+	}
+	// Nothing is run, so that it does not matter whether steps could be.
+	b := &build.Builder{Workspace: w, Fetcher: a.fetcher(w), Runner: sandbox.Namespaces{Base: base}, Progress: a.progress}
+	brought := []string{}
+	if supply {
+		if brought, err = b.Supply(ctx, r); err != nil {
+			return err
+		}
+	}
+	states, err := b.Needs(ctx, r)
+	if err != nil {
+		return err
+	}
+	missing := slices.ContainsFunc(states, func(s build.NeedState) bool {
+		return !s.Met && (slices.Contains(s.For, build.ForBuild) || slices.Contains(s.For, build.ForTest))
+	})
+	if a.json {
+		if states == nil {
+			states = []build.NeedState{}
+		}
+		err = a.printJSON(map[string]any{"recipe": r.Name, "needs": states, "supplied": brought})
+	} else {
+		for _, id := range brought {
+			a.out.Printf("brought %s\n", a.out.Style(term.Name, id))
+		}
+		a.showNeeds(r.Name, states, missing)
+	}
+	if err == nil && missing {
+		return statusError(statusMachine)
+	}
+	return err
+}
+
+func (a *app) showNeeds(recipe string, states []build.NeedState, missing bool) {
+	w := a.out
+	if len(states) == 0 {
+		w.Printf("%s declares no needs; what its programs link to is found when it is built\n", recipe)
+		return
+	}
+	var rows [][]string
+	met := 0
+	for _, s := range states {
+		if !s.Met {
+			rows = append(rows, []string{w.Style(term.Bad, s.Need), strings.Join(s.For, ", "), w.Style(term.Bad, "missing"), ""})
+			continue
+		}
+		met++
+		by := s.By
+		if s.Path != "" {
+			by = "the base"
+		}
+		rows = append(rows, []string{w.Style(term.Name, s.Need), strings.Join(s.For, ", "), by, w.Style(term.Faint, strings.TrimSpace(s.Path+"  "+s.Version))})
+	}
+	w.Table([]string{"need", "for", "met by", ""}, rows)
+	if met < len(states) {
+		w.Printf("\n")
+	}
+	var lines []string
+	bring := false
+	for _, s := range states {
+		if s.Met {
+			continue
+		}
+		w.Printf("%s  %s\n", w.Style(term.Bad, s.Need), w.Wrapped(s.Reason(), 4))
+		for _, h := range s.Holders {
+			bring = bring || h.Kind == build.HeldEnabled && h.Enough
+			if h.Kind == build.HeldRecipe && !slices.Contains(lines, h.Name) {
+				lines = append(lines, h.Name)
+			}
+		}
+	}
+	w.Printf("%s, %d met and %d missing\n", term.Count(len(states), "need", "needs"), met, len(states)-met)
+	switch {
+	case bring:
+		w.Printf("`ellwand needs %s --supply` brings what repositories have\n", recipe)
+	case len(lines) > 0:
+		w.Printf("`ellwand build %s` makes what recipes of the workspace have, in order\n", strings.Join(append(lines, recipe), " "))
+	case missing:
+		w.Printf("install what is missing, or write a recipe for it: `ellwand draft SOURCE`\n")
+	}
+}
+
+// explainMissing tells why a build did not begin.
+func (a *app) explainMissing(e *build.MissingError) {
+	w := a.err
+	w.Printf("%s\n", w.Style(term.Bad, fmt.Sprintf("%s: nothing here meets %s", e.Recipe, term.Count(len(e.Needs), "need", "needs"))))
+	for _, n := range e.Needs {
+		w.Printf("  %s  %s\n", w.Style(term.Strong, n.Need), w.Wrapped(n.Reason(), 6))
+	}
+	w.Printf("nothing was built; `ellwand needs %s` shows all of its needs\n", e.Recipe)
+}
