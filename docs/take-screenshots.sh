@@ -103,6 +103,15 @@ sed -i "s|^build = '''|prepare = \"sed -i s/next_high/next_peak/ src/* include/*
 shot compare changed 'ellwand compare libharmonic@1.4.2-1' 'ellwand compare tidegauge@2.4.1-3 | head -7'
 shot list saltmarsh 'ellwand list' 'ellwand search tide' 'ellwand search pkgconfig/harmonic' 'ellwand search /usr/share/saltmarsh'
 
+# Needs that are missing, and a plan.
+cp -r saltmarsh lacking
+(cd lacking && rm packages/libharmonic-dev* && sed -i 's|"command/make"|"command/mak", "pkgconfig/zlib >= 9", "header/tides.h"|' recipes/tidegauge/recipe.toml)
+shot needs lacking 'ellwand needs tidegauge' 'ellwand needs tide-almanac' 'ellwand build tidegauge'
+cp -r saltmarsh planned
+(cd planned && git config --global user.name 'Ines Quarrell' && git config --global user.email ines@saltmarsh.example && ellwand bump libharmonic --release -m 'Built for the new stations' >/dev/null && sed -i 's/^summary .*/summary    = "Record tide heights"/' recipes/tidegauge/recipe.toml)
+shot plan planned 'ellwand plan' 'ellwand plan --dot' 'ellwand order 1.4.10 1.4.3 1.5~rc1 1.5 1:0.9'
+if [ ${#wanted[@]} -eq 0 ] || [[ " ${wanted[*]} " = *" plan "* ]]; then (cd planned && ellwand plan --svg "$top/docs/screenshots/plan.svg"); fi
+
 # A layout that lost lines, and a script that fails.
 cp -r saltmarsh layout
 sed -i -e '/usr\/share\/man/d' -e '/usr\/share\/licenses/d' -e 's|"/usr/bin/tidegauge" |"/usr/bin/tideguage" |' layout/recipes/tidegauge/recipe.toml

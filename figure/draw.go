@@ -171,9 +171,7 @@ func (s Sizes) SVG(w io.Writer) error {
 	if err != nil {
 		return err
 	}
-	v := &vectors{}
-	fmt.Fprintf(&v.b, "<svg xmlns=\"http://www.w3.org/2000/svg\" width=\"%d\" height=\"%d\" viewBox=\"0 0 %d %d\" font-family=\"Go, 'DejaVu Sans', Arial, sans-serif\">\n", width, height, width, height)
-	fmt.Fprintf(&v.b, "<title>%s</title>\n", escaped(s.Title))
+	v := newVectors(s.Title, width, height)
 	s.draw(v, f)
 	v.b.WriteString("</svg>\n")
 	_, err = io.WriteString(w, v.b.String())
@@ -181,6 +179,13 @@ func (s Sizes) SVG(w io.Writer) error {
 }
 
 type vectors struct{ b strings.Builder }
+
+func newVectors(title string, w, h int) *vectors {
+	v := &vectors{}
+	fmt.Fprintf(&v.b, "<svg xmlns=\"http://www.w3.org/2000/svg\" width=\"%d\" height=\"%d\" viewBox=\"0 0 %d %d\" font-family=\"Go, 'DejaVu Sans', Arial, sans-serif\">\n", w, h, w, h)
+	fmt.Fprintf(&v.b, "<title>%s</title>\n", escaped(title))
+	return v
+}
 
 func hex(c color.RGBA) string { return fmt.Sprintf("#%02x%02x%02x", c.R, c.G, c.B) }
 

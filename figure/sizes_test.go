@@ -66,3 +66,36 @@ func TestFormats(t *testing.T) {
 		}
 	}
 }
+
+// A graph's boxes do not overlap, boxes stand near those that they lead to,
+// and an arrow to what is not there is left out.
+func TestGraph(t *testing.T) {
+	g := Graph{Title: "tide & co", Nodes: []Node{
+		{Name: "a", Lines: []string{"1.0"}, Level: 1}, {Name: "b", Level: 1}, {Name: "c", Level: 1},
+		{Name: "on c", Level: 2, Stands: []string{"c", "not there"}, Marked: true}, {Name: "on a", Level: 2, Stands: []string{"a"}},
+	}}
+	var b bytes.Buffer
+	if err := g.SVG(&b); err != nil {
+		t.Fatal(err)
+	}
+	text := b.String()
+	for d := xml.NewDecoder(&b); ; {
+		if _, err := d.Token(); errors.Is(err, io.EOF) {
+			break
+		} else if err != nil {
+			t.Fatal(err)
+		}
+	}
+	if strings.Count(text, "<path d=\"M3") != 2 || strings.Index(text, ">on a<") < 0 || strings.Count(text, "<rect") != 6 {
+		t.Errorf("%s", text)
+	}
+	at := func(name string) (y float64) {
+		i := strings.Index(text, "<title>"+name+"</title>")
+		j := strings.LastIndex(text[:i], " y=")
+		fmt.Sscanf(text[j:], " y=\"%f\"", &y)
+		return y
+	}
+	if at("on a") >= at("on c") {
+		t.Errorf("on a is at %v, below on c at %v", at("on a"), at("on c"))
+	}
+}

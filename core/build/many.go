@@ -3,6 +3,7 @@ package build
 import (
 	"context"
 	"errors"
+	"fmt"
 	"os"
 	"path"
 	"runtime"
@@ -36,10 +37,49 @@ type Outcome struct {
 }
 
 // CycleError is recipes that need each other to be built.
-type CycleError struct{ Recipes []string }
+type CycleError struct {
+	Recipes []string
+	// Cut is a recipe whose need of another is the easiest to do without, and
+	// Needs are what it needs of that one.
+	Cut   string
+	Needs []string
+	Test  bool // they are needed to test only
+}
 
 func (e *CycleError) Error() string {
-	return "these recipes need each other to be built: " + strings.Join(append(e.Recipes, e.Recipes[0]), " → ")
+	s := "these recipes need each other to be built: " + strings.Join(append(slices.Clone(e.Recipes), e.Recipes[0]), " → ")
+	if e.Cut == "" {
+		return s
+	}
+	why := "the fewest needs hold it together there"
+	if e.Test {
+		why = "they are needed to test only"
+	}
+	return fmt.Sprintf("%s\nit could be cut at recipe %s, by an [option] that leaves out %s: %s", s, e.Cut, strings.Join(e.Needs, ", "), why)
+}
+
+// cut finds where a cycle is the easiest to break: at needs of tests, or else
+// where one recipe needs the least of the next.
+func (b *Builder) cut(e *CycleError, all []*recipe.Recipe, offers []offer) {
+	byName := map[string]*recipe.Recipe{}
+	for _, r := range all {
+		byName[r.Name] = r
+	}
+	for i, name := range e.Recipes {
+		r, next := byName[name], e.Recipes[(i+1)%len(e.Recipes)]
+		of := func(needs []string) []string {
+			return slices.DeleteFunc(slices.Clone(needs), func(text string) bool { return !slices.Contains(b.makers(r, []string{text}, offers), next) })
+		}
+		build, test := of(r.Needs.Build), of(r.Needs.Test)
+		needs := slices.Concat(build, test)
+		if len(needs) == 0 {
+			continue // it is needed by something that this one needs, to run
+		}
+		forTest := len(build) == 0
+		if e.Cut == "" || forTest && !e.Test || forTest == e.Test && len(needs) < len(e.Needs) {
+			e.Cut, e.Needs, e.Test = name, needs, forTest
+		}
+	}
 }
 
 // BuildAll builds several recipes, each after those that it stands on, and
@@ -214,7 +254,9 @@ func (b *Builder) order(all []*recipe.Recipe) (map[string][]string, error) {
 		slices.Sort(stands[r.Name])
 	}
 	if cycle := findCycle(all, stands); cycle != nil {
-		return nil, &CycleError{cycle}
+		e := &CycleError{Recipes: cycle}
+		b.cut(e, all, offers)
+		return nil, e
 	}
 	return stands, nil
 }

@@ -31,6 +31,7 @@ type laidPackage struct {
 	path   string
 	facts  pack.Facts
 	digest string // of its package.json, which pins everything else in it
+	build  pack.BuildRecord
 }
 
 // meetNeeds finds the packages of the workspace that meet build and test
@@ -157,7 +158,7 @@ func (b *Builder) readPackage(path string) *laidPackage {
 	defer p.Close()
 	own, _ := p.Meta("package.json")
 	sum := sha256.Sum256(own)
-	return &laidPackage{path: p.Path, facts: p.Facts, digest: hex.EncodeToString(sum[:])}
+	return &laidPackage{path: p.Path, facts: p.Facts, digest: hex.EncodeToString(sum[:]), build: p.Build}
 }
 
 // lay readies the packages that meet build needs to be laid over the base:

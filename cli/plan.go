@@ -1,0 +1,135 @@
+package cli
+
+import (
+	"bytes"
+	"cmp"
+	"fmt"
+	"path/filepath"
+	"strings"
+
+	"github.com/google/renameio/v2"
+	"github.com/spf13/cobra"
+
+	"ellwand.example/core/build"
+	"ellwand.example/core/recipe"
+	"ellwand.example/core/sandbox"
+	"ellwand.example/figure"
+	"ellwand.example/term"
+)
+
+func (a *app) planCommand() *cobra.Command {
+	var dot bool
+	var picture string
+	cmd := &cobra.Command{
+		Use:   "plan [RECIPE...]",
+		Short: "Show what must be built or rebuilt, in which order, and why",
+		Long: `Show what must be built or rebuilt, in which order, and why: a version without a
+package, a recipe or a file beside it that changed, a need that another package
+meets now, a soname that the newest library has not any more, an exact version that
+is not the newest. Without names, all recipes of the workspace are planned. Nothing
+is fetched or built. Recipes that need each other are named, with where the circle
+is the easiest to cut.
+
+Whether upstream's sources changed is not looked at: their digests are in recipes.`,
+		Example: `  ellwand plan
+  ellwand plan --svg plan.svg
+  ellwand plan --dot | dot -Tpng -o plan.png`,
+		ValidArgsFunction: a.completeRecipes,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			w, err := a.open()
+			if err != nil {
+				return err
+			}
+			if picture != "" && filepath.Ext(picture) != ".svg" {
+				return usageError{fmt.Errorf("--svg %s: name a file that ends in .svg", picture)}
+			}
+			if len(args) == 0 {
+				if args, err = w.Recipes(); err != nil {
+					return err
+				}
+			}
+			var all []*recipe.Recipe
+			for _, name := range args {
+				r, err := w.Recipe(recipeName(name))
+				if err != nil {
+					return err
+				}
+				all = append(all, r)
+			}
+			base, err := build.Base(cmd.Context(), w, a.progress)
+			if err != nil {
+				return err
+			}
+			b := &build.Builder{Workspace: w, Fetcher: a.fetcher(w), Runner: sandbox.Namespaces{Base: base}, Progress: a.progress}
+			plan, err := b.Plan(cmd.Context(), all)
+			switch {
+			case err != nil:
+				return err
+			case dot:
+				a.out.Printf("%s", build.Dot(plan))
+				return nil
+			case picture != "":
+				return a.drawPlan(cmp.Or(w.Settings.Name, filepath.Base(w.Dir)), plan, picture)
+			case a.json:
+				return a.printJSON(plan)
+			}
+			a.showPlan(plan)
+			return nil
+		},
+	}
+	cmd.Flags().BoolVar(&dot, "dot", false, "print the graph of recipes in the DOT language")
+	cmd.Flags().StringVar(&picture, "svg", "", "draw the graph of recipes into a `FILE`")
+	cmd.MarkFlagFilename("svg", "svg")
+	cmd.MarkFlagsMutuallyExclusive("dot", "svg")
+	return cmd
+}
+
+func (a *app) showPlan(plan []build.Planned) {
+	w := a.out
+	if len(plan) == 0 {
+		w.Printf("there are no recipes yet: `ellwand draft SOURCE` writes one\n")
+		return
+	}
+	var rows [][]string
+	var due []string
+	for _, p := range plan {
+		state := w.Style(term.Faint, p.State)
+		if p.State != build.PlanCurrent {
+			state = w.Style(term.Doubtful, p.State)
+			due = append(due, p.Recipe)
+		}
+		rows = append(rows, []string{fmt.Sprintf("%5d", p.Level), w.Style(term.Name, p.Recipe), p.Version, state, strings.Join(p.Direct, ", ")})
+	}
+	w.Table([]string{"round", "recipe", "version", "state", "stands on"}, rows)
+	for _, p := range plan {
+		if len(p.Reasons) > 0 {
+			w.Printf("\n%s\n", w.Style(term.Strong, p.Recipe))
+		}
+		for _, r := range p.Reasons {
+			w.Printf("  %s\n", w.Wrapped(r, 2))
+		}
+	}
+	w.Printf("\n")
+	if len(due) == 0 {
+		w.Printf("all %s as they should be\n", term.Count(len(plan), "recipe is", "recipes are"))
+		return
+	}
+	w.Printf("%d of %s to be built; `ellwand build %s` does it in this order\n", len(due), term.Count(len(plan), "recipe is", "recipes are"), strings.Join(due, " "))
+}
+
+// drawPlan writes a picture of what stands on what.
+func (a *app) drawPlan(title string, plan []build.Planned, file string) error {
+	g := figure.Graph{Title: title + ": what stands on what"}
+	for _, p := range plan {
+		g.Nodes = append(g.Nodes, figure.Node{Name: p.Recipe, Lines: []string{p.Version, p.State}, Level: p.Level, Marked: p.State != build.PlanCurrent, Stands: p.Direct})
+	}
+	var b bytes.Buffer
+	if err := g.SVG(&b); err != nil {
+		return err
+	}
+	if err := renameio.WriteFile(file, b.Bytes(), 0o644); err != nil {
+		return err
+	}
+	a.out.Printf("%s  %s\n", a.out.Style(term.Name, file), term.Count(len(plan), "recipe", "recipes"))
+	return nil
+}

@@ -1,0 +1,93 @@
+package build
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"testing"
+
+	"ellwand.example/core/recipe"
+)
+
+// plan plans recipes, and writes what came of it on one line each.
+func (y *yard) plan(names ...string) string {
+	y.t.Helper()
+	var all []*recipe.Recipe
+	for _, name := range names {
+		r, err := y.w.Recipe(name)
+		if err != nil {
+			y.t.Fatal(err)
+		}
+		all = append(all, r)
+	}
+	plan, err := y.b.Plan(context.Background(), all)
+	if err != nil {
+		return err.Error()
+	}
+	var out []string
+	for _, p := range plan {
+		out = append(out, strings.TrimSpace(fmt.Sprintf("%d %s %s %s", p.Level, p.Recipe, p.State, strings.Join(p.Reasons, "; "))))
+	}
+	return strings.Join(out, "\n")
+}
+
+// Each reason to build again is found, and nothing is without one.
+func TestPlan(t *testing.T) {
+	y := newYard(t)
+	stage := "[steps]\nstage = 'mkdir -p \"$DESTDIR/usr/share/%[1]s\"; echo > \"$DESTDIR/usr/share/%[1]s/x\"'\n"
+	lib := func(provides, rest string) {
+		y.write("lib", "arch = \"any\"\n"+rest+fmt.Sprintf(stage, "lib")+"[package.lib]\nprovides = [\""+provides+"\"]\n")
+	}
+	lib("soname/libtide.so.1", "")
+	y.write("tool", "arch = \"any\"\n[needs]\nrun = [\"soname/libtide.so.1\"]\nbuild = [\"lib\"]\n"+fmt.Sprintf(stage, "tool"))
+	y.write("alone", "arch = \"any\"\n"+fmt.Sprintf(stage, "alone"))
+	if got, want := y.plan("tool", "lib", "alone"), "1 alone new it was never built here\n1 lib new it was never built here\n2 tool new it was never built here; stands on lib, which is built anew"; got != want {
+		t.Errorf("at first:\n%s\nwant\n%s", got, want)
+	}
+	for _, name := range []string{"lib", "tool", "alone"} {
+		y.state(name)
+	}
+	if got, want := y.plan("lib", "tool", "alone"), "1 alone as it is\n1 lib as it is\n2 tool as it is"; got != want {
+		t.Errorf("all built:\n%s", got)
+	}
+	// A new soname: what needs the old one has to be built again.
+	lib("soname/libtide.so.2", "epoch = 1\n")
+	y.state("lib")
+	if got, want := y.plan("tool"), "1 tool changed lib is met by lib@1:1.0-1.any, and was by lib@1.0-1.any; tool needs soname/libtide.so.1, which nothing here has any more"; got != want {
+		t.Errorf("a new soname:\n%s\nwant\n%s", got, want)
+	}
+	// Recipes that need each other have no order.
+	y.write("alone", "arch = \"any\"\n[needs]\ntest = [\"tool\"]\n"+fmt.Sprintf(stage, "alone"))
+	y.write("tool", "arch = \"any\"\n[needs]\nbuild = [\"lib\", \"alone\"]\n"+fmt.Sprintf(stage, "tool"))
+	r, _ := y.w.Recipe("alone")
+	s, _ := y.w.Recipe("tool")
+	_, err := y.b.Plan(context.Background(), []*recipe.Recipe{r, s})
+	var cycle *CycleError
+	if !errors.As(err, &cycle) || cycle.Cut != "alone" || !cycle.Test || fmt.Sprint(cycle.Needs) != "[tool]" {
+		t.Errorf("a circle: %v", err)
+	}
+}
+
+// Who has what is missing is named; what repositories have is brought.
+func TestHolders(t *testing.T) {
+	y := newYard(t)
+	y.write("maker", "arch = \"any\"\n[package.maker]\nprovides = [\"command/tideplot\"]\n")
+	y.write("wants", "[needs]\nbuild = [\"command/tideplot\", \"pkgconfig/nosuch\"]\ntest = [\"pkgconfig/nosuch\"]\nrun = [\"wants\"]\n")
+	r, err := y.w.Recipe("wants")
+	if err != nil {
+		t.Fatal(err)
+	}
+	states, err := y.b.Needs(context.Background(), r)
+	if err != nil || len(states) != 3 {
+		t.Fatalf("%+v, %v", states, err)
+	}
+	for i, want := range []string{"recipe maker makes it: `ellwand build maker`", "no repository and no recipe has it"} {
+		if states[i].Met || !strings.Contains(states[i].Reason(), want) {
+			t.Errorf("%s: %s", states[i].Need, states[i].Reason())
+		}
+	}
+	if fmt.Sprint(states[1].For) != "[build test]" || !states[2].Met {
+		t.Errorf("%+v", states)
+	}
+}
