@@ -152,7 +152,7 @@ func (t *Trials) layout(staged []layout.Path) error {
 		}
 		b.WriteString(layout.Lines(own) + "\n")
 	}
-	f.Layout = b.String()
+	f.Layout = strings.TrimRight(b.String(), "\n") + "\n"
 	f.Discard = nil
 	for _, s := range suggestions {
 		if s.Package == "" {
