@@ -17,13 +17,12 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
-	"errors"
 	"fmt"
-	"io"
 	"path"
 	"regexp"
 	"runtime"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/klauspost/compress/zstd"
@@ -171,29 +170,36 @@ func encodeLines[T any](items []T) ([]byte, error) {
 	return enc.EncodeAll(b.Bytes(), nil), nil
 }
 
-func decodeLines[T any](data []byte, count int) ([]T, error) {
-	dec, err := zstd.NewReader(bytes.NewReader(data), zstd.WithDecoderConcurrency(min(2, runtime.GOMAXPROCS(0))), zstd.WithDecoderMaxMemory(maxShard))
+// decoder is shared: it has no state of its own between frames.
+var decoder = sync.OnceValues(func() (*zstd.Decoder, error) {
+	return zstd.NewReader(nil, zstd.WithDecoderConcurrency(runtime.GOMAXPROCS(0)), zstd.WithDecoderMaxMemory(maxShard))
+})
+
+// decodeLines reads JSON lines, of which there must be count; of those that
+// keep refuses only their number counts. A keep of nil keeps all.
+func decodeLines[T any](data []byte, count int, keep func(line []byte) bool) ([]T, error) {
+	dec, err := decoder()
 	if err != nil {
 		return nil, err
 	}
-	defer dec.Close()
-	d := json.NewDecoder(io.LimitReader(dec, maxShard))
+	lines, err := dec.DecodeAll(data, nil)
+	if err != nil {
+		return nil, err
+	}
+	found := bytes.Count(lines, []byte("\n"))
+	if len(lines) > 0 && lines[len(lines)-1] != '\n' || found != count {
+		return nil, fmt.Errorf("it does not hold the %d lines that the snapshot says", count)
+	}
 	var items []T
-	for {
-		var item T
-		err := d.Decode(&item)
-		if errors.Is(err, io.EOF) {
-			break
+	for line := range bytes.Lines(lines) {
+		if keep != nil && !keep(line) {
+			continue
 		}
-		if err != nil {
+		var item T
+		if err := json.Unmarshal(line, &item); err != nil {
 			return nil, err
 		}
-		if items = append(items, item); len(items) > count {
-			break
-		}
-	}
-	if len(items) != count {
-		return nil, fmt.Errorf("it does not hold the %d lines that the snapshot says", count)
+		items = append(items, item)
 	}
 	return items, nil
 }

@@ -250,7 +250,7 @@ func (t *targetUpdate) judge(ctx context.Context, candidates []*candidate, outco
 		key := shardOf(c.record.Name)
 		if _, read := t.shards[key]; !read {
 			if ref, ok := t.old.Shards[key]; ok {
-				if t.shards[key], err = t.repo.shard(ctx, ref); err != nil {
+				if t.shards[key], err = t.repo.shard(nil)(ctx, ref); err != nil {
 					return nil, err
 				}
 			}
@@ -303,7 +303,7 @@ func (t *targetUpdate) otherChannels(ctx context.Context) (func(context.Context,
 			if !ok {
 				continue
 			}
-			records, err := t.repo.shard(ctx, ref)
+			records, err := t.repo.shard(nil)(ctx, ref)
 			if err != nil {
 				return nil, "", err
 			}
@@ -342,7 +342,7 @@ func (t *targetUpdate) write(ctx context.Context, added []*candidate, now time.T
 		}
 		next.Shards[key] = ref
 		if old, ok := t.old.Files[key]; ok {
-			before, err := t.repo.files(ctx, old)
+			before, err := t.repo.files(nil)(ctx, old)
 			if err != nil {
 				return "", err
 			}

@@ -1,6 +1,7 @@
 package repo
 
 import (
+	"bytes"
 	"cmp"
 	"context"
 	"encoding/json"
@@ -13,6 +14,7 @@ import (
 	"slices"
 	"strings"
 	"time"
+	"unicode/utf8"
 
 	"golang.org/x/sync/errgroup"
 )
@@ -92,35 +94,42 @@ func (r *Repository) Snapshot(ctx context.Context, sha256 string) (Snapshot, err
 	return s, nil
 }
 
-func (r *Repository) shard(ctx context.Context, ref Ref) ([]Record, error) {
-	name := "shards/" + ref.SHA256 + ".jsonl.zst"
-	data, err := r.content(ctx, name, ref.SHA256)
-	if err != nil {
-		return nil, err
-	}
-	records, err := decodeLines[Record](data, ref.Count)
-	if err != nil {
-		return nil, &DamagedError{name, err}
-	}
-	for _, rec := range records {
-		if err := rec.check(); err != nil {
+// shard reads the packages of one shard; of those whose lines keep refuses
+// nothing is decoded. A keep of nil keeps all.
+func (r *Repository) shard(keep func(line []byte) bool) func(context.Context, Ref) ([]Record, error) {
+	return func(ctx context.Context, ref Ref) ([]Record, error) {
+		name := "shards/" + ref.SHA256 + ".jsonl.zst"
+		data, err := r.content(ctx, name, ref.SHA256)
+		if err != nil {
+			return nil, err
+		}
+		records, err := decodeLines[Record](data, ref.Count, keep)
+		if err != nil {
 			return nil, &DamagedError{name, err}
 		}
+		for _, rec := range records {
+			if err := rec.check(); err != nil {
+				return nil, &DamagedError{name, err}
+			}
+		}
+		return records, nil
 	}
-	return records, nil
 }
 
-func (r *Repository) files(ctx context.Context, ref Ref) ([]PathRecord, error) {
-	name := "files/" + ref.SHA256 + ".jsonl.zst"
-	data, err := r.content(ctx, name, ref.SHA256)
-	if err != nil {
-		return nil, err
+// files reads the paths of one shard, in the same way.
+func (r *Repository) files(keep func(line []byte) bool) func(context.Context, Ref) ([]PathRecord, error) {
+	return func(ctx context.Context, ref Ref) ([]PathRecord, error) {
+		name := "files/" + ref.SHA256 + ".jsonl.zst"
+		data, err := r.content(ctx, name, ref.SHA256)
+		if err != nil {
+			return nil, err
+		}
+		records, err := decodeLines[PathRecord](data, ref.Count, keep)
+		if err != nil {
+			return nil, &DamagedError{name, err}
+		}
+		return records, nil
 	}
-	records, err := decodeLines[PathRecord](data, ref.Count)
-	if err != nil {
-		return nil, &DamagedError{name, err}
-	}
-	return records, nil
 }
 
 // Listing is what a channel holds.
@@ -156,13 +165,23 @@ func (r *Repository) targets(ctx context.Context, channel string) (Pointer, map[
 
 // List reads all packages of a channel, for each of its targets.
 func (r *Repository) List(ctx context.Context, channel string) ([]Listing, error) {
+	return r.list(ctx, channel, nil)
+}
+
+// list reads those packages of a channel whose lines a function for their
+// target keeps.
+func (r *Repository) list(ctx context.Context, channel string, keep func(target string) func(line []byte) bool) ([]Listing, error) {
 	p, targets, err := r.targets(ctx, channel)
 	if err != nil {
 		return nil, err
 	}
 	var out []Listing
 	for _, target := range slices.Sorted(maps.Keys(targets)) {
-		_, records, err := r.records(ctx, targets[target])
+		var kept func(line []byte) bool
+		if keep != nil {
+			kept = keep(target)
+		}
+		_, records, err := r.records(ctx, targets[target], kept)
 		if err != nil {
 			return nil, err
 		}
@@ -172,12 +191,12 @@ func (r *Repository) List(ctx context.Context, channel string) ([]Listing, error
 }
 
 // records reads all packages of a snapshot, sorted by name, the newest first.
-func (r *Repository) records(ctx context.Context, sha256 string) (Snapshot, []Record, error) {
+func (r *Repository) records(ctx context.Context, sha256 string, keep func(line []byte) bool) (Snapshot, []Record, error) {
 	s, err := r.Snapshot(ctx, sha256)
 	if err != nil {
 		return s, nil, err
 	}
-	records, err := each(ctx, s.Shards, r.shard)
+	records, err := each(ctx, s.Shards, r.shard(keep))
 	slices.SortFunc(records, func(a, b Record) int {
 		return cmp.Or(cmp.Compare(a.Name, b.Name), b.Full().Compare(a.Full()), cmp.Compare(a.Arch, b.Arch))
 	})
@@ -245,7 +264,7 @@ func (r *Repository) Before(ctx context.Context, channel string) (State, error) 
 func (r *Repository) state(ctx context.Context, snapshots map[string]string) (State, error) {
 	state := State{Snapshots: snapshots, Records: map[string][]Record{}}
 	for target, sha256 := range snapshots {
-		s, records, err := r.records(ctx, sha256)
+		s, records, err := r.records(ctx, sha256, nil)
 		if err != nil {
 			return state, err
 		}
@@ -317,20 +336,39 @@ var ranks = map[string]int{"name": 0, "provide": 1, "summary": 2, "path": 3}
 // Search finds packages by a word in their names, summaries and provides, and
 // in their paths where the word has a slash in it. Case does not matter.
 func (r *Repository) Search(ctx context.Context, channel, word string) ([]Hit, error) {
-	listings, err := r.List(ctx, channel)
-	if err != nil {
-		return nil, err
-	}
 	word = strings.ToLower(word)
 	has := func(s string) bool { return strings.Contains(strings.ToLower(s), word) }
-	var hits []Hit
-	for _, l := range listings {
-		var paths map[string][]string
-		if strings.Contains(word, "/") {
-			if paths, err = r.paths(ctx, channel, l.Target, has); err != nil {
+	// A line of JSON has what is in it letter by letter, but for what it has to
+	// escape: most lines need not be decoded to see that the word is not there.
+	inLine := func(line []byte) bool { return bytes.Contains(bytes.ToLower(line), []byte(word)) }
+	if strings.ContainsFunc(word, func(c rune) bool { return c < ' ' || c == '"' || c == '\\' || c == utf8.RuneError }) {
+		inLine = func([]byte) bool { return true }
+	}
+	paths := map[string]map[string][]string{} // target → package → paths with the word
+	if strings.Contains(word, "/") {
+		_, targets, err := r.targets(ctx, channel)
+		if err != nil {
+			return nil, err
+		}
+		for target, sha256 := range targets {
+			if paths[target], err = r.paths(ctx, sha256, inLine, has); err != nil {
 				return nil, err
 			}
 		}
+	}
+	listings, err := r.list(ctx, channel, func(target string) func(line []byte) bool {
+		names := map[string]bool{}
+		for identity := range paths[target] {
+			name, _, _ := strings.Cut(identity, "@")
+			names[name] = true
+		}
+		return func(line []byte) bool { return inLine(line) || len(names) > 0 && names[nameIn(line)] }
+	})
+	if err != nil {
+		return nil, err
+	}
+	var hits []Hit
+	for _, l := range listings {
 		for _, rec := range l.Records {
 			h := Hit{Target: l.Target, Record: rec}
 			for _, p := range rec.Provides {
@@ -345,8 +383,8 @@ func (r *Repository) Search(ctx context.Context, channel, word string) ([]Hit, e
 				h.In = "provide"
 			case has(rec.Summary):
 				h.In = "summary"
-			case len(paths[rec.Identity()]) > 0:
-				h.In, h.Text = "path", paths[rec.Identity()]
+			case len(paths[l.Target][rec.Identity()]) > 0:
+				h.In, h.Text = "path", paths[l.Target][rec.Identity()]
 			default:
 				continue
 			}
@@ -357,17 +395,20 @@ func (r *Repository) Search(ctx context.Context, channel, word string) ([]Hit, e
 	return hits, nil
 }
 
-// paths finds paths by package.
-func (r *Repository) paths(ctx context.Context, channel, target string, has func(string) bool) (map[string][]string, error) {
-	_, targets, err := r.targets(ctx, channel)
+// nameIn finds the name of the package that a line of a shard tells of.
+func nameIn(line []byte) string {
+	_, rest, _ := bytes.Cut(line, []byte(`"name":"`))
+	name, _, _ := bytes.Cut(rest, []byte(`"`))
+	return string(name)
+}
+
+// paths lists the paths of a snapshot that have something, by package.
+func (r *Repository) paths(ctx context.Context, sha256 string, keep func(line []byte) bool, has func(string) bool) (map[string][]string, error) {
+	s, err := r.Snapshot(ctx, sha256)
 	if err != nil {
 		return nil, err
 	}
-	s, err := r.Snapshot(ctx, targets[target])
-	if err != nil {
-		return nil, err
-	}
-	records, err := each(ctx, s.Files, r.files)
+	records, err := each(ctx, s.Files, r.files(keep))
 	if err != nil {
 		return nil, err
 	}

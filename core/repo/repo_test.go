@@ -139,7 +139,7 @@ func TestSearch(t *testing.T) {
 	dir, r := t.TempDir(), Open(t.TempDir())
 	publish(t, r, "testing", made(t, dir, "tide", "1.0", "t", "a"), made(t, dir, "tide-almanac", "1.0", "t", "a"), made(t, dir, "buoy", "1.0", "t", "a"))
 	for word, want := range map[string]string{
-		"TIDE": "tide tide-almanac", "pkgconfig/buoy": "buoy", "harbour": "buoy tide tide-almanac", "share/buoy/": "buoy", "xyzzy": "", "of the tide": "",
+		"TIDE": "tide tide-almanac", "pkgconfig/buoy": "buoy", "harbour": "buoy tide tide-almanac", "share/buoy/": "buoy", "xyzzy": "", "of the tide": "", "\"": "", "tide\\": "", "SHARE/BUOY": "buoy",
 	} {
 		hits, err := r.Search(ctx, "testing", word)
 		var names []string
@@ -250,7 +250,7 @@ func FuzzShard(f *testing.F) {
 	}
 	f.Add(good, 1)
 	f.Fuzz(func(t *testing.T, data []byte, count int) {
-		records, err := decodeLines[Record](data, count)
+		records, err := decodeLines[Record](data, count, nil)
 		if err == nil && len(records) != count {
 			t.Errorf("%d records where %d are said", len(records), count)
 		}
