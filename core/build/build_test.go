@@ -261,3 +261,46 @@ func TestTrim(t *testing.T) {
 		}
 	}
 }
+
+// Packages of one recipe need one another exactly: where one has what another
+// links to, and where a link leads into another.
+func TestSiblings(t *testing.T) {
+	y := newYard(t)
+	y.write("duo", `arch = "any"
+[steps]
+stage = '''
+mkdir -p "$DESTDIR/usr/lib/pkgconfig" "$DESTDIR/usr/share/doc/duo"
+echo > "$DESTDIR/usr/lib/libduo.so.1"; ln -s libduo.so.1 "$DESTDIR/usr/lib/libduo.so"
+printf 'Version: 1.4\n' > "$DESTDIR/usr/lib/pkgconfig/duo.pc"
+printf 'Version: 1.4\nRequires: duo >= 1\n' > "$DESTDIR/usr/lib/pkgconfig/duo-more.pc"
+echo > "$DESTDIR/usr/share/doc/duo/read"
+'''
+[package.duo.layout]
+"/usr/lib/libduo.so.1" = {}
+[package.duo-dev.layout]
+"/usr/lib/libduo.so" = {}
+"/usr/lib/pkgconfig/duo.pc" = {}
+[package.duo-more]
+needs = ["duo-dev = {full}"]
+layout = { "/usr/lib/pkgconfig/duo-more.pc" = {} }
+[package.duo-doc.layout]
+"/usr/share/doc/**" = {}
+`)
+	y.state("duo")
+	for name, want := range map[string]string{
+		"duo": "", "duo-dev": "duo = 1.0-1 for /usr/lib/libduo.so", "duo-more": "duo-dev = 1.0-1 for ; pkgconfig/duo >= 1 for /usr/lib/pkgconfig/duo-more.pc", "duo-doc": "",
+	} {
+		p, err := pack.Open(filepath.Join(y.w.Packages(), name+"@1.0-1.any.ell"))
+		if err != nil {
+			t.Fatal(err)
+		}
+		var got []string
+		for _, n := range p.Facts.Needs {
+			got = append(got, n.Need+" for "+n.Path)
+		}
+		if all := strings.Join(got, "; "); all != want {
+			t.Errorf("%s needs %q, want %q", name, all, want)
+		}
+		p.Close()
+	}
+}

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -161,5 +162,54 @@ func TestStates(t *testing.T) {
 	}
 	if len(c.Broken) != 1 || c.Broken[0] != (Broken{"saltmarsh-7", "tool@1-2.any", "lib < 2", "lib@1-1.any"}) {
 		t.Errorf("broken: %+v", c.Broken)
+	}
+}
+
+// Libraries are compared by soname, and by name where the soname changed.
+func TestLibraries(t *testing.T) {
+	cc, err := exec.LookPath("cc")
+	if err != nil {
+		t.Skip("no C compiler on this machine to make libraries with")
+	}
+	lib := func(soname, source string) string {
+		out := filepath.Join(t.TempDir(), "lib.so")
+		cmd := exec.Command(cc, "-x", "c", "-", "-x", "none", "-shared", "-fPIC", "-nostdlib", "-Wl,-z,relro,-z,now", "-Wl,-soname,"+soname, "-o", out)
+		cmd.Stdin = strings.NewReader(source)
+		if b, err := cmd.CombinedOutput(); err != nil {
+			t.Fatalf("%v\n%s", err, b)
+		}
+		data, err := os.ReadFile(out)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return string(data)
+	}
+	both, more, less := "void high(void) {} void low(void) {}", "void high(void) {} void low(void) {} void ebb(void) {}", "void low(void) {}"
+	for _, c := range []struct {
+		name, before, beforeText, after, afterText string
+		want                                       string
+	}{
+		{"the same", "libtide.so.1", both, "libtide.so.1", both, ""},
+		{"more", "libtide.so.1", both, "libtide.so.1", more, "note libtide.so.1→libtide.so.1 +[ebb] -[]"},
+		{"less", "libtide.so.1", both, "libtide.so.1", less, "breaks libtide.so.1→libtide.so.1 +[] -[high]"},
+		{"raised", "libtide.so.1", both, "libtide.so.2", less, "breaks libtide.so.1→libtide.so.2 +[] -[high]"},
+		{"raised for nothing", "libtide.so.1", both, "libtide.so.2", more, "breaks libtide.so.1→libtide.so.2 +[ebb] -[]"},
+		{"another", "libtide.so.1", both, "libquay.so.1", both, "breaks →libquay.so.1 +[high low] -[] libtide.so.1→ +[] -[high low]"},
+	} {
+		next := func(f *pack.Facts) { f.Release = 2 }
+		d, err := Built(context.Background(), made(t, func(*pack.Facts) {}, item{path: "/usr/lib/" + c.before, text: lib(c.before, c.beforeText)}), made(t, next, item{path: "/usr/lib/" + c.after, text: lib(c.after, c.afterText)}))
+		if err != nil {
+			t.Fatal(err)
+		}
+		var got []string
+		for _, v := range d.Verdicts[:min(1, len(d.Verdicts))] {
+			got = append(got, string(v.Weight))
+		}
+		for _, l := range d.Libraries {
+			got = append(got, fmt.Sprintf("%s→%s +%v -%v", l.Before, l.After, l.Added, l.Gone))
+		}
+		if all := strings.Join(got, " "); all != c.want {
+			t.Errorf("%s: %s, want %s", c.name, all, c.want)
+		}
 	}
 }

@@ -272,3 +272,48 @@ func FuzzPointer(f *testing.F) {
 		}
 	})
 }
+
+// States are found by channel or by the start of a snapshot's digest, those of
+// the past too; the state before a change is what its snapshots came from.
+func TestStatesOfARepository(t *testing.T) {
+	dir, r := t.TempDir(), Open(t.TempDir())
+	named := func(s State) string {
+		var names []string
+		for _, target := range slices.Sorted(maps.Keys(s.Records)) {
+			for _, rec := range s.Records[target] {
+				names = append(names, target+" "+rec.Identity())
+			}
+		}
+		return strings.Join(names, ", ")
+	}
+	publish(t, r, "testing", made(t, dir, "tide", "1.0", "seven", "a"))
+	first, err := r.At(ctx, "testing")
+	if err != nil {
+		t.Fatal(err)
+	}
+	publish(t, r, "testing", made(t, dir, "tide", "1.1", "seven", "b"))
+	time.Sleep(time.Second) // times are whole seconds
+	publish(t, r, "testing", made(t, dir, "buoy", "1.0", "eight", "c"))
+	for _, c := range []struct {
+		word, want string
+	}{
+		{"testing", "eight buoy@1.0-1.any, seven tide@1.1-1.any, seven tide@1.0-1.any"},
+		{first.Snapshots["seven"][:8], "seven tide@1.0-1.any"},
+		{first.Snapshots["seven"], "seven tide@1.0-1.any"},
+	} {
+		s, err := r.At(ctx, c.word)
+		if got := named(s); err != nil || got != c.want {
+			t.Errorf("%s: %s, %v; want %s", c.word, got, err, c.want)
+		}
+	}
+	before, err := r.Before(ctx, "testing")
+	if got := named(before); err != nil || got != "seven tide@1.1-1.any, seven tide@1.0-1.any" {
+		t.Errorf("before the last change: %s, %v", got, err)
+	}
+	var unknown *ChannelError
+	for _, word := range []string{"stable", "abc", "ffffffff"} {
+		if _, err := r.At(ctx, word); !errors.As(err, &unknown) {
+			t.Errorf("%s: %v", word, err)
+		}
+	}
+}
