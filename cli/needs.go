@@ -18,8 +18,8 @@ func (a *app) needsCommand() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "needs RECIPE",
 		Short: "Show what meets each need of a recipe, what is missing and who has it",
-		Long: `Show each need that a recipe declares, and what meets it here: a package of the
-workspace, or the base, which is looked into for commands, pkg-config modules,
+		Long: `Show each need that a recipe declares, or that was found in the packages made of
+it, and what meets it here: a package of the workspace, or the base, which is looked into for commands, pkg-config modules,
 libraries, headers, and modules of Python and Perl. What is missing is listed with
 who has it: a repository, a recipe that is not built yet, or something with nearly
 that name or version. The exit status is 5 where a build could not begin.
@@ -100,6 +100,9 @@ func (a *app) showNeeds(recipe string, states []build.NeedState, missing bool) {
 		by := s.By
 		if s.Path != "" {
 			by = "the base"
+		}
+		if s.Found != "" {
+			s.For = append(s.For, "found")
 		}
 		rows = append(rows, []string{w.Style(term.Name, s.Need), strings.Join(s.For, ", "), by, w.Style(term.Faint, strings.TrimSpace(s.Path+"  "+s.Version))})
 	}

@@ -59,7 +59,7 @@ func (j *job) meetNeeds(ctx context.Context) error {
 			j.add(p, all)
 			continue
 		}
-		if s := j.needState(n, nil); s.Met {
+		if s := j.needState(n, nil, nil); s.Met {
 			j.met[text] = base
 			j.answers[text] = stamp(j.probe().Real(s.Path))
 		} else if s.Need = text; !slices.ContainsFunc(missing, func(m NeedState) bool { return m.Need == text }) {

@@ -30,6 +30,8 @@ type NeedState struct {
 	Version string   `json:"version,omitempty"` // of what is there
 	Holders []Holder `json:"holders,omitempty"` // of what is not met: who has it
 	Near    string   `json:"near,omitempty"`    // of what is not met: something in the base with nearly its name
+	Found   string   `json:"found,omitempty"`   // the packaged file that has the need; empty for a declared one
+	Lacks   []string `json:"lacks,omitempty"`   // symbol versions that the base's library does not have
 }
 
 // Holder is who has what meets a need, or would but for its version.
@@ -73,7 +75,10 @@ func (e *MissingError) Error() string {
 // Reason says in one line why a need is not met, and who has it.
 func (n NeedState) Reason() string {
 	var parts []string
-	if n.Path != "" {
+	switch {
+	case len(n.Lacks) > 0:
+		parts = append(parts, fmt.Sprintf("the base has %s, without %s", n.Path, strings.Join(n.Lacks, ", ")))
+	case n.Path != "":
 		parts = append(parts, "the base has "+strings.TrimSpace(n.Path+" "+n.Version)+", which is not within its bounds")
 	}
 	for _, h := range n.Holders {
@@ -110,7 +115,8 @@ func (b *Builder) probe() *probe.Base {
 	return b.probed
 }
 
-// Needs tells of every need that a recipe declares what meets it here.
+// Needs tells of every need that a recipe declares, and of those that were
+// found in its packages, what meets it here.
 func (b *Builder) Needs(ctx context.Context, r *recipe.Recipe) ([]NeedState, error) {
 	wanted := map[string][]string{}
 	var order []string
@@ -144,12 +150,27 @@ func (b *Builder) Needs(ctx context.Context, r *recipe.Recipe) ([]NeedState, err
 		if !slices.Contains(wanted[text], ForRun) {
 			own = notOf(all, r.Name) // a build does not stand on its own packages
 		}
-		s := b.needState(n, own)
+		s := b.needState(n, nil, own)
 		s.Need, s.For = text, wanted[text]
 		if !s.Met && slices.ContainsFunc(n.Alternatives, func(a need.Alternative) bool { return a.Kind == need.Package && r.Makes(a.Name) }) {
 			s.Met, s.By = true, "this recipe"
 		}
 		states = append(states, s)
+	}
+	for _, p := range all {
+		if p.facts.Recipe != r.Name || p.facts.Full().String() != r.Full() {
+			continue
+		}
+		for _, f := range p.facts.Needs {
+			n, err := need.Parse(f.Need)
+			if err != nil || f.Path == "" || wanted[f.Need] != nil {
+				continue
+			}
+			wanted[f.Need] = []string{ForRun}
+			s := b.needState(n, f.Symbols, all)
+			s.Need, s.For, s.Found = f.Need, wanted[f.Need], f.Path
+			states = append(states, s)
+		}
 	}
 	return states, b.findHolders(ctx, r, states)
 }
@@ -159,15 +180,15 @@ func notOf(all []*laidPackage, recipe string) []*laidPackage {
 }
 
 // needState looks for what meets a need: the workspace's packages first, then
-// the base.
-func (b *Builder) needState(n need.Need, all []*laidPackage) NeedState {
+// the base, whose library must have the symbol versions.
+func (b *Builder) needState(n need.Need, symbols []string, all []*laidPackage) NeedState {
 	s := NeedState{Need: n.String()}
 	if p := find(all, n); p != nil {
 		s.Met, s.By = true, p.facts.Identity()
 		return s
 	}
-	if found, ok := b.probe().Look(n, nil); ok {
-		s.Met, s.Path, s.Version = found.Enough, found.Path, found.Provide.Version
+	if found, ok := b.probe().Look(n, symbols); ok {
+		s.Met, s.Path, s.Version, s.Lacks = found.Enough, found.Path, found.Provide.Version, found.Lacks
 		if s.Met {
 			s.By = base
 		}
@@ -310,7 +331,7 @@ func (b *Builder) Supply(ctx context.Context, r *recipe.Recipe) ([]string, error
 		if err != nil {
 			return brought, err
 		}
-		if b.needState(n, packages).Met {
+		if b.needState(n, nil, packages).Met {
 			continue
 		}
 		for _, p := range all {
