@@ -91,6 +91,7 @@ func TestVerdicts(t *testing.T) {
 		{"not run", same, []item{{path: "/a", mode: "0755"}}, next, []item{{path: "/a"}}, "breaks: it can not be run any more"},
 		{"command gone", func(f *pack.Facts) { f.Provides = []pack.Provide{{Provide: "command/tide"}} }, nil, next, nil, "breaks: it does not provide command/tide any more"},
 		{"newer symbols", needs("GLIBC_2.4", "GLIBC_2.34"), nil, func(f *pack.Facts) { f.Release = 2; needs("GLIBC_2.38", "GLIBC_2.4")(f) }, nil, "look: it needs GLIBC_2.38 of soname/libc.so.6, and needed GLIBC_2.34 before"},
+		{"older symbols", needs("GLIBC_2.4", "GLIBC_2.38"), nil, func(f *pack.Facts) { f.Release = 2; needs("GLIBC_2.34", "GLIBC_2.4")(f) }, nil, ""},
 		{"new need", same, nil, func(f *pack.Facts) { f.Release, f.Needs = 2, []pack.Need{{Need: "command/sh"}} }, nil, "note: it needs command/sh now"},
 		{"larger", same, nil, next, []item{{path: "/a", text: strings.Repeat("x", 2<<20)}}, "larger once installed"},
 		{"two things", same, []item{text}, func(f *pack.Facts) { f.Name, f.License = "other", "ISC" }, nil, ""},

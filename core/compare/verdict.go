@@ -117,7 +117,8 @@ func (c *Comparison) judgeNeeds() {
 		case n.After == "":
 			c.say(Note, "", "", "it does not need %s any more", n.What)
 		case strings.HasPrefix(n.What, need.Soname+"/"):
-			if before, after := newest(n.Before), newest(n.After); before != after {
+			// Fewer or older ones are no reason to look.
+			if before, after := newest(n.Before), newest(n.After); newest(n.Before+", "+n.After) != before {
 				c.say(Look, "", "see to it that the oldest system that it is for has that", "it needs %s of %s, and needed %s before", after, n.What, before)
 			}
 		}
