@@ -82,7 +82,7 @@ func newFramer(ctx context.Context, w io.Writer, compression string) (*framer, e
 				return err
 			}
 			f.packed = append(f.packed, uint32(len(c.frame)))
-			f.spare.Put(c.buffer) //nolint:staticcheck // a slice header is small beside what it saves
+			f.spare.Put(c.buffer) // a slice header is small beside what it saves
 			<-f.slots
 		}
 		return nil
@@ -126,7 +126,7 @@ func (f *framer) flush() error {
 		} else {
 			out = f.enc.EncodeAll(chunk, out)
 		}
-		f.spare.Put(chunk) //nolint:staticcheck // see above
+		f.spare.Put(chunk)
 		result <- compressed{out, out}
 	}()
 	return nil
