@@ -190,6 +190,15 @@ func (a *app) showFacts(p *pack.Package) error {
 	for _, n := range f.Needs {
 		w.Printf("  %-*s  %s\n", width, n.Need, w.Style(term.Faint, ansi.Truncate(a.origin(n), max(w.Width-width-5, 20), "…")))
 	}
+	for _, list := range []struct {
+		title string
+		items []string
+	}{{"conflicts with", f.Conflicts}, {"replaces", f.Replaces}, {"suggests", f.Suggests}} {
+		section(list.title, len(list.items))
+		for _, text := range list.items {
+			w.Printf("  %s\n", text)
+		}
+	}
 	section("provides", len(f.Provides))
 	for _, p := range f.Provides {
 		origin := "declared in the recipe"

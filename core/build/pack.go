@@ -151,8 +151,9 @@ func (j *job) declare(p *part, all []*part) {
 		p.facts.Provides = append(p.facts.Provides, pack.Provide{Provide: text})
 	}
 	for _, o := range p.provides {
-		p.facts.Provides = append(p.facts.Provides, pack.Provide{Provide: o.String(), Path: o.Path})
+		p.facts.Provides = append(p.facts.Provides, pack.Provide{Provide: o.String(), Path: o.Path, Symbols: o.Symbols})
 	}
+	p.facts.Conflicts, p.facts.Replaces, p.facts.Suggests = own.Conflicts, own.Replaces, own.Suggests
 	declared := own.Needs
 	if p.name == r.PackageNames()[0] {
 		declared = append(append([]string{}, r.Needs.Run...), own.Needs...)

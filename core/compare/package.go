@@ -183,6 +183,9 @@ func Built(ctx context.Context, a, b *pack.Package) (*Comparison, error) {
 	c.facts(a.Facts, b.Facts)
 	c.Needs = sets(Needs, needsOf(a.Facts), needsOf(b.Facts))
 	c.Provides = sets("provides", providesOf(a.Facts), providesOf(b.Facts))
+	c.Facts = append(c.Facts, sets("conflicts", among(a.Facts.Conflicts), among(b.Facts.Conflicts))...)
+	c.Facts = append(c.Facts, sets("replaces", among(a.Facts.Replaces), among(b.Facts.Replaces))...)
+	c.Facts = append(c.Facts, sets("suggests", among(a.Facts.Suggests), among(b.Facts.Suggests))...)
 	c.scripts(a.Scripts(), b.Scripts())
 	c.build(a, b)
 	if err := c.files(ctx, left, right); err != nil {
@@ -244,6 +247,15 @@ func providesOf(f pack.Facts) map[string]string {
 	for _, p := range f.Provides {
 		name, value, _ := strings.Cut(p.Provide, " ")
 		out[name] = value
+	}
+	return out
+}
+
+// among is a list as a set of things without values.
+func among(list []string) map[string]string {
+	out := map[string]string{}
+	for _, item := range list {
+		out[item] = ""
 	}
 	return out
 }

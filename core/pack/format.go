@@ -91,6 +91,9 @@ type Facts struct {
 	Date        string                    `json:"date"`   // RFC 3339 full-date, of the newest change
 	Needs       []Need                    `json:"needs"`
 	Provides    []Provide                 `json:"provides"`
+	Conflicts   []string                  `json:"conflicts,omitempty"` // needs that must not be met beside it
+	Replaces    []string                  `json:"replaces,omitempty"`  // packages whose place it takes
+	Suggests    []string                  `json:"suggests,omitempty"`  // needs that it can do without
 	Accounts    map[string]recipe.Account `json:"accounts,omitempty"`
 	Changes     []recipe.Change           `json:"changes,omitempty"`
 	Paths       int                       `json:"paths"` // lines of layout.jsonl
@@ -107,8 +110,9 @@ type Need struct {
 
 // Provide is something that the package offers.
 type Provide struct {
-	Provide string `json:"provide"`
-	Path    string `json:"path,omitempty"` // the file it was found in
+	Provide string   `json:"provide"`
+	Path    string   `json:"path,omitempty"`    // the file it was found in
+	Symbols []string `json:"symbols,omitempty"` // symbol versions that a soname's library defines
 }
 
 // Entry is a line of meta/layout.jsonl.
@@ -283,6 +287,11 @@ func (f Facts) check() error {
 	for _, n := range f.Needs {
 		if _, err := need.Parse(n.Need); err != nil {
 			return fmt.Errorf("need %q: %w", n.Need, err)
+		}
+	}
+	for _, text := range slices.Concat(f.Conflicts, f.Replaces, f.Suggests) {
+		if _, err := need.Parse(text); err != nil {
+			return fmt.Errorf("%q in conflicts, replaces or suggests: %w", text, err)
 		}
 	}
 	for _, p := range f.Provides {

@@ -245,6 +245,22 @@ func (r *Recipe) checkNeeds(needs []string, path ...any) {
 	}
 }
 
+// checkReplaces reports what no package can stand in for: a package takes the
+// place of other packages, each by its name.
+func (r *Recipe) checkReplaces(p Package, name string) {
+	for i, text := range p.Replaces {
+		at := r.Doc.At("package", name, "replaces", i)
+		n, err := need.Parse(text)
+		switch {
+		case err != nil: // checkNeeds tells of it
+		case len(n.Alternatives) != 1 || n.Alternatives[0].Kind != need.Package:
+			r.Doc.Add(at, fmt.Sprintf("%q is not one package", text), "name the package whose place it takes: replaces = [\"old-name < 2\"]")
+		case n.Alternatives[0].Name == name:
+			r.Doc.Add(at, "the package replaces itself", "a newer version takes the place of an older one without saying so")
+		}
+	}
+}
+
 func (r *Recipe) checkPackage(name string, p Package) {
 	d := r.Doc
 	item := d.Find("package", name)
@@ -261,6 +277,10 @@ func (r *Recipe) checkPackage(name string, p Package) {
 	r.checkSummary(p.Summary, "package", name, "summary")
 	r.checkArch(p.Arch, "package", name, "arch")
 	r.checkNeeds(p.Needs, "package", name, "needs")
+	r.checkNeeds(p.Conflicts, "package", name, "conflicts")
+	r.checkNeeds(p.Replaces, "package", name, "replaces")
+	r.checkReplaces(p, name)
+	r.checkNeeds(p.Suggests, "package", name, "suggests")
 	for i, text := range p.Provides {
 		n := d.Find("package", name, "provides", i)
 		var e *document.Mistake

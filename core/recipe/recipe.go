@@ -161,6 +161,9 @@ type Package struct {
 	Arch        string             `toml:"arch"`
 	Needs       []string           `toml:"needs"`
 	Provides    []string           `toml:"provides"`
+	Conflicts   []string           `toml:"conflicts"` // what it cannot be in one root with
+	Replaces    []string           `toml:"replaces"`  // what it stands in for, and whose paths it may take
+	Suggests    []string           `toml:"suggests"`  // what it is better with
 	Layout      map[string]Entry   `toml:"layout" shape:"paths with { } behind them"`
 	Accounts    map[string]Account `toml:"account"`
 	Scripts     Scripts            `toml:"script"`

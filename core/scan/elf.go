@@ -25,6 +25,7 @@ type ELF struct {
 	Soname      string
 	Needed      []string            // DT_NEEDED
 	Symbols     map[string][]string // needed soname → symbol versions
+	Defined     []string            // symbol versions that it defines, sorted
 	Runpath     []string            // DT_RUNPATH and DT_RPATH
 	BuildID     string
 	FullRelro   bool // relocations are read-only once it runs
@@ -123,6 +124,14 @@ func (e *ELF) dynamic(f *elf.File) {
 	}
 	e.FullRelro = e.Relro && (flags&flagNow != 0 || flags1&flag1Now != 0 || present(elf.DT_BIND_NOW))
 	e.TextRel = flags&flagTextRel != 0 || present(elf.DT_TEXTREL)
+	if defined, err := f.DynamicVersions(); err == nil {
+		for _, v := range defined {
+			if v.Flags&elf.VER_FLG_BASE == 0 {
+				e.Defined = append(e.Defined, v.Name)
+			}
+		}
+		slices.Sort(e.Defined)
+	}
 	versions, err := f.DynamicVersionNeeds()
 	if err != nil {
 		return

@@ -41,7 +41,8 @@ type Need struct {
 // Provide is something that a file offers.
 type Provide struct {
 	need.Provide
-	Path string
+	Path    string
+	Symbols []string // symbol versions that a library defines
 }
 
 // headSize is how much of a file is looked at to tell what it is.
@@ -192,7 +193,7 @@ func Provides(claims []layout.Claim, files []File) []Provide {
 	for _, f := range files {
 		if f.Python != nil {
 			versions[f.Python.Name] = Comparable(f.Python.Version)
-			out = append(out, Provide{need.Provide{Kind: need.Python, Name: f.Python.Name, Version: Comparable(f.Python.Version)}, f.Path})
+			out = append(out, Provide{need.Provide{Kind: need.Python, Name: f.Python.Name, Version: Comparable(f.Python.Version)}, f.Path, nil})
 		}
 		if f.Version != "" {
 			versions[f.Path] = f.Version
@@ -204,20 +205,20 @@ func Provides(claims []layout.Claim, files []File) []Provide {
 			if kind == need.Python {
 				v = versions[PythonName(name)]
 			}
-			out = append(out, Provide{need.Provide{Kind: kind, Name: name, Version: v}, c.Path.Path})
+			out = append(out, Provide{need.Provide{Kind: kind, Name: name, Version: v}, c.Path.Path, nil})
 		}
 		dir, base := path.Split(c.Path.Path)
 		runs := c.Type == layout.File && c.Mode&0o111 != 0 || c.Type == layout.Symlink
 		if runs && commandDirs[path.Clean(dir)] {
-			out = append(out, Provide{need.Provide{Kind: need.Command, Name: base}, c.Path.Path})
+			out = append(out, Provide{need.Provide{Kind: need.Command, Name: base}, c.Path.Path, nil})
 		}
 	}
 	for _, f := range files {
 		if f.ELF != nil && f.ELF.Type == Shared && f.ELF.Soname != "" && LibraryDir(path.Dir(f.Path)) {
-			out = append(out, Provide{need.Provide{Kind: need.Soname, Name: f.ELF.Soname}, f.Path})
+			out = append(out, Provide{need.Provide{Kind: need.Soname, Name: f.ELF.Soname}, f.Path, f.ELF.Defined})
 		}
 		if f.PkgConfig != nil {
-			out = append(out, Provide{need.Provide{Kind: need.PkgConfig, Name: f.PkgConfig.Name, Version: Comparable(f.PkgConfig.Version)}, f.Path})
+			out = append(out, Provide{need.Provide{Kind: need.PkgConfig, Name: f.PkgConfig.Name, Version: Comparable(f.PkgConfig.Version)}, f.Path, nil})
 		}
 	}
 	out = slices.DeleteFunc(out, func(p Provide) bool { return !sayable(p.Name) })
