@@ -174,7 +174,7 @@ func (b *bench) repository() {
 	large, small := repo.Open(filepath.Join(b.work, "large")), repo.Open(filepath.Join(b.work, "small"))
 	publish := func(r *repo.Repository, files ...string) time.Duration {
 		began := time.Now()
-		_, err := r.Publish(ctx, "testing", files, progress.None)
+		_, err := r.Publish(ctx, "testing", files, repo.Terms{}, progress.None)
 		check(err)
 		return time.Since(began)
 	}

@@ -54,7 +54,7 @@ one. Refused packages make the exit status 3; the others are published.`,
 			if err != nil {
 				return err
 			}
-			report, err := r.Publish(cmd.Context(), ch, files, a.progress)
+			report, err := r.Publish(cmd.Context(), ch, files, repo.Terms{}, a.progress)
 			if err != nil {
 				return err
 			}

@@ -2,7 +2,6 @@ package repo
 
 import (
 	"bytes"
-	"cmp"
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
@@ -14,11 +13,9 @@ import (
 	"path/filepath"
 	"runtime"
 	"slices"
-	"time"
 
 	"golang.org/x/sync/errgroup"
 
-	"ellwand.example/core/canonical"
 	"ellwand.example/core/layout"
 	"ellwand.example/core/pack"
 	"ellwand.example/core/progress"
@@ -45,6 +42,7 @@ type Report struct {
 	Channel  string    `json:"channel"`
 	Serial   int64     `json:"serial"` // of the repository afterwards
 	Outcomes []Outcome `json:"outcomes"`
+	Change   Change    `json:"change"`
 }
 
 // Count counts the outcomes of a state.
@@ -69,72 +67,32 @@ type candidate struct {
 
 // Publish adds package files to a channel in one atomic step. Each file is
 // verified whole first; those that are damaged, or that another file of the
-// same identity stands in the way of, are refused, and the others go in. The
-// error is for the repository itself: after one, nothing has changed.
-func (r *Repository) Publish(ctx context.Context, channelName string, files []string, sink progress.Sink) (Report, error) {
+// same identity stands in the way of, are refused. Of the others the gate
+// judges what the channel would become: either all go in, or, with a
+// *RefusedError, none. After an error nothing has changed.
+func (r *Repository) Publish(ctx context.Context, channelName string, files []string, terms Terms, sink progress.Sink) (Report, error) {
 	report := Report{Channel: channelName, Outcomes: make([]Outcome, len(files))}
-	if !channel.MatchString(channelName) {
-		return report, fmt.Errorf("%q cannot be a channel's name: small letters, digits, . and -", channelName)
-	}
 	candidates, err := examine(ctx, files, report.Outcomes, sink)
 	if err != nil {
 		return report, err
 	}
 	if len(candidates) == 0 {
-		return report, nil
+		return report, checkChannel(channelName)
 	}
-	unlock, err := r.Storage.Lock(ctx)
-	if err != nil {
-		return report, err
-	}
-	defer unlock()
-	pointer, err := r.Pointer(ctx)
-	var none *NotRepositoryError
-	if errors.As(err, &none) {
-		pointer, err = Pointer{Format: Format, Channels: map[string]map[string]string{}}, nil
-	}
-	if err != nil {
-		return report, err
-	}
-	report.Serial = pointer.Serial
-	now := time.Now().UTC().Truncate(time.Second)
-	changed := false
-	for _, target := range targetsOf(candidates) {
-		t := &targetUpdate{repo: r, pointer: pointer, channel: channelName, target: target, shards: map[string][]Record{}}
-		if err := t.open(ctx); err != nil {
-			return report, err
+	report.Change, err = r.change(ctx, channelName, ActionPublish, terms, sink, func(ctx context.Context, tx *transaction) error {
+		for _, target := range targetsOf(candidates) {
+			e, err := tx.edit(ctx, target)
+			if err != nil {
+				return err
+			}
+			if err := e.judge(ctx, candidates, report.Outcomes); err != nil {
+				return err
+			}
 		}
-		added, err := t.judge(ctx, candidates, report.Outcomes)
-		if err != nil {
-			return report, err
-		}
-		if len(added) == 0 {
-			continue
-		}
-		snapshot, err := t.write(ctx, added, now)
-		if err != nil {
-			return report, err
-		}
-		if pointer.Channels[channelName] == nil {
-			pointer.Channels[channelName] = map[string]string{}
-		}
-		pointer.Channels[channelName][target] = snapshot
-		changed = true
-	}
-	if !changed {
-		return report, nil
-	}
-	pointer.Serial++
-	pointer.Time = now
-	data, err := canonical.Marshal(pointer)
-	if err != nil {
-		return report, err
-	}
-	if err := r.Storage.Replace(ctx, PointerFile, data); err != nil {
-		return report, err
-	}
-	report.Serial = pointer.Serial
-	return report, nil
+		return nil
+	})
+	report.Serial = report.Change.Serial
+	return report, err
 }
 
 func targetsOf(candidates []*candidate) []string {
@@ -201,6 +159,7 @@ func examineOne(ctx context.Context, file string) (*candidate, error) {
 	c := &candidate{file: file, target: f.Target, record: Record{
 		Name: f.Name, Version: f.Version, Release: f.Release, Arch: f.Arch, Summary: f.Summary, License: f.License,
 		Category: f.Category, Homepage: f.Homepage, Recipe: f.Recipe, Date: f.Date, Needs: f.Needs, Provides: f.Provides,
+		Conflicts: f.Conflicts, Replaces: f.Replaces, Suggests: f.Suggests, Epoch: f.Epoch,
 		Size: f.Size, Bytes: n, SHA256: hex.EncodeToString(h.Sum(nil)),
 		File: "packages/" + f.Target + "/" + f.Name + "/" + f.FileName(),
 	}}
@@ -216,151 +175,76 @@ func examineOne(ctx context.Context, file string) (*candidate, error) {
 	return c, nil
 }
 
-// targetUpdate is the change to one target's index.
-type targetUpdate struct {
-	repo            *Repository
-	pointer         Pointer
-	channel, target string
-	parent          string
-	old             Snapshot
-	shards          map[string][]Record // those that were read
-}
-
-func (t *targetUpdate) open(ctx context.Context) (err error) {
-	t.parent = t.pointer.Channels[t.channel][t.target]
-	if t.parent != "" {
-		t.old, err = t.repo.Snapshot(ctx, t.parent)
-	}
-	return err
-}
-
-// judge compares candidates with what is there, and gives each its outcome.
-func (t *targetUpdate) judge(ctx context.Context, candidates []*candidate, outcomes []Outcome) ([]*candidate, error) {
-	elsewhere, err := t.otherChannels(ctx)
-	if err != nil {
-		return nil, err
-	}
-	var added []*candidate
+// judge compares candidates with what is there, gives each its outcome, and
+// adds those that are new.
+func (e *edit) judge(ctx context.Context, candidates []*candidate, outcomes []Outcome) error {
 	for _, c := range candidates {
-		if c.target != t.target {
+		if c.target != e.target {
 			continue
 		}
 		o := &outcomes[c.index]
 		*o = Outcome{File: c.file, Package: c.record.Identity(), State: Added}
-		key := shardOf(c.record.Name)
-		if _, read := t.shards[key]; !read {
-			if ref, ok := t.old.Shards[key]; ok {
-				if t.shards[key], err = t.repo.shard(nil)(ctx, ref); err != nil {
-					return nil, err
-				}
-			}
+		there, err := e.find(ctx, c.record.Name, c.record.inPlaceOf)
+		if err != nil {
+			return err
 		}
-		same := func(r Record) bool { return r.Identity() == c.record.Identity() }
-		if i := slices.IndexFunc(t.shards[key], same); i >= 0 {
-			there := t.shards[key][i]
-			if there.SHA256 == c.record.SHA256 {
-				o.State = Already
-				continue
+		if there != nil {
+			o.State = Already
+			if there.SHA256 != c.record.SHA256 {
+				o.State, o.Reason = Refused, differs(c.record, *there, "this channel")
 			}
-			o.State, o.Reason = Refused, differs(c.record, there, "this channel")
 			continue
 		}
-		there, name, err := elsewhere(ctx, key, same)
+		there, name, err := e.elsewhere(ctx, c.record)
 		if err != nil {
-			return nil, err
+			return err
 		}
 		if there != nil && there.SHA256 != c.record.SHA256 {
 			o.State, o.Reason = Refused, differs(c.record, *there, "channel "+name)
 			continue
 		}
-		t.shards[key] = append(t.shards[key], c.record)
-		added = append(added, c)
+		if err := e.add(ctx, c.record, c.paths); err != nil {
+			return err
+		}
+		e.files = append(e.files, c)
 	}
-	return added, nil
+	return nil
 }
 
 func differs(r, there Record, where string) string {
 	return fmt.Sprintf("%s holds another file as %s (sha256 %.12s…, this one %.12s…): raise the release in the recipe and build again", where, r.Identity(), there.SHA256, r.SHA256)
 }
 
-// otherChannels returns a function that looks for a package in the target's
-// other channels: all channels share the package files.
-func (t *targetUpdate) otherChannels(ctx context.Context) (func(context.Context, string, func(Record) bool) (*Record, string, error), error) {
-	snapshots := map[string]Snapshot{}
-	for name, targets := range t.pointer.Channels {
-		if name == t.channel || targets[t.target] == "" {
+// elsewhere looks for a package in the target's other channels: all channels
+// share the package files.
+func (e *edit) elsewhere(ctx context.Context, rec Record) (*Record, string, error) {
+	for _, name := range slices.Sorted(maps.Keys(e.tx.pointer.Channels)) {
+		digest := e.tx.pointer.Channels[name][e.target]
+		if name == e.tx.channel || digest == "" {
 			continue
 		}
-		s, err := t.repo.Snapshot(ctx, targets[t.target])
+		s, err := e.tx.snapshot(ctx, digest)
 		if err != nil {
-			return nil, err
+			return nil, "", err
 		}
-		snapshots[name] = s
+		ref, ok := s.Shards[shardOf(rec.Name)]
+		if !ok {
+			continue
+		}
+		records, err := e.tx.repo.shard(mentions(rec.Name))(ctx, ref)
+		if err != nil {
+			return nil, "", err
+		}
+		if i := slices.IndexFunc(records, rec.inPlaceOf); i >= 0 {
+			return &records[i], name, nil
+		}
 	}
-	return func(ctx context.Context, key string, same func(Record) bool) (*Record, string, error) {
-		for _, name := range slices.Sorted(maps.Keys(snapshots)) {
-			ref, ok := snapshots[name].Shards[key]
-			if !ok {
-				continue
-			}
-			records, err := t.repo.shard(nil)(ctx, ref)
-			if err != nil {
-				return nil, "", err
-			}
-			if i := slices.IndexFunc(records, same); i >= 0 {
-				return &records[i], name, nil
-			}
-		}
-		return nil, "", nil
-	}, nil
+	return nil, "", nil
 }
 
-// write stores the package files, the shards that changed and the snapshot,
-// and returns the snapshot's digest.
-func (t *targetUpdate) write(ctx context.Context, added []*candidate, now time.Time) (string, error) {
-	next := Snapshot{
-		Format: Format, Target: t.target, Parent: t.parent, Time: now, Action: "publish",
-		Packages: t.old.Packages + len(added), Bytes: t.old.Bytes, Shards: map[string]Ref{}, Files: map[string]Ref{},
-	}
-	maps.Copy(next.Shards, t.old.Shards)
-	maps.Copy(next.Files, t.old.Files)
-	paths := map[string][]PathRecord{}
-	for _, c := range added {
-		if err := t.storePackage(ctx, c); err != nil {
-			return "", err
-		}
-		next.Bytes += c.record.Bytes
-		key := shardOf(c.record.Name)
-		paths[key] = append(paths[key], c.paths...)
-	}
-	for key, more := range paths {
-		records := t.shards[key]
-		slices.SortFunc(records, func(a, b Record) int { return cmp.Compare(a.Identity(), b.Identity()) })
-		ref, err := putLines(ctx, t.repo, "shards/", records)
-		if err != nil {
-			return "", err
-		}
-		next.Shards[key] = ref
-		if old, ok := t.old.Files[key]; ok {
-			before, err := t.repo.files(nil)(ctx, old)
-			if err != nil {
-				return "", err
-			}
-			more = append(before, more...)
-		}
-		slices.SortFunc(more, func(a, b PathRecord) int {
-			return cmp.Or(cmp.Compare(a.Path, b.Path), cmp.Compare(a.Package, b.Package))
-		})
-		if next.Files[key], err = putLines(ctx, t.repo, "files/", more); err != nil {
-			return "", err
-		}
-	}
-	data, err := canonical.Marshal(next)
-	if err != nil {
-		return "", err
-	}
-	sum := digestOf(data)
-	return sum, t.repo.Storage.Put(ctx, "snapshots/"+sum+".json", bytes.NewReader(data))
+// mentions keeps the lines that have a text in them.
+func mentions(text string) func(line []byte) bool {
+	return func(line []byte) bool { return bytes.Contains(line, []byte(text)) }
 }
 
 func putLines[T any](ctx context.Context, r *Repository, dir string, items []T) (Ref, error) {
@@ -374,14 +258,14 @@ func putLines[T any](ctx context.Context, r *Repository, dir string, items []T) 
 
 // storePackage copies a package file, and makes sure that what arrives is what
 // was examined.
-func (t *targetUpdate) storePackage(ctx context.Context, c *candidate) error {
+func (r *Repository) storePackage(ctx context.Context, c *candidate) error {
 	in, err := os.Open(c.file)
 	if err != nil {
 		return err
 	}
 	defer in.Close()
 	checked := &checkedReader{r: in, want: c.record.SHA256, sum: sha256.New(), name: filepath.Base(c.file)}
-	return t.repo.Storage.Put(ctx, c.record.File, checked)
+	return r.Storage.Put(ctx, c.record.File, checked)
 }
 
 // checkedReader fails at the end of a file whose digest is another one, so

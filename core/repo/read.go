@@ -20,10 +20,15 @@ import (
 )
 
 // Repository is a repository to read from and publish to.
-type Repository struct{ Storage Storage }
+type Repository struct {
+	Storage Storage
+	// Cache is a folder for what can be made again from the repository; empty
+	// for none.
+	Cache string
+}
 
 // Open returns the repository in a folder, which need not exist yet.
-func Open(dir string) *Repository { return &Repository{Directory{dir}} }
+func Open(dir string) *Repository { return &Repository{Storage: Directory{dir}} }
 
 // read reads a whole file of bounded size.
 func (r *Repository) read(ctx context.Context, name string, limit int64) ([]byte, error) {
@@ -42,13 +47,27 @@ func (r *Repository) read(ctx context.Context, name string, limit int64) ([]byte
 // Pointer reads repository.json. The error is a *NotRepositoryError where
 // there is none.
 func (r *Repository) Pointer(ctx context.Context) (Pointer, error) {
-	var p Pointer
-	data, err := r.read(ctx, PointerFile, maxPointer)
+	p, _, err := r.current(ctx)
+	return p, err
+}
+
+// current reads repository.json with its mark.
+func (r *Repository) current(ctx context.Context) (Pointer, string, error) {
+	data, mark, err := r.Storage.Current(ctx, PointerFile)
 	if errors.Is(err, fs.ErrNotExist) {
-		return p, &NotRepositoryError{Dir: r.Storage.Where()}
+		return Pointer{}, "", &NotRepositoryError{Dir: r.Storage.Where()}
 	}
 	if err != nil {
-		return p, err
+		return Pointer{}, "", err
+	}
+	p, err := parsePointer(data)
+	return p, mark, err
+}
+
+func parsePointer(data []byte) (Pointer, error) {
+	var p Pointer
+	if len(data) > maxPointer {
+		return p, &DamagedError{PointerFile, fmt.Errorf("it is larger than %d bytes", maxPointer)}
 	}
 	if err := json.Unmarshal(data, &p); err != nil {
 		return p, &DamagedError{PointerFile, err}
@@ -236,7 +255,7 @@ func (r *Repository) Before(ctx context.Context, channel string) (State, error) 
 	if err != nil {
 		return State{}, err
 	}
-	var last time.Time
+	var last int64
 	parents := map[string]Snapshot{}
 	for target, sha256 := range targets {
 		s, err := r.Snapshot(ctx, sha256)
@@ -244,15 +263,13 @@ func (r *Repository) Before(ctx context.Context, channel string) (State, error) 
 			return State{}, err
 		}
 		parents[target] = s
-		if s.Time.After(last) {
-			last = s.Time
-		}
+		last = max(last, s.Serial)
 	}
 	// Targets that the last change did not touch are as they were.
 	before := map[string]string{}
 	for target, s := range parents {
 		switch {
-		case !s.Time.Equal(last):
+		case s.Serial != last:
 			before[target] = targets[target]
 		case s.Parent != "":
 			before[target] = s.Parent
@@ -293,6 +310,9 @@ func (r *Repository) find(ctx context.Context, p Pointer, start string) (target,
 					return target, at, nil
 				}
 				seen[at] = true
+				if slices.Contains(p.Pruned, at) {
+					break
+				}
 				s, err := r.Snapshot(ctx, at)
 				if err != nil {
 					return "", "", err

@@ -42,7 +42,7 @@ func made(t testing.TB, dir, name, version, target, text string) string {
 
 func publish(t testing.TB, r *Repository, channel string, files ...string) Report {
 	t.Helper()
-	report, err := r.Publish(ctx, channel, files, progress.None)
+	report, err := r.Publish(ctx, channel, files, Terms{}, progress.None)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -163,7 +163,7 @@ func TestNoRepository(t *testing.T) {
 	}
 	dir := t.TempDir()
 	os.WriteFile(filepath.Join(dir, "letter.txt"), nil, 0o644)
-	if _, err := Open(dir).Publish(ctx, "testing", []string{made(t, t.TempDir(), "tide", "1", "t", "")}, progress.None); !errors.As(err, &none) || !none.Foreign {
+	if _, err := Open(dir).Publish(ctx, "testing", []string{made(t, t.TempDir(), "tide", "1", "t", "")}, Terms{}, progress.None); !errors.As(err, &none) || !none.Foreign {
 		t.Errorf("somebody's folder: %v", err)
 	}
 	if left, _ := os.ReadDir(dir); len(left) != 1 {
@@ -210,7 +210,7 @@ func TestConcurrent(t *testing.T) {
 		}
 		wg.Go(func() {
 			for _, f := range files {
-				if _, err := Open(root).Publish(ctx, "testing", []string{f}, progress.None); err != nil {
+				if _, err := Open(root).Publish(ctx, "testing", []string{f}, Terms{}, progress.None); err != nil {
 					t.Error(err)
 				}
 			}
@@ -292,7 +292,6 @@ func TestStatesOfARepository(t *testing.T) {
 		t.Fatal(err)
 	}
 	publish(t, r, "testing", made(t, dir, "tide", "1.1", "seven", "b"))
-	time.Sleep(time.Second) // times are whole seconds
 	publish(t, r, "testing", made(t, dir, "buoy", "1.0", "eight", "c"))
 	for _, c := range []struct {
 		word, want string

@@ -7,7 +7,9 @@ import (
 	"io"
 	"io/fs"
 	"os"
+	"path"
 	"path/filepath"
+	"strings"
 	"time"
 
 	"github.com/gofrs/flock"
@@ -20,17 +22,37 @@ type Storage interface {
 	// Open returns a file's contents; the error is fs.ErrNotExist for one
 	// that is not there.
 	Open(ctx context.Context, name string) (io.ReadCloser, error)
-	// Put stores an immutable file. It appears whole or not at all.
+	// Put stores a file. It appears whole or not at all, also in the place of
+	// an older one.
 	Put(ctx context.Context, name string, r io.Reader) error
+	// Current reads the file that changes, with a mark that is another one
+	// after each change. The error is fs.ErrNotExist if it is not there.
+	Current(ctx context.Context, name string) (data []byte, mark string, err error)
 	// Replace stores the file that changes, after everything that was put
-	// before is safe on disk.
-	Replace(ctx context.Context, name string, data []byte) error
-	// Lock keeps other publishers out until unlock is called, and clears away
-	// what an interrupted one left.
+	// before is safe. The error is ErrChanged where it no longer has the mark;
+	// an empty mark stands for a file that is not there.
+	Replace(ctx context.Context, name string, data []byte, mark string) error
+	// List calls a function for every file whose name begins with a prefix that
+	// ends in a slash, or for all.
+	List(ctx context.Context, prefix string, each func(Stored) error) error
+	// Remove takes away a file. One that is not there is no error.
+	Remove(ctx context.Context, name string) error
+	// Lock keeps other publishers out until unlock is called, as far as the
+	// storage can, and clears away what an interrupted one left.
 	Lock(ctx context.Context) (unlock func(), err error)
 	// Where tells a person where the repository is.
 	Where() string
 }
+
+// Stored is a file in a storage.
+type Stored struct {
+	Name     string
+	Size     int64 // bytes
+	Modified time.Time
+}
+
+// ErrChanged says that somebody else changed the repository in between.
+var ErrChanged = errors.New("the repository was changed by somebody else at the same moment")
 
 // incoming is where files stand until they are whole.
 const incoming = ".incoming"
@@ -97,10 +119,24 @@ func (d Directory) Put(ctx context.Context, name string, r io.Reader) error {
 	return os.Rename(t.Name(), d.path(name))
 }
 
+// Current reads a file; its mark is its digest.
+func (d Directory) Current(_ context.Context, name string) ([]byte, string, error) {
+	data, err := os.ReadFile(d.path(name))
+	if err != nil {
+		return nil, "", err
+	}
+	return data, digestOf(data), nil
+}
+
 // Replace flushes the file system once for all files put before, and renames.
-func (d Directory) Replace(ctx context.Context, name string, data []byte) error {
+func (d Directory) Replace(ctx context.Context, name string, data []byte, mark string) error {
 	if err := ctx.Err(); err != nil {
 		return err
+	}
+	if _, now, err := d.Current(ctx, name); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	} else if now != mark {
+		return ErrChanged // by somebody who does not know of locks
 	}
 	dir, err := os.Open(d.Dir)
 	if err != nil {
@@ -122,6 +158,47 @@ func (d Directory) Replace(ctx context.Context, name string, data []byte) error 
 		return err
 	}
 	return dir.Sync() // the rename itself
+}
+
+// List walks the folder, without what is under way.
+func (d Directory) List(ctx context.Context, prefix string, each func(Stored) error) error {
+	err := filepath.WalkDir(d.path(strings.TrimSuffix(prefix, "/")), func(p string, e fs.DirEntry, err error) error {
+		if err != nil || ctx.Err() != nil {
+			return errors.Join(err, ctx.Err())
+		}
+		name, err := filepath.Rel(d.Dir, p)
+		if err != nil {
+			return err
+		}
+		if name == incoming {
+			return fs.SkipDir
+		}
+		if e.IsDir() {
+			return nil
+		}
+		info, err := e.Info()
+		if err != nil {
+			return err
+		}
+		return each(Stored{filepath.ToSlash(name), info.Size(), info.ModTime()})
+	})
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	return err
+}
+
+// Remove removes a file, and folders that are empty without it.
+func (d Directory) Remove(_ context.Context, name string) error {
+	if err := os.Remove(d.path(name)); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	for dir := path.Dir(name); strings.Contains(dir, "/"); dir = path.Dir(dir) {
+		if os.Remove(d.path(dir)) != nil {
+			break // something else is in it
+		}
+	}
+	return nil
 }
 
 // Lock takes an advisory lock on a file in the folder. A folder that is
@@ -166,7 +243,7 @@ func (d Directory) ready() error {
 		}
 	}
 	// A publisher may be starting it at this moment, or was interrupted.
-	ours := map[string]bool{incoming: true, "packages": true, "shards": true, "files": true, "snapshots": true}
+	ours := map[string]bool{incoming: true, "packages": true, "shards": true, "files": true, "snapshots": true, "pages": true}
 	started := false
 	for _, e := range entries {
 		started = started || e.Name() == incoming

@@ -46,16 +46,19 @@ func TestDirectory(t *testing.T) {
 	if _, err := d.Open(ctx, "shards/b"); !errors.Is(err, fs.ErrNotExist) {
 		t.Errorf("half a file is there: %v", err)
 	}
-	if err := d.Replace(ctx, PointerFile, []byte("one")); err != nil {
+	if err := d.Replace(ctx, PointerFile, []byte("one"), ""); err != nil {
 		t.Fatal(err)
 	}
 	stopped, cancel := context.WithCancel(ctx)
 	cancel()
-	if err := d.Replace(stopped, PointerFile, []byte("two")); !errors.Is(err, context.Canceled) {
+	if err := d.Replace(stopped, PointerFile, []byte("two"), digestOf([]byte("one"))); !errors.Is(err, context.Canceled) {
 		t.Errorf("after an interruption: %v", err)
 	}
 	if err := d.Put(stopped, "shards/c", strings.NewReader("x")); !errors.Is(err, context.Canceled) {
 		t.Errorf("after an interruption: %v", err)
+	}
+	if err := d.Replace(ctx, PointerFile, []byte("three"), "an old mark"); !errors.Is(err, ErrChanged) {
+		t.Errorf("after somebody else's change: %v", err)
 	}
 	if data, err := os.ReadFile(filepath.Join(d.Dir, PointerFile)); err != nil || string(data) != "one" {
 		t.Errorf("%q, %v", data, err)
@@ -94,7 +97,7 @@ func TestPublishInterrupted(t *testing.T) {
 	before := contents(t, r)
 	stopped, cancel := context.WithCancel(ctx)
 	cancel()
-	if _, err := r.Publish(stopped, "testing", []string{made(t, t.TempDir(), "ebb", "1", "t", "x")}, progress.None); !errors.Is(err, context.Canceled) {
+	if _, err := r.Publish(stopped, "testing", []string{made(t, t.TempDir(), "ebb", "1", "t", "x")}, Terms{}, progress.None); !errors.Is(err, context.Canceled) {
 		t.Errorf("interrupted: %v", err)
 	}
 	after := contents(t, r)
@@ -104,7 +107,7 @@ func TestPublishInterrupted(t *testing.T) {
 		}
 	}
 	for _, channel := range []string{"", "A", "../x", "a/b"} {
-		if _, err := r.Publish(ctx, channel, nil, progress.None); err == nil {
+		if _, err := r.Publish(ctx, channel, nil, Terms{}, progress.None); err == nil {
 			t.Errorf("a channel called %q", channel)
 		}
 	}

@@ -58,10 +58,23 @@ func (p *Package) Offers(n Need) bool {
 	if n.MetBy(need.Provide{Kind: need.Package, Name: p.Name, Version: p.Full.String()}) {
 		return true
 	}
-	return slices.ContainsFunc(p.Provides, func(o Provide) bool { return n.MetBy(o.Provide) && o.has(n.Symbols) })
+	return slices.ContainsFunc(p.Provides, func(o Provide) bool { return o.Meets(n) })
 }
 
-func (o Provide) has(symbols []string) bool {
+// Meets tells whether the provide meets a need.
+func (o Provide) Meets(n Need) bool { return n.MetBy(o.Provide) && o.Has(n.Symbols) }
+
+// Loose is the need without bounds and symbol versions.
+func (n Need) Loose() Need {
+	var out Need
+	for _, a := range n.Alternatives {
+		out.Alternatives = append(out.Alternatives, need.Alternative{Kind: a.Kind, Name: a.Name})
+	}
+	return out
+}
+
+// Has tells whether the library defines all of some symbol versions.
+func (o Provide) Has(symbols []string) bool {
 	return o.Symbols == nil || !slices.ContainsFunc(symbols, func(s string) bool { return !slices.Contains(o.Symbols, s) })
 }
 

@@ -113,7 +113,7 @@ func TestSolve(t *testing.T) {
 	} {
 		r := Request{Suggestions: c.suggestions, Base: func(n Need) bool {
 			base := Provide{need.Provide{Kind: need.Soname, Name: "libbase.so.1"}, []string{"BASE_1"}}
-			return n.MetBy(base.Provide) && base.has(n.Symbols)
+			return base.Meets(n)
 		}}
 		for line := range strings.Lines(c.packages) {
 			r.Packages = append(r.Packages, parsePackage(t, line))

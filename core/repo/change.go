@@ -1,0 +1,409 @@
+package repo
+
+import (
+	"bytes"
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"maps"
+	"math/rand/v2"
+	"slices"
+	"time"
+
+	"ellwand.example/core/canonical"
+	"ellwand.example/core/progress"
+	"ellwand.example/core/solve"
+)
+
+// Terms are on what terms a channel is changed.
+type Terms struct {
+	// Base returns, for a target, what tells whether the system below its
+	// packages meets a need; nil where that system is not known. Base itself may
+	// be nil.
+	Base func(target string) func(solve.Need) bool
+	// Allow are findings of the gate that are let pass. One that matches none is
+	// an error.
+	Allow []Exception
+}
+
+// Change is what became of a channel.
+type Change struct {
+	Channel string         `json:"channel"`
+	Action  string         `json:"action"`
+	Serial  int64          `json:"serial"` // of the repository afterwards
+	Time    time.Time      `json:"time"`
+	Targets []TargetChange `json:"targets"` // those that changed
+}
+
+// TargetChange is what became of one target of a channel.
+type TargetChange struct {
+	Target   string      `json:"target"`
+	Snapshot string      `json:"snapshot"`
+	Added    []string    `json:"added"`   // identities
+	Removed  []string    `json:"removed"` // identities
+	Allowed  []Exception `json:"allowed,omitempty"`
+	// Assumed are needs that no package meets, and that are taken to be met by
+	// a base that is not known here.
+	Assumed int `json:"assumed,omitempty"`
+}
+
+// ErrNothing says that a change would change nothing.
+var ErrNothing = errors.New("nothing would change")
+
+func checkChannel(name string) error {
+	if !channel.MatchString(name) {
+		return fmt.Errorf("%q cannot be a channel's name: small letters, digits, . and -", name)
+	}
+	return nil
+}
+
+// transaction is a change to one channel, from one state of the repository to
+// the next.
+type transaction struct {
+	repo      *Repository
+	pointer   Pointer
+	channel   string
+	action    string
+	now       time.Time
+	edits     []*edit
+	snapshots map[string]Snapshot
+}
+
+// attempts is how often a change is tried again where others publish at the
+// same moment to a storage that cannot keep them out.
+const attempts = 30
+
+// change lets a function edit a channel, has the gate judge what comes of it,
+// and puts it in place: first new files under names of their own, and then the
+// pointer.
+func (r *Repository) change(ctx context.Context, channel, action string, terms Terms, sink progress.Sink, with func(context.Context, *transaction) error) (Change, error) {
+	if err := checkChannel(channel); err != nil {
+		return Change{}, err
+	}
+	unlock, err := r.Storage.Lock(ctx)
+	if err != nil {
+		return Change{}, err
+	}
+	defer unlock()
+	for attempt := 1; ; attempt++ {
+		change, err := r.attempt(ctx, channel, action, terms, sink, with)
+		if !errors.Is(err, ErrChanged) || attempt == attempts {
+			return change, err
+		}
+		wait := time.Duration(rand.Int64N(int64(attempt) * int64(50*time.Millisecond)))
+		select {
+		case <-ctx.Done():
+			return change, context.Cause(ctx)
+		case <-time.After(wait):
+		}
+	}
+}
+
+func (r *Repository) attempt(ctx context.Context, channel, action string, terms Terms, sink progress.Sink, with func(context.Context, *transaction) error) (Change, error) {
+	pointer, mark, err := r.current(ctx)
+	var none *NotRepositoryError
+	if errors.As(err, &none) {
+		pointer, err = Pointer{Format: Format, Channels: map[string]map[string]string{}}, nil
+	}
+	tx := &transaction{repo: r, pointer: pointer, channel: channel, action: action, now: time.Now().UTC().Truncate(time.Second), snapshots: map[string]Snapshot{}}
+	change := Change{Channel: channel, Action: action, Serial: pointer.Serial, Targets: []TargetChange{}}
+	if err != nil {
+		return change, err
+	}
+	if err := with(ctx, tx); err != nil {
+		return change, err
+	}
+	edits := slices.DeleteFunc(tx.edits, func(e *edit) bool { return !e.changed() })
+	if len(edits) == 0 {
+		return change, nil
+	}
+	verdicts, err := tx.judge(ctx, edits, terms, sink)
+	if err != nil {
+		return change, err
+	}
+	if pointer.Channels[channel] == nil {
+		pointer.Channels[channel] = map[string]string{}
+	}
+	t := sink.Begin("write packages and index", int64(tx.stored()), "packages")
+	for i, e := range edits {
+		digest, err := e.write(ctx, verdicts[i].allowed, t)
+		if err != nil {
+			t.End("failed")
+			return change, err
+		}
+		pointer.Channels[channel][e.target] = digest
+		added, removed := e.difference()
+		change.Targets = append(change.Targets, TargetChange{e.target, digest, identitiesOf(added), identitiesOf(removed), verdicts[i].allowed, verdicts[i].assumed})
+	}
+	t.End("done")
+	pointer.Serial++
+	pointer.Time = tx.now
+	if err := r.replace(ctx, pointer, mark); err != nil {
+		return change, err
+	}
+	change.Serial, change.Time = pointer.Serial, tx.now
+	for _, e := range edits {
+		e.remember()
+	}
+	return change, nil
+}
+
+func (r *Repository) replace(ctx context.Context, p Pointer, mark string) error {
+	data, err := canonical.Marshal(p)
+	if err != nil {
+		return err
+	}
+	return r.Storage.Replace(ctx, PointerFile, data, mark)
+}
+
+func (tx *transaction) stored() (n int) {
+	for _, e := range tx.edits {
+		n += len(e.files)
+	}
+	return n
+}
+
+// snapshot reads a snapshot once.
+func (tx *transaction) snapshot(ctx context.Context, digest string) (Snapshot, error) {
+	if s, ok := tx.snapshots[digest]; ok {
+		return s, nil
+	}
+	s, err := tx.repo.Snapshot(ctx, digest)
+	if err == nil {
+		tx.snapshots[digest] = s
+	}
+	return s, err
+}
+
+// shardContent is what one shard holds.
+type shardContent struct {
+	records []Record
+	paths   []PathRecord
+}
+
+// edit is the change to one target of a channel.
+type edit struct {
+	tx     *transaction
+	target string
+	parent string // the snapshot before; empty for none
+	old    Snapshot
+	// adopted is another state whose packages the channel is to have; nil if
+	// single shards are edited.
+	adopted     *Snapshot
+	adoptedFrom string
+
+	before, after map[string]*shardContent // the shards that differ or are edited
+	files         []*candidate             // package files that are new to the channel
+	written       Snapshot                 // what came of it
+}
+
+// edit begins the change to a target.
+func (tx *transaction) edit(ctx context.Context, target string) (*edit, error) {
+	e := &edit{tx: tx, target: target, parent: tx.pointer.Channels[tx.channel][target], before: map[string]*shardContent{}, after: map[string]*shardContent{}}
+	tx.edits = append(tx.edits, e)
+	var err error
+	if e.parent != "" {
+		e.old, err = tx.snapshot(ctx, e.parent)
+	}
+	return e, err
+}
+
+// load reads a shard of a snapshot; one that is not in it is empty.
+func (r *Repository) load(ctx context.Context, s Snapshot, key string) (*shardContent, error) {
+	c := &shardContent{}
+	var err error
+	if ref, ok := s.Shards[key]; ok {
+		if c.records, err = r.shard(nil)(ctx, ref); err != nil {
+			return nil, err
+		}
+	}
+	if ref, ok := s.Files[key]; ok {
+		if c.paths, err = r.files(nil)(ctx, ref); err != nil {
+			return nil, err
+		}
+	}
+	return c, nil
+}
+
+// open reads a shard to edit.
+func (e *edit) open(ctx context.Context, key string) (*shardContent, error) {
+	if e.after[key] == nil {
+		c, err := e.tx.repo.load(ctx, e.old, key)
+		if err != nil {
+			return nil, err
+		}
+		e.before[key] = c
+		e.after[key] = &shardContent{slices.Clone(c.records), slices.Clone(c.paths)}
+	}
+	return e.after[key], nil
+}
+
+// find looks for a package of a name.
+func (e *edit) find(ctx context.Context, name string, same func(Record) bool) (*Record, error) {
+	c, err := e.open(ctx, shardOf(name))
+	if err != nil {
+		return nil, err
+	}
+	if i := slices.IndexFunc(c.records, same); i >= 0 {
+		return &c.records[i], nil
+	}
+	return nil, nil
+}
+
+func (e *edit) add(ctx context.Context, r Record, paths []PathRecord) error {
+	c, err := e.open(ctx, shardOf(r.Name))
+	if err == nil {
+		c.records, c.paths = append(c.records, r), append(c.paths, paths...)
+	}
+	return err
+}
+
+func (e *edit) remove(ctx context.Context, r Record) error {
+	c, err := e.open(ctx, shardOf(r.Name))
+	if err == nil {
+		identity := r.Identity()
+		c.records = slices.DeleteFunc(c.records, func(o Record) bool { return o.Identity() == identity })
+		c.paths = slices.DeleteFunc(c.paths, func(p PathRecord) bool { return p.Package == identity })
+	}
+	return err
+}
+
+// adopt gives the channel the packages of another snapshot.
+func (e *edit) adopt(ctx context.Context, digest string) error {
+	s, err := e.tx.snapshot(ctx, digest)
+	if err != nil {
+		return err
+	}
+	e.adopted, e.adoptedFrom = &s, digest
+	for key := range union(e.old.Shards, s.Shards) {
+		if e.old.Shards[key] == s.Shards[key] {
+			continue
+		}
+		if e.before[key], err = e.tx.repo.load(ctx, e.old, key); err != nil {
+			return err
+		}
+		if e.after[key], err = e.tx.repo.load(ctx, s, key); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func union[V any](a, b map[string]V) map[string]bool {
+	out := map[string]bool{}
+	for k := range a {
+		out[k] = true
+	}
+	for k := range b {
+		out[k] = true
+	}
+	return out
+}
+
+func (e *edit) changed() bool {
+	added, removed := e.difference()
+	return len(added)+len(removed) > 0
+}
+
+// difference lists the packages that come and go, by identity.
+func (e *edit) difference() (added, removed []Record) {
+	missing := func(from, in map[string]*shardContent) []Record {
+		var out []Record
+		for _, key := range slices.Sorted(maps.Keys(from)) {
+			there := map[string]string{}
+			for _, r := range in[key].records {
+				there[r.Identity()] = r.SHA256
+			}
+			for _, r := range from[key].records {
+				if there[r.Identity()] != r.SHA256 {
+					out = append(out, r)
+				}
+			}
+		}
+		slices.SortFunc(out, func(a, b Record) int { return cmp.Compare(a.Identity(), b.Identity()) })
+		return out
+	}
+	return missing(e.after, e.before), missing(e.before, e.after)
+}
+
+func identitiesOf(records []Record) []string {
+	out := make([]string, len(records))
+	for i, r := range records {
+		out[i] = r.Identity()
+	}
+	return out
+}
+
+// write stores the package files, the shards that changed and the snapshot,
+// and returns the snapshot's digest.
+func (e *edit) write(ctx context.Context, allowed []Exception, t progress.Task) (string, error) {
+	tx, r := e.tx, e.tx.repo
+	next := Snapshot{
+		Format: Format, Target: e.target, Parent: e.parent, Time: tx.now, Serial: tx.pointer.Serial + 1, Action: tx.action, From: e.adoptedFrom, Allowed: allowed,
+		Packages: e.old.Packages, Bytes: e.old.Bytes, Shards: maps.Clone(e.old.Shards), Files: maps.Clone(e.old.Files),
+	}
+	if next.Shards == nil {
+		next.Shards, next.Files = map[string]Ref{}, map[string]Ref{}
+	}
+	for _, c := range e.files {
+		if err := r.storePackage(ctx, c); err != nil {
+			return "", err
+		}
+		t.Advance(1)
+	}
+	if e.adopted != nil {
+		next.Packages, next.Bytes, next.Shards, next.Files = e.adopted.Packages, e.adopted.Bytes, e.adopted.Shards, e.adopted.Files
+	} else {
+		added, removed := e.difference()
+		next.Packages += len(added) - len(removed)
+		for _, a := range added {
+			next.Bytes += a.Bytes
+		}
+		for _, gone := range removed {
+			next.Bytes -= gone.Bytes
+		}
+		for key := range e.after {
+			if err := e.writeShard(ctx, key, &next); err != nil {
+				return "", err
+			}
+		}
+	}
+	data, err := canonical.Marshal(next)
+	if err != nil {
+		return "", err
+	}
+	e.written = next
+	sum := digestOf(data)
+	return sum, r.Storage.Put(ctx, "snapshots/"+sum+".json", bytes.NewReader(data))
+}
+
+func (e *edit) writeShard(ctx context.Context, key string, next *Snapshot) error {
+	c := e.after[key]
+	delete(next.Shards, key)
+	delete(next.Files, key)
+	if len(c.records) == 0 {
+		return nil
+	}
+	slices.SortFunc(c.records, func(a, b Record) int { return cmp.Compare(a.Identity(), b.Identity()) })
+	slices.SortFunc(c.paths, func(a, b PathRecord) int {
+		return cmp.Or(cmp.Compare(a.Path, b.Path), cmp.Compare(a.Package, b.Package))
+	})
+	ref, err := putLines(ctx, e.tx.repo, "shards/", c.records)
+	if err != nil {
+		return err
+	}
+	next.Shards[key] = ref
+	next.Files[key], err = putLines(ctx, e.tx.repo, "files/", c.paths)
+	return err
+}
+
+// remember keeps the tables of the shards that were written, for the gate of
+// the next change.
+func (e *edit) remember() {
+	for key, c := range e.after {
+		if len(c.records) > 0 {
+			e.tx.repo.keepTable(e.written, key, tableOf(c))
+		}
+	}
+}

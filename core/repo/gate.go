@@ -1,0 +1,420 @@
+package repo
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+
+	"ellwand.example/core/need"
+	"ellwand.example/core/progress"
+	"ellwand.example/core/solve"
+)
+
+// Codes of findings. `ellwand explain CODE` tells more of each.
+const (
+	UnmetNeed    = "P601" // a need that nothing meets
+	SharedPath   = "P602" // a path in two packages that do not say so
+	OlderVersion = "P603" // a version older than what is there
+	NoRoot       = "P604" // a package that cannot be installed
+	NeedCircle   = "P605" // packages that need each other
+	Unneeded     = "P606" // a library that nobody needs
+)
+
+// Finding is something that is wrong with a channel, or would be.
+type Finding struct {
+	Code    string `json:"code"`
+	Target  string `json:"target"`
+	Package string `json:"package"`          // the identity of the one that it is about
+	Other   string `json:"other,omitempty"`  // of another package that it is about
+	What    string `json:"what"`             // the need, the path, or the other version
+	Reason  string `json:"reason"`           // in a sentence
+	Recipe  string `json:"recipe,omitempty"` // of the package
+}
+
+// Name is the name of the package that the finding is about.
+func (f Finding) Name() string { return nameOf(f.Package) }
+
+func nameOf(identity string) string {
+	name, _, _ := strings.Cut(identity, "@")
+	return name
+}
+
+// RefusedError is what the gate found. Nothing was changed.
+type RefusedError struct {
+	Channel  string
+	Findings []Finding
+	Rebuild  []string // recipes to build again, in an order that works
+}
+
+func (e *RefusedError) Error() string {
+	s := fmt.Sprintf("channel %s would not be whole:", e.Channel)
+	for _, f := range e.Findings {
+		s += fmt.Sprintf("\n  %s  %s: %s", f.Code, f.Package, f.Reason)
+	}
+	return s
+}
+
+// UnusedError is exceptions that match nothing that the gate found.
+type UnusedError struct{ Exceptions []Exception }
+
+func (e *UnusedError) Error() string {
+	var names []string
+	for _, x := range e.Exceptions {
+		names = append(names, x.Code+":"+x.Package)
+	}
+	return fmt.Sprintf("nothing was found that %s would allow: leave it out", strings.Join(names, ", "))
+}
+
+// verdict is what the gate says of one target.
+type verdict struct {
+	allowed []Exception
+	assumed int
+}
+
+// judge has the gate look at all edits of a transaction. What is found and
+// not allowed is a *RefusedError.
+func (tx *transaction) judge(ctx context.Context, edits []*edit, terms Terms, sink progress.Sink) ([]verdict, error) {
+	verdicts := make([]verdict, len(edits))
+	refused := &RefusedError{Channel: tx.channel}
+	used := make([]bool, len(terms.Allow))
+	for i, e := range edits {
+		if tx.action == ActionRewind {
+			continue // what a channel was once judged to be
+		}
+		var base func(solve.Need) bool
+		if terms.Base != nil {
+			base = terms.Base(e.target)
+		}
+		t := sink.Begin("judge what the channel would become", 0, "")
+		g, err := e.gate(ctx, base)
+		t.End("done")
+		if err != nil {
+			return nil, err
+		}
+		verdicts[i].assumed = len(g.assumed)
+		for _, f := range g.findings {
+			at := slices.IndexFunc(terms.Allow, func(x Exception) bool { return x.Code == f.Code && x.Package == f.Name() })
+			if at < 0 {
+				refused.Findings = append(refused.Findings, f)
+				continue
+			}
+			used[at] = true
+			if !slices.Contains(verdicts[i].allowed, terms.Allow[at]) {
+				verdicts[i].allowed = append(verdicts[i].allowed, terms.Allow[at])
+			}
+		}
+		if len(refused.Findings) > 0 {
+			refused.Rebuild = append(refused.Rebuild, g.rebuild(refused.Findings)...)
+		}
+	}
+	var unused []Exception
+	for i, x := range terms.Allow {
+		if !used[i] {
+			unused = append(unused, x)
+		}
+	}
+	switch {
+	case len(refused.Findings) > 0:
+		return nil, refused
+	case len(unused) > 0:
+		return nil, &UnusedError{unused}
+	}
+	return verdicts, nil
+}
+
+// gate judges what one target of a channel would become. It looks only at what
+// the change can have made worse, so that its work does not grow with the
+// channel; Audit looks at everything.
+type gate struct {
+	*edit
+	lookup   *lookup
+	base     func(solve.Need) bool
+	met      map[string][]Record // need → who meets it afterwards
+	findings []Finding
+	assumed  map[string]bool
+	broken   map[string]Record // by name: those that lose what they need
+}
+
+// renewal is a name whose newest package is another one afterwards.
+type renewal struct{ before, after *Record }
+
+func (e *edit) gate(ctx context.Context, base func(solve.Need) bool) (*gate, error) {
+	l, err := e.tx.repo.lookup(ctx, e.state(), e.after)
+	if err != nil {
+		return nil, err
+	}
+	g := &gate{edit: e, lookup: l, base: base, met: map[string][]Record{}, assumed: map[string]bool{}, broken: map[string]Record{}}
+	renewals := e.renewals()
+	g.backwards(renewals)
+	for _, check := range []func(context.Context, map[string]renewal) error{g.ownNeeds, g.lostProvides, g.paths} {
+		if err := check(ctx, renewals); err != nil {
+			return nil, err
+		}
+	}
+	slices.SortFunc(g.findings, func(a, b Finding) int {
+		return cmp.Or(cmp.Compare(a.Code, b.Code), cmp.Compare(a.Package, b.Package), cmp.Compare(a.What, b.What), cmp.Compare(a.Other, b.Other))
+	})
+	g.findings = slices.Compact(g.findings)
+	return g, nil
+}
+
+// state is the snapshot that all shards but the edited ones are read from.
+func (e *edit) state() Snapshot {
+	if e.adopted != nil {
+		return *e.adopted
+	}
+	return e.old
+}
+
+// renewals are the names whose newest package comes, goes or changes.
+func (e *edit) renewals() map[string]renewal {
+	out := map[string]renewal{}
+	for key, after := range e.after {
+		was, is := newest(e.before[key].records), newest(after.records)
+		for name := range union(was, is) {
+			var r renewal
+			if rec, ok := was[name]; ok {
+				r.before = &rec
+			}
+			if rec, ok := is[name]; ok {
+				r.after = &rec
+			}
+			if r.before == nil || r.after == nil || r.before.SHA256 != r.after.SHA256 {
+				out[name] = r
+			}
+		}
+	}
+	return out
+}
+
+func (g *gate) find(code string, r Record, other, what, reason string) {
+	g.findings = append(g.findings, Finding{Code: code, Target: g.target, Package: r.Identity(), Other: other, What: what, Reason: reason, Recipe: r.Recipe})
+}
+
+// backwards finds packages that are older than what the channel has, or had.
+func (g *gate) backwards(renewals map[string]renewal) {
+	if g.tx.action == ActionRetire {
+		return // an older one may come to the fore
+	}
+	for _, r := range renewals {
+		if r.before != nil && r.after != nil && r.after.Full().Compare(r.before.Full()) < 0 {
+			g.find(OlderVersion, *r.after, r.before.Identity(), r.before.Full().String(), fmt.Sprintf("the channel has %s, which is newer", r.before.Full()))
+		}
+	}
+	added, _ := g.difference()
+	for _, a := range added {
+		for _, now := range newest(g.before[shardOf(a.Name)].records) {
+			if now.Name == a.Name && a.Full().Compare(now.Full()) < 0 {
+				g.find(OlderVersion, a, now.Identity(), now.Full().String(), fmt.Sprintf("the channel has %s, which is newer", now.Full()))
+			}
+		}
+	}
+}
+
+func needOf(n need.Need, symbols []string) solve.Need { return solve.Need{Need: n, Symbols: symbols} }
+
+// meets tells whether anything meets a need afterwards. Where the base is not
+// known, needs that no package has to do with are taken to be met by it.
+func (g *gate) meets(ctx context.Context, n solve.Need) (bool, error) {
+	if g.base != nil && g.base(n) {
+		return true, nil
+	}
+	by, err := g.offering(ctx, n)
+	return len(by) > 0, err
+}
+
+func (g *gate) offering(ctx context.Context, n solve.Need) ([]Record, error) {
+	text := textOf(n)
+	by, known := g.met[text]
+	if !known {
+		var err error
+		if by, err = g.lookup.offering(ctx, n); err != nil {
+			return nil, err
+		}
+		g.met[text] = by
+	}
+	return by, nil
+}
+
+func textOf(n solve.Need) string {
+	if len(n.Symbols) == 0 {
+		return n.String()
+	}
+	return n.String() + " with " + strings.Join(n.Symbols, ", ")
+}
+
+// ownNeeds finds what the packages that come need and nothing meets.
+func (g *gate) ownNeeds(ctx context.Context, renewals map[string]renewal) error {
+	for _, r := range renewals {
+		if r.after == nil {
+			continue
+		}
+		for _, n := range r.after.needs() {
+			ok, err := g.meets(ctx, n)
+			if err != nil {
+				return err
+			}
+			if ok {
+				continue
+			}
+			if g.base == nil {
+				loose, err := g.knows(ctx, n)
+				if err != nil {
+					return err
+				}
+				if !loose {
+					g.assumed[textOf(n)] = true
+					continue
+				}
+			}
+			reason, err := g.unmet(ctx, n)
+			if err != nil {
+				return err
+			}
+			g.find(UnmetNeed, *r.after, "", textOf(n), reason)
+		}
+	}
+	return nil
+}
+
+// knows tells whether any package has what a need names, in whatever version,
+// or had before the change.
+func (g *gate) knows(ctx context.Context, n solve.Need) (bool, error) {
+	loose := n.Loose()
+	if slices.ContainsFunc(n.Alternatives, func(a need.Alternative) bool { return a.Kind == need.Package }) {
+		return true, nil // a base has no packages
+	}
+	for _, c := range g.before {
+		for _, r := range c.records {
+			if r.offers(loose) {
+				return true, nil
+			}
+		}
+	}
+	by, err := g.offering(ctx, loose)
+	return len(by) > 0, err
+}
+
+// unmet says what there is instead of what is needed.
+func (g *gate) unmet(ctx context.Context, n solve.Need) (string, error) {
+	by, err := g.offering(ctx, n.Loose())
+	if err != nil {
+		return "", err
+	}
+	s := fmt.Sprintf("needs %s, which nothing in the channel or the base has", textOf(n))
+	if len(by) > 0 {
+		s = fmt.Sprintf("needs %s, and there is only %s", textOf(n), by[0].Identity())
+	}
+	return s, nil
+}
+
+// lostProvides finds packages that are already there and lose what they need.
+func (g *gate) lostProvides(ctx context.Context, renewals map[string]renewal) error {
+	for _, r := range renewals {
+		if r.before == nil {
+			continue
+		}
+		for _, p := range r.before.offered() {
+			kept, same := r.after.keeps(p)
+			if same {
+				continue
+			}
+			// Where only the version is another, only needs with bounds can fail.
+			needing, err := g.lookup.needing(ctx, p.Kind, p.Name, kept && len(p.Symbols) == 0)
+			if err != nil {
+				return err
+			}
+			for _, n := range needing {
+				if _, renewed := renewals[n.Name]; renewed {
+					continue
+				}
+				if err := g.stillMet(ctx, n, *r.before, r.after); err != nil {
+					return err
+				}
+			}
+		}
+	}
+	return nil
+}
+
+// stillMet judges a package that is there, some of whose needs another met
+// that now is gone or renewed.
+func (g *gate) stillMet(ctx context.Context, r, by Record, now *Record) error {
+	for _, n := range r.needs() {
+		if !by.offers(n) {
+			continue
+		}
+		ok, err := g.meets(ctx, n)
+		if err != nil {
+			return err
+		}
+		if ok {
+			continue
+		}
+		reason := fmt.Sprintf("needs %s, which only %s has, and that goes", textOf(n), by.Identity())
+		if now != nil {
+			reason = fmt.Sprintf("needs %s, which %s has and %s has not", textOf(n), by.Identity(), now.Identity())
+		}
+		g.find(UnmetNeed, r, by.Identity(), textOf(n), reason)
+		g.broken[r.Name] = r
+	}
+	return nil
+}
+
+// paths finds paths of the packages that come which others have too.
+func (g *gate) paths(ctx context.Context, renewals map[string]renewal) error {
+	for key, c := range g.after {
+		had := map[string]bool{} // path and name before
+		for _, p := range g.before[key].paths {
+			had[nameOf(p.Package)+" "+p.Path] = true
+		}
+		for _, p := range c.paths {
+			r, renewed := renewals[nameOf(p.Package)]
+			if !renewed || r.after == nil || r.after.Identity() != p.Package || had[nameOf(p.Package)+" "+p.Path] {
+				continue
+			}
+			owners, err := g.lookup.owners(ctx, p.Path)
+			if err != nil {
+				return err
+			}
+			for _, o := range owners {
+				if o.Name != r.after.Name && !r.after.apart(o) {
+					g.find(SharedPath, *r.after, o.Identity(), p.Path, fmt.Sprintf("has %s, and so has %s", p.Path, o.Identity()))
+				}
+			}
+		}
+	}
+	return nil
+}
+
+// rebuild orders the recipes of packages that lose what they need: each after
+// those whose packages its own need.
+func (g *gate) rebuild(findings []Finding) []string {
+	var out []string
+	state := map[string]bool{}
+	var visit func(name string)
+	visit = func(name string) {
+		r, ok := g.broken[name]
+		if !ok || state[name] {
+			return
+		}
+		state[name] = true
+		for _, n := range r.needs() {
+			for _, other := range slices.Sorted(maps.Keys(g.broken)) {
+				if g.broken[other].offers(n) {
+					visit(other)
+				}
+			}
+		}
+		if !slices.Contains(out, r.Recipe) {
+			out = append(out, r.Recipe)
+		}
+	}
+	for _, f := range findings {
+		visit(f.Name())
+	}
+	return out
+}

@@ -1,0 +1,283 @@
+package repo
+
+import (
+	"context"
+	"encoding/binary"
+	"os"
+	"path/filepath"
+	"slices"
+	"unsafe"
+
+	"github.com/google/renameio/v2"
+	"golang.org/x/sys/unix"
+
+	"ellwand.example/core/need"
+	"ellwand.example/core/solve"
+)
+
+// lookup answers what the packages of a state have, without reading all of
+// them: for each shard there is a table of what is in it, as sorted hashes,
+// which is made once and kept in the cache. It tells in which shards there may
+// be something; these are read.
+//
+// Only the newest package of each name counts: it is what those get who ask
+// for the name.
+type lookup struct {
+	repo *Repository
+	// edited are the shards that are another thing than in the snapshot.
+	edited   map[string]*shardContent
+	snapshot Snapshot
+	tables   map[string]table
+	found    map[string][]Record // what the shards were read for → what was there
+}
+
+// table is what one shard has, in four lists of sorted hashes.
+type table struct{ provides, needs, bounded, paths []uint32 }
+
+// hashOf is FNV-1a, folded to 32 bits.
+func hashOf(text string) uint32 {
+	h := uint64(14695981039346656037)
+	for i := range len(text) {
+		h = (h ^ uint64(text[i])) * 1099511628211
+	}
+	return uint32(h>>32) ^ uint32(h)
+}
+
+func (r *Repository) lookup(ctx context.Context, s Snapshot, edited map[string]*shardContent) (*lookup, error) {
+	l := &lookup{repo: r, edited: edited, snapshot: s, tables: map[string]table{}, found: map[string][]Record{}}
+	for key := range s.Shards {
+		if edited[key] != nil {
+			continue
+		}
+		t, err := r.table(ctx, s, key)
+		if err != nil {
+			return nil, err
+		}
+		l.tables[key] = t
+	}
+	return l, nil
+}
+
+// table reads the table of a shard out of the cache, or makes it.
+func (r *Repository) table(ctx context.Context, s Snapshot, key string) (table, error) {
+	if t, ok := r.cachedTable(s, key); ok {
+		return t, nil
+	}
+	c, err := r.load(ctx, s, key)
+	if err != nil {
+		return table{}, err
+	}
+	t := tableOf(c)
+	r.keepTable(s, key, t)
+	return t, nil
+}
+
+func (r *Repository) tableFile(s Snapshot, key string) string {
+	return filepath.Join(r.Cache, "tables", s.Shards[key].SHA256[:32]+s.Files[key].SHA256[:32])
+}
+
+// tableMagic begins a file with a table; what is in another format is made
+// anew.
+const tableMagic = 0x454c4c31
+
+// cachedTable maps a table into memory, where the kernel reads only what is
+// looked at. It stays mapped until the program ends.
+func (r *Repository) cachedTable(s Snapshot, key string) (table, bool) {
+	if r.Cache == "" {
+		return table{}, false
+	}
+	f, err := os.Open(r.tableFile(s, key))
+	if err != nil {
+		return table{}, false
+	}
+	defer f.Close()
+	info, err := f.Stat()
+	if err != nil || info.Size() < 20 || info.Size()%4 != 0 {
+		return table{}, false
+	}
+	data, err := unix.Mmap(int(f.Fd()), 0, int(info.Size()), unix.PROT_READ, unix.MAP_SHARED)
+	if err != nil {
+		return table{}, false
+	}
+	words := hashes(data)
+	counts := words[1:5]
+	if words[0] != tableMagic || uint64(counts[0])+uint64(counts[1])+uint64(counts[2])+uint64(counts[3])+5 != uint64(len(words)) {
+		unix.Munmap(data)
+		return table{}, false
+	}
+	rest := words[5:]
+	next := func(n uint32) (list []uint32) {
+		list, rest = rest[:n], rest[n:]
+		return list
+	}
+	return table{next(counts[0]), next(counts[1]), next(counts[2]), next(counts[3])}, true
+}
+
+// keepTable is done as well as can be: a table that is not kept is made again.
+func (r *Repository) keepTable(s Snapshot, key string, t table) {
+	if r.Cache == "" || os.MkdirAll(filepath.Join(r.Cache, "tables"), 0o755) != nil {
+		return
+	}
+	words := []uint32{tableMagic, uint32(len(t.provides)), uint32(len(t.needs)), uint32(len(t.bounded)), uint32(len(t.paths))}
+	words = slices.Concat(words, t.provides, t.needs, t.bounded, t.paths)
+	data := make([]byte, 0, 4*len(words))
+	for _, w := range words {
+		data = binary.NativeEndian.AppendUint32(data, w)
+	}
+	renameio.WriteFile(r.tableFile(s, key), data, 0o644)
+}
+
+func tableOf(c *shardContent) table {
+	var t table
+	current := newest(c.records)
+	for _, r := range current {
+		for _, p := range r.AllProvides() {
+			t.provides = append(t.provides, hashOf(p.Kind+"/"+p.Name))
+		}
+		for _, n := range r.Needs {
+			parsed, err := need.Parse(n.Need)
+			if err != nil {
+				continue // the package was refused for it
+			}
+			for _, a := range parsed.Alternatives {
+				h := hashOf(a.Kind + "/" + a.Name)
+				t.needs = append(t.needs, h)
+				if len(a.Constraints) > 0 {
+					t.bounded = append(t.bounded, h)
+				}
+			}
+		}
+	}
+	for _, p := range c.paths {
+		if _, ok := current[nameOf(p.Package)]; ok {
+			t.paths = append(t.paths, hashOf(p.Path))
+		}
+	}
+	for _, list := range []*[]uint32{&t.provides, &t.needs, &t.bounded, &t.paths} {
+		slices.Sort(*list)
+		*list = slices.Compact(*list)
+	}
+	return t
+}
+
+// newest is the newest package of each name.
+func newest(records []Record) map[string]Record {
+	out := map[string]Record{}
+	for _, r := range records {
+		if have, ok := out[r.Name]; !ok || have.Full().Compare(r.Full()) < 0 {
+			out[r.Name] = r
+		}
+	}
+	return out
+}
+
+// read returns the newest packages of all shards that may have something:
+// those of edited shards, and those whose lines mention a text where a list of
+// the shard's table has its hash.
+func (l *lookup) read(ctx context.Context, text, key string, list func(table) []uint32) ([]Record, error) {
+	var out []Record
+	for _, c := range l.edited {
+		for _, r := range newest(c.records) {
+			out = append(out, r)
+		}
+	}
+	hash := hashOf(key)
+	for shard, t := range l.tables {
+		if _, ok := slices.BinarySearch(list(t), hash); !ok {
+			continue
+		}
+		name := shard + " " + text
+		records, known := l.found[name]
+		if !known {
+			var err error
+			if records, err = l.readShard(ctx, shard, text); err != nil {
+				return nil, err
+			}
+			l.found[name] = records
+		}
+		out = append(out, records...)
+	}
+	return out, nil
+}
+
+// readShard returns those newest packages of a shard whose lines mention a
+// text. To know what is the newest, all lines of their names are read.
+func (l *lookup) readShard(ctx context.Context, shard, text string) ([]Record, error) {
+	ref := l.snapshot.Shards[shard]
+	some, err := l.repo.shard(mentions(text))(ctx, ref)
+	if err != nil || len(some) == 0 {
+		return nil, err
+	}
+	names := newest(some)
+	all, err := l.repo.shard(func(line []byte) bool { _, ok := names[nameIn(line)]; return ok })(ctx, ref)
+	if err != nil {
+		return nil, err
+	}
+	var out []Record
+	for _, r := range newest(all) {
+		out = append(out, r)
+	}
+	return out, nil
+}
+
+// offering lists the newest packages that meet a need.
+func (l *lookup) offering(ctx context.Context, n solve.Need) ([]Record, error) {
+	var out []Record
+	for _, a := range n.Alternatives {
+		records, err := l.read(ctx, a.Name, a.Kind+"/"+a.Name, func(t table) []uint32 { return t.provides })
+		if err != nil {
+			return nil, err
+		}
+		for _, r := range records {
+			if r.offers(n) && !slices.ContainsFunc(out, func(o Record) bool { return o.Identity() == r.Identity() }) {
+				out = append(out, r)
+			}
+		}
+	}
+	return out, nil
+}
+
+// needing lists the newest packages that need something by its kind and name;
+// with bounded, only those that say in which version.
+func (l *lookup) needing(ctx context.Context, kind, name string, bounded bool) ([]Record, error) {
+	return l.read(ctx, name, kind+"/"+name, func(t table) []uint32 {
+		if bounded {
+			return t.bounded
+		}
+		return t.needs
+	})
+}
+
+// owners lists the newest packages that have a path.
+func (l *lookup) owners(ctx context.Context, path string) ([]Record, error) {
+	var out []Record
+	take := func(records []Record, paths []PathRecord) {
+		current := newest(records)
+		for _, p := range paths {
+			if r, ok := current[nameOf(p.Package)]; ok && p.Path == path && r.Identity() == p.Package {
+				out = append(out, r)
+			}
+		}
+	}
+	for _, c := range l.edited {
+		take(c.records, c.paths)
+	}
+	hash := hashOf(path)
+	for shard, t := range l.tables {
+		if _, ok := slices.BinarySearch(t.paths, hash); !ok {
+			continue
+		}
+		c, err := l.repo.load(ctx, l.snapshot, shard)
+		if err != nil {
+			return nil, err
+		}
+		take(c.records, c.paths)
+	}
+	return out, nil
+}
+
+// hashes are the words of a table's file, which is in the machine's own byte
+// order: it stays on the machine.
+func hashes(data []byte) []uint32 {
+	return unsafe.Slice((*uint32)(unsafe.Pointer(unsafe.SliceData(data))), len(data)/4)
+}
