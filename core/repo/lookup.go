@@ -34,12 +34,18 @@ type lookup struct {
 // table is what one shard has, in four lists of sorted hashes.
 type table struct{ provides, needs, bounded, paths []uint32 }
 
-// hashOf is FNV-1a, folded to 32 bits.
-func hashOf(text string) uint32 {
+// wideHash is FNV-1a.
+func wideHash(text string) uint64 {
 	h := uint64(14695981039346656037)
 	for i := range len(text) {
 		h = (h ^ uint64(text[i])) * 1099511628211
 	}
+	return h
+}
+
+// hashOf is FNV-1a, folded to 32 bits.
+func hashOf(text string) uint32 {
+	h := wideHash(text)
 	return uint32(h>>32) ^ uint32(h)
 }
 

@@ -106,14 +106,26 @@ func targetsOf(candidates []*candidate) []string {
 // examine verifies files on all cores. Those that cannot be read as packages
 // get their outcome here.
 func examine(ctx context.Context, files []string, outcomes []Outcome, sink progress.Sink) ([]*candidate, error) {
+	return examineAll(ctx, files, outcomes, sink, func(ctx context.Context, file string) (*candidate, error) {
+		return examineOne(ctx, file, true)
+	})
+}
+
+// examineQuickly reads what a package says of itself, and its digest, without
+// unpacking it.
+func examineQuickly(ctx context.Context, file string) (*candidate, error) {
+	return examineOne(ctx, file, false)
+}
+
+func examineAll(ctx context.Context, files []string, outcomes []Outcome, sink progress.Sink, one func(context.Context, string) (*candidate, error)) ([]*candidate, error) {
 	found := make([]*candidate, len(files))
-	t := sink.Begin("verify packages", int64(len(files)), "packages")
+	t := sink.Begin("read packages", int64(len(files)), "packages")
 	g, ctx := errgroup.WithContext(ctx)
 	g.SetLimit(runtime.GOMAXPROCS(0))
 	for i, file := range files {
 		g.Go(func() error {
 			defer t.Advance(1)
-			c, err := examineOne(ctx, file)
+			c, err := one(ctx, file)
 			if err != nil {
 				if ctx.Err() != nil {
 					return context.Cause(ctx)
@@ -136,14 +148,16 @@ func examine(ctx context.Context, files []string, outcomes []Outcome, sink progr
 	return slices.DeleteFunc(found, func(c *candidate) bool { return c == nil }), err
 }
 
-func examineOne(ctx context.Context, file string) (*candidate, error) {
+func examineOne(ctx context.Context, file string, whole bool) (*candidate, error) {
 	p, err := pack.Open(file)
 	if err != nil {
 		return nil, err
 	}
 	defer p.Close()
-	if err := p.Verify(ctx); err != nil {
-		return nil, err
+	if whole {
+		if err := p.Verify(ctx); err != nil {
+			return nil, err
+		}
 	}
 	in, err := os.Open(file)
 	if err != nil {
@@ -151,7 +165,7 @@ func examineOne(ctx context.Context, file string) (*candidate, error) {
 	}
 	defer in.Close()
 	h := sha256.New()
-	n, err := io.Copy(h, in)
+	n, err := io.Copy(h, contextReader{ctx, in})
 	if err != nil {
 		return nil, err
 	}

@@ -217,7 +217,7 @@ func (d Directory) Lock(ctx context.Context) (func(), error) {
 	entries, err := os.ReadDir(d.path(incoming))
 	if err == nil {
 		for _, e := range entries {
-			if e.Name() != "lock" {
+			if e.Name() != "lock" && e.Name() != path.Base(seenFile) {
 				err = errors.Join(err, os.Remove(filepath.Join(d.path(incoming), e.Name())))
 			}
 		}

@@ -120,11 +120,16 @@ func inOrder(facts []Fact) []Fact {
 
 // Sentences are the proof, a sentence each, from what was asked for to what
 // cannot be.
-func (e *NoAnswerError) Sentences() []string {
+func (e *NoAnswerError) Sentences() []string { return e.sentences(true) }
+
+// Reasons are the same without a word of who asked for what.
+func (e *NoAnswerError) Reasons() []string { return e.sentences(false) }
+
+func (e *NoAnswerError) sentences(whoAsked bool) []string {
 	asked := map[string]bool{} // names that a need asked for names, and no other would do
 	var out []string
 	for _, f := range e.Facts {
-		if f.Kind != Asked {
+		if f.Kind != Asked || !whoAsked {
 			continue
 		}
 		name := ""

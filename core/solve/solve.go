@@ -81,6 +81,7 @@ func (o Provide) Has(symbols []string) bool {
 // Request is what is wanted.
 type Request struct {
 	Packages []*Package  // all there are: installed, and to be had
+	Index    Index       // of Packages, where it is at hand from another request
 	Install  []need.Need // each must be met
 	Remove   []string    // names of which none may be there
 	Upgrade  []string    // installed names whose newest version is wanted
@@ -129,8 +130,8 @@ func Solve(r Request) (*Answer, error) {
 // universe is what of the packages a request can come to.
 type universe struct {
 	request  Request
-	byKey    map[key][]*Package // by all that they offer
-	packages []*Package         // those within reach, in the order they were reached
+	byKey    Index
+	packages []*Package // those within reach, in the order they were reached
 	index    map[*Package]int
 	byName   map[string][]*Package // within reach, the most welcome first
 	base     map[string]bool
@@ -138,17 +139,42 @@ type universe struct {
 
 type key struct{ kind, name string }
 
-func newUniverse(r Request) *universe {
-	u := &universe{request: r, byKey: map[key][]*Package{}, index: map[*Package]int{}, byName: map[string][]*Package{}, base: map[string]bool{}}
-	for _, p := range r.Packages {
+// Index finds packages by what they offer.
+type Index map[key][]*Package
+
+// NewIndex makes the index of packages.
+func NewIndex(packages []*Package) Index {
+	index := Index{}
+	for _, p := range packages {
 		own := key{need.Package, p.Name}
-		u.byKey[own] = append(u.byKey[own], p)
+		index[own] = append(index[own], p)
 		for _, o := range p.Provides {
 			k := key{o.Kind, o.Name}
-			if list := u.byKey[k]; len(list) == 0 || list[len(list)-1] != p {
-				u.byKey[k] = append(list, p)
+			if list := index[k]; len(list) == 0 || list[len(list)-1] != p {
+				index[k] = append(list, p)
 			}
 		}
+	}
+	return index
+}
+
+// Offering lists the packages that meet a need.
+func (x Index) Offering(n Need) []*Package {
+	var out []*Package
+	for _, a := range n.Alternatives {
+		for _, p := range x[key{a.Kind, a.Name}] {
+			if p.Offers(n) && !slices.Contains(out, p) {
+				out = append(out, p)
+			}
+		}
+	}
+	return out
+}
+
+func newUniverse(r Request) *universe {
+	u := &universe{request: r, byKey: r.Index, index: map[*Package]int{}, byName: map[string][]*Package{}, base: map[string]bool{}}
+	if u.byKey == nil {
+		u.byKey = NewIndex(r.Packages)
 	}
 	for _, p := range r.Packages {
 		if p.Installed {
@@ -183,12 +209,8 @@ func newUniverse(r Request) *universe {
 }
 
 func (u *universe) reach(n Need) {
-	for _, a := range n.Alternatives {
-		for _, p := range u.byKey[key{a.Kind, a.Name}] {
-			if p.Offers(n) {
-				u.reachName(p.Name)
-			}
-		}
+	for _, p := range u.byKey.Offering(n) {
+		u.reachName(p.Name)
 	}
 }
 

@@ -1,0 +1,283 @@
+package repo
+
+import (
+	"errors"
+	"fmt"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"ellwand.example/core/layout"
+	"ellwand.example/core/need"
+	"ellwand.example/core/pack"
+	"ellwand.example/core/progress"
+	"ellwand.example/core/solve"
+)
+
+// sample makes a package out of words: "NAME VERSION-RELEASE", and behind
+// semicolons needs, provides, conflicts, replaces and paths. All share one
+// file on disk.
+func sample(t testing.TB, dir, words string) string {
+	t.Helper()
+	parts := strings.Split(words, "; ")
+	name, full, _ := strings.Cut(parts[0], " ")
+	version, release, _ := strings.Cut(full, "-")
+	f := pack.Facts{Name: name, Version: version, Arch: "any", Target: "t", Summary: "The " + name + " of the harbour", License: "MIT", Recipe: name}
+	fmt.Sscan(release, &f.Release)
+	paths := []string{"/usr/share/" + name}
+	for _, part := range parts[1:] {
+		what, text, _ := strings.Cut(part, " ")
+		text, symbols, _ := strings.Cut(text, " with ")
+		switch what {
+		case "needs":
+			f.Needs = append(f.Needs, pack.Need{Need: text, Symbols: strings.Fields(symbols)})
+		case "provides":
+			f.Provides = append(f.Provides, pack.Provide{Provide: text, Symbols: strings.Fields(symbols)})
+		case "conflicts":
+			f.Conflicts = append(f.Conflicts, text)
+		case "replaces":
+			f.Replaces = append(f.Replaces, text)
+		case "has":
+			paths = append(paths, text)
+		case "from":
+			f.Recipe = text
+		default:
+			t.Fatalf("%q in %q", what, words)
+		}
+	}
+	slices.Sort(paths)
+	spec := pack.Spec{Facts: f, Time: time.Unix(1e9, 0)}
+	for _, p := range paths {
+		spec.Claims = append(spec.Claims, layout.Claim{Path: layout.Path{Path: p, Type: layout.File, Mode: 0o644, Disk: "gate_test.go"}, Owner: "root", Group: "root"})
+	}
+	w, err := pack.Write(ctx, dir, spec, progress.None)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return w.Path
+}
+
+func samples(t testing.TB, list ...string) []string {
+	t.Helper()
+	dir := t.TempDir()
+	var files []string
+	for _, words := range list {
+		files = append(files, sample(t, dir, words))
+	}
+	return files
+}
+
+// theBase has one library, in its first version.
+func theBase(string) func(solve.Need) bool {
+	has := solve.Provide{Provide: need.Provide{Kind: need.Soname, Name: "libbase.so.1"}, Symbols: []string{"BASE_1"}}
+	return func(n solve.Need) bool { return has.Meets(n) }
+}
+
+// TestGate states what a publish, a promotion and a retirement may not do to a
+// channel.
+func TestGate(t *testing.T) {
+	library := "libtide 1-1; provides soname/libtide.so.1 with TIDE_1 TIDE_2; provides pkgconfig/tide = 1"
+	for _, c := range []struct {
+		title string
+		there []string
+		comes []string
+		want  string // findings, or nothing
+		plan  string
+		base  bool
+	}{
+		{title: "a need that nothing meets", comes: []string{"tide 1-1; needs moon"}, want: "P601 tide@1-1.any: needs moon, which nothing in the channel or the base has"},
+		{title: "met by what comes with it", comes: []string{"tide 1-1; needs moon", "moon 1-1"}},
+		{title: "met by what is there", there: []string{"moon 1-1"}, comes: []string{"tide 1-1; needs moon"}},
+		{title: "met in another version", there: []string{"moon 1-1"}, comes: []string{"tide 1-1; needs moon >= 2"}, want: "P601 tide@1-1.any: needs moon >= 2, and there is only moon@1-1.any"},
+		{title: "met by the base", base: true, comes: []string{"tide 1-1; needs soname/libbase.so.1 with BASE_1"}},
+		{title: "not met by the base", base: true, comes: []string{"tide 1-1; needs soname/libbase.so.1 with BASE_2"}, want: "P601 tide@1-1.any: needs soname/libbase.so.1 with BASE_2, which nothing in the channel or the base has"},
+		{title: "taken to be met by a base that is not known", comes: []string{"tide 1-1; needs soname/libbase.so.1 with BASE_2"}},
+		{title: "a new soname", there: []string{library, "gauge 1-1; needs soname/libtide.so.1", "almanac 1-1; needs gauge", "chart 1-1; from gauge; needs almanac; needs soname/libtide.so.1"},
+			comes: []string{"libtide 2-1; provides soname/libtide.so.2"},
+			want: "P601 chart@1-1.any: needs soname/libtide.so.1, which libtide@1-1.any has and libtide@2-1.any has not; " +
+				"P601 gauge@1-1.any: needs soname/libtide.so.1, which libtide@1-1.any has and libtide@2-1.any has not", plan: "gauge"},
+		{title: "a new soname, with what uses it", there: []string{library, "gauge 1-1; needs soname/libtide.so.1"},
+			comes: []string{"libtide 2-1; provides soname/libtide.so.2", "gauge 1-2; needs soname/libtide.so.2"}},
+		{title: "the old soname beside", there: []string{library, "gauge 1-1; needs soname/libtide.so.1"},
+			comes: []string{"libtide 2-1; provides soname/libtide.so.2", "libtide1 1-1; provides soname/libtide.so.1"}},
+		{title: "symbols gone", there: []string{library, "gauge 1-1; needs soname/libtide.so.1 with TIDE_2", "buoy 1-1; needs soname/libtide.so.1 with TIDE_1"},
+			comes: []string{"libtide 1-2; provides soname/libtide.so.1 with TIDE_1"},
+			want:  "P601 gauge@1-1.any: needs soname/libtide.so.1 with TIDE_2, which libtide@1-1.any has and libtide@1-2.any has not", plan: "gauge"},
+		{title: "an exact sibling left behind", there: []string{"tide 1-1", "tide-dev 1-1; from tide; needs tide = 1-1"}, comes: []string{"tide 1-2"},
+			want: "P601 tide-dev@1-1.any: needs tide = 1-1, which tide@1-1.any has and tide@1-2.any has not", plan: "tide"},
+		{title: "an order of rebuilds", there: []string{library, "a 1-1; needs b; needs pkgconfig/tide < 2", "b 1-1; needs c; needs pkgconfig/tide < 2", "c 1-1; needs pkgconfig/tide < 2"},
+			comes: []string{"libtide 2-1; provides soname/libtide.so.1; provides pkgconfig/tide = 2"},
+			want: "P601 a@1-1.any: needs pkgconfig/tide < 2, which libtide@1-1.any has and libtide@2-1.any has not; P601 b@1-1.any: needs pkgconfig/tide < 2, which libtide@1-1.any has and libtide@2-1.any has not; " +
+				"P601 c@1-1.any: needs pkgconfig/tide < 2, which libtide@1-1.any has and libtide@2-1.any has not", plan: "c b a"},
+		{title: "a path that another has", there: []string{"tide 1-1; has /usr/bin/tide"}, comes: []string{"ebb 1-1; has /usr/bin/tide"}, want: "P602 ebb@1-1.any: has /usr/bin/tide, and so has tide@1-1.any"},
+		{title: "a path that both of a set have", comes: []string{"tide 1-1; has /usr/bin/tide", "ebb 1-1; has /usr/bin/tide"},
+			want: "P602 ebb@1-1.any: has /usr/bin/tide, and so has tide@1-1.any; P602 tide@1-1.any: has /usr/bin/tide, and so has ebb@1-1.any"},
+		{title: "a path shared on purpose", there: []string{"tide 1-1; has /usr/bin/tide"}, comes: []string{"ebb 1-1; has /usr/bin/tide; conflicts tide", "flow 1-1; has /usr/bin/tide; replaces tide; conflicts ebb"}},
+		{title: "a path that moves", there: []string{"tide 1-1; has /usr/bin/tide"}, comes: []string{"tide 2-1", "ebb 1-1; has /usr/bin/tide"}},
+		{title: "the path of an older version", there: []string{"tide 1-1; has /usr/bin/tide", "tide 2-1"}, comes: []string{"ebb 1-1; has /usr/bin/tide"}},
+		{title: "back in version", there: []string{"tide 2-1"}, comes: []string{"tide 1-9"}, want: "P603 tide@1-9.any: the channel has 2-1, which is newer"},
+	} {
+		r := &Repository{Storage: Directory{filepath.Join(t.TempDir(), "r")}, Cache: t.TempDir()}
+		if len(c.there) > 0 {
+			publish(t, r, "testing", samples(t, c.there...)...)
+		}
+		terms := Terms{}
+		if c.base {
+			terms.Base = theBase
+		}
+		comes := samples(t, c.comes...)
+		// What the gate finds depends on nothing but the repository.
+		for _, cache := range []string{r.Cache, "", t.TempDir()} {
+			r.Cache = cache
+			_, err := r.Publish(ctx, "testing", comes, terms, progress.None)
+			var refused *RefusedError
+			got, plan := "", ""
+			if errors.As(err, &refused) {
+				for _, f := range refused.Findings {
+					got += "; " + f.Code + " " + f.Package + ": " + f.Reason
+				}
+				got, plan = strings.TrimPrefix(got, "; "), strings.Join(refused.Rebuild, " ")
+			} else if err != nil {
+				t.Fatal(err)
+			}
+			if got != c.want || plan != c.plan {
+				t.Errorf("%s:\n got %s (%s)\nwant %s (%s)", c.title, got, plan, c.want, c.plan)
+			}
+		}
+	}
+}
+
+func TestExceptions(t *testing.T) {
+	r := Open(t.TempDir())
+	files := samples(t, "tide 1-1; needs moon", "ebb 1-1; needs moon")
+	allow := func(codes ...string) Terms {
+		var terms Terms
+		for _, c := range codes {
+			code, name, _ := strings.Cut(c, ":")
+			terms.Allow = append(terms.Allow, Exception{code, name, "the moon rises at six"})
+		}
+		return terms
+	}
+	var refused *RefusedError
+	if _, err := r.Publish(ctx, "testing", files, allow("P601:tide"), progress.None); !errors.As(err, &refused) || len(refused.Findings) != 1 || refused.Findings[0].Name() != "ebb" {
+		t.Errorf("one of two allowed: %v", err)
+	}
+	var unused *UnusedError
+	if _, err := r.Publish(ctx, "testing", files, allow("P601:tide", "P601:ebb", "P602:ebb"), progress.None); !errors.As(err, &unused) || unused.Exceptions[0].Code != "P602" {
+		t.Errorf("an exception for nothing: %v", err)
+	}
+	if _, err := r.Pointer(ctx); err == nil {
+		t.Error("something was published")
+	}
+	if _, err := r.Publish(ctx, "testing", files, allow("P601:tide", "P601:ebb"), progress.None); err != nil {
+		t.Error(err)
+	}
+	events, err := r.History(ctx, "testing", 0)
+	if err != nil || len(events) != 1 || len(events[0].Allowed) != 2 || events[0].Allowed[0].Because != "the moon rises at six" {
+		t.Errorf("the history: %+v, %v", events, err)
+	}
+	// What was let pass once is not asked for again.
+	publish(t, r, "testing", samples(t, "buoy 1-1")...)
+}
+
+// TestChannels takes a channel through its life.
+func TestChannels(t *testing.T) {
+	r := &Repository{Storage: Directory{t.TempDir()}, Cache: t.TempDir()}
+	publish(t, r, "testing", samples(t, "libtide 1-1; provides soname/libtide.so.1", "gauge 1-1; needs soname/libtide.so.1", "buoy 1-1")...)
+	step := func(title, channel, want string, c Change, err error) {
+		t.Helper()
+		if err != nil {
+			t.Fatalf("%s: %v", title, err)
+		}
+		if got := identities(t, r, channel); got != want {
+			t.Errorf("%s: %s holds %s, not %s", title, channel, got, want)
+		}
+	}
+	c, err := r.Promote(ctx, "testing", "stable", []string{"buoy"}, Terms{}, progress.None)
+	step("promote one", "stable", "buoy@1-1.any", c, err)
+	c, err = r.Promote(ctx, "testing", "stable", nil, Terms{}, progress.None)
+	step("promote all", "stable", "buoy@1-1.any gauge@1-1.any libtide@1-1.any", c, err)
+	if len(c.Targets) != 1 || !slices.Equal(c.Targets[0].Added, []string{"gauge@1-1.any", "libtide@1-1.any"}) || len(c.Targets[0].Removed) != 0 {
+		t.Errorf("%+v", c)
+	}
+	if c, err := r.Promote(ctx, "testing", "stable", nil, Terms{}, progress.None); err != nil || len(c.Targets) != 0 {
+		t.Errorf("promote again: %+v, %v", c, err)
+	}
+	publish(t, r, "testing", samples(t, "libtide 2-1; provides soname/libtide.so.2", "gauge 1-2; needs soname/libtide.so.2")...)
+	var refused *RefusedError
+	if _, err := r.Promote(ctx, "testing", "stable", []string{"libtide"}, Terms{}, progress.None); !errors.As(err, &refused) || refused.Findings[0].Code != UnmetNeed {
+		t.Errorf("promote a library alone: %v", err)
+	}
+	if _, err := r.Promote(ctx, "stable", "testing", nil, Terms{}, progress.None); !errors.As(err, &refused) || refused.Findings[0].Code != OlderVersion {
+		t.Errorf("promote an older state: %v", err)
+	}
+	if _, err := r.Retire(ctx, "stable", []string{"libtide"}, Terms{}, progress.None); !errors.As(err, &refused) || refused.Findings[0].Name() != "gauge" {
+		t.Errorf("retire what is needed: %v", err)
+	}
+	c, err = r.Retire(ctx, "stable", []string{"libtide", "gauge@1-1"}, Terms{}, progress.None)
+	step("retire", "stable", "buoy@1-1.any", c, err)
+	c, err = r.Rewind(ctx, "stable", "", progress.None)
+	step("rewind", "stable", "buoy@1-1.any gauge@1-1.any libtide@1-1.any", c, err)
+	c, err = r.Rewind(ctx, "stable", "2", progress.None)
+	step("rewind to a serial", "stable", "buoy@1-1.any", c, err)
+	events, err := r.History(ctx, "stable", 0)
+	var told []string
+	for _, e := range events {
+		told = append(told, fmt.Sprintf("%d %s +%d -%d", e.Serial, e.Action, len(e.Added), len(e.Removed)))
+	}
+	if want := "7 rewind +0 -2, 6 rewind +2 -0, 5 retire +0 -2, 3 promote +2 -0, 2 promote +1 -0"; err != nil || strings.Join(told, ", ") != want {
+		t.Errorf("history: %s, %v; want %s", strings.Join(told, ", "), err, want)
+	}
+	c, err = r.Rewind(ctx, "stable", events[3].Snapshot[:8], progress.None)
+	step("rewind to a snapshot", "stable", "buoy@1-1.any gauge@1-1.any libtide@1-1.any", c, err)
+	for word, want := range map[string]string{"1": "no state of serial 1", "ffffffff": "was never at", "x": "was never at"} {
+		if _, err := r.Rewind(ctx, "stable", word, progress.None); err == nil || !strings.Contains(err.Error(), want) {
+			t.Errorf("rewind to %s: %v", word, err)
+		}
+	}
+	var none *NoPackageError
+	if _, err := r.Retire(ctx, "stable", []string{"guage"}, Terms{}, progress.None); !errors.As(err, &none) || none.Near != "gauge" {
+		t.Errorf("retire what is not there: %v", err)
+	}
+}
+
+func TestAudit(t *testing.T) {
+	r := Open(t.TempDir())
+	all := samples(t, "tide 1-1; needs moon", "ebb 1-1; needs tide", "flow 1-1; needs ebb | gauge", "gauge 1-1; has /usr/bin/gauge", "buoy 1-1; has /usr/bin/gauge; has /usr/bin/buoy",
+		"a 1-1; needs b", "b 1-1; needs c", "c 1-1; needs a", "lib 1-1; provides soname/lib.so.1", "x 1-1; conflicts y", "y 1-1", "z 1-1; needs x; needs w", "w 1-1; needs y", "v 1-1; needs y | x", "libc 1-1; needs soname/libbase.so.1")
+	var terms Terms
+	for _, x := range []string{"P601:tide", "P602:buoy", "P602:gauge"} {
+		code, name, _ := strings.Cut(x, ":")
+		terms.Allow = append(terms.Allow, Exception{code, name, "to be found later"})
+	}
+	if _, err := r.Publish(ctx, "testing", all, terms, progress.None); err != nil {
+		t.Fatal(err)
+	}
+	for base, assumed := range map[bool]string{true: "", false: "soname/libbase.so.1"} {
+		var of func(string) func(solve.Need) bool
+		if base {
+			of = theBase
+		}
+		audits, err := r.Audit(ctx, "testing", of, progress.None)
+		if err != nil || len(audits) != 1 || audits[0].Packages != len(all) || strings.Join(audits[0].Assumed, " ") != assumed {
+			t.Fatalf("%+v, %v", audits, err)
+		}
+		var got []string
+		for _, f := range audits[0].Findings {
+			got = append(got, f.Code+" "+f.Package+" "+f.Reason)
+		}
+		want := []string{
+			"P601 tide@1-1.any needs moon, which nothing in the channel or the base has",
+			"P602 buoy@1-1.any has /usr/bin/gauge, and so has gauge@1-1.any",
+			"P604 ebb@1-1.any needs tide, which only tide@1-1.any has, and that cannot be installed",
+			"P604 z@1-1.any cannot be installed: z 1-1 needs x, which only x 1-1 offers; but z 1-1 needs w, which only w 1-1 offers; but w 1-1 needs y, which only y 1-1 offers; but x 1-1 conflicts with y 1-1",
+			"P605 a@1-1.any 3 packages need each other, so that none can be installed or taken away alone: a@1-1.any, b@1-1.any, c@1-1.any",
+			"P606 lib@1-1.any is a library, and no package in the channel needs it",
+		}
+		if !slices.Equal(got, want) {
+			t.Errorf("got\n%s\nwant\n%s", strings.Join(got, "\n"), strings.Join(want, "\n"))
+		}
+	}
+}

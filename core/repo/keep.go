@@ -1,0 +1,528 @@
+package repo
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"maps"
+	"os"
+	"path"
+	"path/filepath"
+	"runtime"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/google/renameio/v2"
+	"golang.org/x/sync/errgroup"
+
+	"ellwand.example/core/pack"
+	"ellwand.example/core/progress"
+)
+
+// Damage is a file of a repository that is not what it should be.
+type Damage struct {
+	Name   string `json:"name"`
+	Reason string `json:"reason"`
+}
+
+// Verification is what came of reading a repository whole.
+type Verification struct {
+	Snapshots int      `json:"snapshots"`
+	Shards    int      `json:"shards"` // with those of paths
+	Packages  int      `json:"packages"`
+	Bytes     int64    `json:"bytes"` // of the package files
+	Damaged   []Damage `json:"damaged"`
+	// Unnamed are files that no kept snapshot names, such as an interrupted
+	// publish leaves; they do no harm.
+	Unnamed []string `json:"unnamed"`
+}
+
+// reach is all that the kept snapshots of a repository name: file → digest.
+type reach struct {
+	snapshots, shards map[string]string
+	packages          map[string]Record
+	damaged           []Damage
+}
+
+// reached follows the snapshots from the channels' own to the oldest that are
+// kept. What is damaged is noted and passed over.
+func (r *Repository) reached(ctx context.Context, starts []string, pruned []string) (*reach, error) {
+	out := &reach{map[string]string{}, map[string]string{}, map[string]Record{}, nil}
+	note := func(err error) error {
+		var damaged *DamagedError
+		if errors.As(err, &damaged) {
+			out.damaged = append(out.damaged, Damage{damaged.Name, damaged.Err.Error()})
+			return nil
+		}
+		return err
+	}
+	for _, digest := range starts {
+		for digest != "" && !slices.Contains(pruned, digest) {
+			name := "snapshots/" + digest + ".json"
+			if _, known := out.snapshots[name]; known {
+				break
+			}
+			out.snapshots[name] = digest
+			s, err := r.Snapshot(ctx, digest)
+			if err != nil {
+				if err := note(err); err != nil {
+					return nil, err
+				}
+				break
+			}
+			for _, ref := range s.Files {
+				out.shards["files/"+ref.SHA256+".jsonl.zst"] = ref.SHA256
+			}
+			for _, ref := range s.Shards {
+				name := "shards/" + ref.SHA256 + ".jsonl.zst"
+				if _, known := out.shards[name]; known {
+					continue
+				}
+				out.shards[name] = ref.SHA256
+				records, err := r.shard(nil)(ctx, ref)
+				if err := note(err); err != nil {
+					return nil, err
+				}
+				for _, rec := range records {
+					out.packages[rec.File] = rec
+				}
+			}
+			digest = s.Parent
+		}
+	}
+	return out, nil
+}
+
+// heads are the snapshots that the channels are at.
+func (p Pointer) heads() []string {
+	seen := map[string]bool{}
+	for _, targets := range p.Channels {
+		for _, digest := range targets {
+			seen[digest] = true
+		}
+	}
+	return slices.Sorted(maps.Keys(seen))
+}
+
+// immutable are the folders of files that never change.
+var immutable = []string{"snapshots/", "shards/", "files/", "packages/"}
+
+// Verify reads every file that a kept snapshot names, and compares each with
+// its digest.
+func (r *Repository) Verify(ctx context.Context, sink progress.Sink) (Verification, error) {
+	v := Verification{Damaged: []Damage{}, Unnamed: []string{}}
+	p, err := r.Pointer(ctx)
+	if err != nil {
+		return v, err
+	}
+	all, err := r.reached(ctx, p.heads(), p.Pruned)
+	if err != nil {
+		return v, err
+	}
+	v.Snapshots, v.Shards, v.Packages = len(all.snapshots), len(all.shards), len(all.packages)
+	named := map[string]bool{}
+	for _, damage := range all.damaged {
+		named[damage.Name] = true
+	}
+	v.Damaged = append(v.Damaged, all.damaged...)
+	var mu sync.Mutex
+	t := sink.Begin("verify", int64(len(all.shards)+len(all.packages)), "files")
+	g, gctx := errgroup.WithContext(ctx)
+	g.SetLimit(runtime.GOMAXPROCS(0))
+	check := func(name, want string, size int64) {
+		g.Go(func() error {
+			defer t.Advance(1)
+			reason, n, err := r.checkFile(gctx, name, want, size)
+			if err != nil {
+				return err
+			}
+			mu.Lock()
+			defer mu.Unlock()
+			v.Bytes += n
+			if reason != "" && !named[name] {
+				v.Damaged = append(v.Damaged, Damage{name, reason})
+			}
+			return nil
+		})
+	}
+	for name, digest := range all.shards {
+		check(name, digest, -1)
+	}
+	for name, rec := range all.packages {
+		check(name, rec.SHA256, rec.Bytes)
+	}
+	err = g.Wait()
+	t.End("done")
+	if err != nil {
+		return v, err
+	}
+	for _, dir := range immutable {
+		err := r.Storage.List(ctx, dir, func(s Stored) error {
+			_, snapshot := all.snapshots[s.Name]
+			_, shard := all.shards[s.Name]
+			_, pkg := all.packages[s.Name]
+			if !snapshot && !shard && !pkg && !isPage(s.Name) {
+				v.Unnamed = append(v.Unnamed, s.Name)
+			}
+			return nil
+		})
+		if err != nil {
+			return v, err
+		}
+	}
+	slices.SortFunc(v.Damaged, func(a, b Damage) int { return strings.Compare(a.Name, b.Name) })
+	slices.Sort(v.Unnamed)
+	return v, nil
+}
+
+// isPage tells the pages for people from the files of the index.
+func isPage(name string) bool { return path.Ext(name) == ".html" }
+
+// checkFile compares a file with its digest; size is -1 where it is not known.
+// It returns how many bytes of a package it read.
+func (r *Repository) checkFile(ctx context.Context, name, want string, size int64) (reason string, n int64, err error) {
+	f, err := r.Storage.Open(ctx, name)
+	if errors.Is(err, fs.ErrNotExist) {
+		return "it is missing", 0, nil
+	}
+	if err != nil {
+		return "", 0, err
+	}
+	defer f.Close()
+	h := sha256.New()
+	n, err = io.Copy(h, contextReader{ctx, f})
+	switch found := hex.EncodeToString(h.Sum(nil)); {
+	case ctx.Err() != nil:
+		return "", 0, context.Cause(ctx)
+	case err != nil:
+		return err.Error(), 0, nil
+	case size >= 0 && n != size:
+		return fmt.Sprintf("it has %d bytes, and the index says %d", n, size), n, nil
+	case found != want:
+		return "its SHA-256 is " + found, n, nil
+	}
+	if size < 0 {
+		n = 0
+	}
+	return "", n, nil
+}
+
+// Keep says which snapshots a prune leaves.
+type Keep struct {
+	States int           // of each channel and target, at least this many; the newest counts
+	Time   time.Duration // and all that a channel was at within this time
+}
+
+// Pruned is what a prune took away, or would.
+type Pruned struct {
+	Kept      int      `json:"kept"`      // snapshots
+	Snapshots int      `json:"snapshots"` // taken away
+	Shards    int      `json:"shards"`
+	Packages  []string `json:"packages"` // package files
+	Others    int      `json:"others"`   // files that nothing named
+	Bytes     int64    `json:"bytes"`
+	Serial    int64    `json:"serial"` // of the repository afterwards
+}
+
+// graceTime is how old a file must be that nothing names, before it is taken
+// away from a storage that cannot keep publishers out: one may be about to
+// name it.
+const graceTime = time.Hour
+
+// Prune takes away old snapshots, and all files that no kept one names. With
+// dry set it only tells. Readers that are at a kept snapshot notice nothing.
+func (r *Repository) Prune(ctx context.Context, keep Keep, dry bool, sink progress.Sink) (Pruned, error) {
+	out := Pruned{Packages: []string{}}
+	if keep.States < 1 {
+		return out, errors.New("at least one state of each channel is kept")
+	}
+	unlock, err := r.Storage.Lock(ctx)
+	if err != nil {
+		return out, err
+	}
+	defer unlock()
+	p, mark, err := r.current(ctx)
+	if err != nil {
+		return out, err
+	}
+	out.Serial = p.Serial
+	kept, cut, err := r.toKeep(ctx, p, keep)
+	if err != nil {
+		return out, err
+	}
+	all, err := r.reached(ctx, p.heads(), cut)
+	if err != nil {
+		return out, err
+	}
+	if len(all.damaged) > 0 {
+		return out, fmt.Errorf("%s is damaged (%s), so what it names is not known and nothing is pruned: `ellwand verify` tells more", all.damaged[0].Name, all.damaged[0].Reason)
+	}
+	out.Kept = kept
+	// What goes is no longer named first; a prune that breaks off in between
+	// leaves files that the next one takes.
+	if !dry && !slices.Equal(cut, p.Pruned) {
+		p.Pruned = cut
+		p.Serial++
+		p.Time = time.Now().UTC().Truncate(time.Second)
+		if err := r.replace(ctx, p, mark); err != nil {
+			return out, err
+		}
+		out.Serial = p.Serial
+	}
+	t := sink.Begin("prune", 0, "")
+	defer t.End("done")
+	_, local := r.Storage.(Directory)
+	for _, dir := range immutable {
+		var gone []Stored
+		err := r.Storage.List(ctx, dir, func(s Stored) error {
+			base := s.Name
+			if isPage(base) {
+				base = strings.TrimSuffix(base, ".html") + pack.Extension
+			}
+			_, snapshot := all.snapshots[s.Name]
+			_, shard := all.shards[s.Name]
+			_, pkg := all.packages[base]
+			if !snapshot && !shard && !pkg && (local || time.Since(s.Modified) > graceTime) {
+				gone = append(gone, s)
+			}
+			return nil
+		})
+		if err != nil {
+			return out, err
+		}
+		for _, s := range gone {
+			out.Bytes += s.Size
+			switch {
+			case dir == "snapshots/":
+				out.Snapshots++
+			case strings.HasSuffix(s.Name, pack.Extension):
+				out.Packages = append(out.Packages, s.Name)
+			case dir == "packages/":
+				out.Others++
+			default:
+				out.Shards++
+			}
+			if dry {
+				continue
+			}
+			if err := r.Storage.Remove(ctx, s.Name); err != nil {
+				return out, err
+			}
+		}
+	}
+	slices.Sort(out.Packages)
+	return out, nil
+}
+
+// toKeep counts the snapshots to keep, and lists the first ones to go: those
+// that a kept one has as its parent.
+func (r *Repository) toKeep(ctx context.Context, p Pointer, keep Keep) (kept int, cut []string, err error) {
+	chosen := map[string]bool{}
+	parents := map[string]bool{}
+	since := time.Now().Add(-keep.Time)
+	for _, channel := range slices.Sorted(maps.Keys(p.Channels)) {
+		chains, err := r.chains(ctx, p, p.Channels[channel])
+		if err != nil {
+			return 0, nil, err
+		}
+		for _, chain := range chains {
+			for i, s := range chain {
+				// The time at which a state ended is that of the next one.
+				if i >= keep.States && chain[i-1].Time.Before(since) {
+					break
+				}
+				chosen[s.digest] = true
+				parents[s.Parent] = true
+			}
+		}
+	}
+	for parent := range parents {
+		if parent != "" && !chosen[parent] {
+			cut = append(cut, parent)
+		}
+	}
+	slices.Sort(cut)
+	return len(chosen), cut, nil
+}
+
+// seenFile is what an index of packages was made from: files that are still
+// the same need not be read again.
+const seenFile = incoming + "/seen.json"
+
+// seen is a package file that was read.
+type seen struct {
+	Size     int64  `json:"size"`
+	Modified int64  `json:"modified"` // nanoseconds
+	Package  string `json:"package"`  // its identity
+	SHA256   string `json:"sha256"`
+}
+
+// Index makes the index anew, from the package files under packages/ alone,
+// and gives a channel all of them. Where nothing of them changed since, nothing
+// is read but their names. It is for repositories in folders.
+func (r *Repository) Index(ctx context.Context, channel string, terms Terms, sink progress.Sink) (Report, error) {
+	d, ok := r.Storage.(Directory)
+	report := Report{Channel: channel}
+	if !ok {
+		return report, fmt.Errorf("%s: an index is made from package files in a folder; copy the repository, index the copy, and put it in place", r.Storage.Where())
+	}
+	var found []Stored
+	err := d.List(ctx, "packages/", func(s Stored) error {
+		if strings.HasSuffix(s.Name, pack.Extension) {
+			found = append(found, s)
+		}
+		return nil
+	})
+	if err != nil {
+		return report, err
+	}
+	if len(found) == 0 {
+		return report, fmt.Errorf("there are no packages in %s", filepath.Join(d.Dir, "packages"))
+	}
+	// Packages without an index are a repository that was begun.
+	if err := os.MkdirAll(d.path(incoming), 0o755); err != nil {
+		return report, err
+	}
+	before := d.seen()
+	sameAs, err := r.indexed(ctx, channel, found, before)
+	if err != nil {
+		return report, err
+	}
+	if sameAs >= 0 {
+		report.Serial = sameAs
+		for _, s := range found {
+			report.Outcomes = append(report.Outcomes, Outcome{File: s.Name, Package: before[s.Name].Package, State: Already})
+		}
+		return report, nil
+	}
+	var files []string
+	for _, s := range found {
+		files = append(files, d.path(s.Name))
+	}
+	report.Outcomes = make([]Outcome, len(files))
+	candidates, err := examineAll(ctx, files, report.Outcomes, sink, examineQuickly)
+	if err != nil {
+		return report, err
+	}
+	report.Change, err = r.change(ctx, channel, ActionIndex, terms, sink, func(ctx context.Context, tx *transaction) error {
+		return tx.reindex(ctx, candidates, report.Outcomes, d)
+	})
+	report.Serial = report.Change.Serial
+	if err == nil {
+		d.remember(found, candidates)
+	}
+	return report, err
+}
+
+// reindex gives each target exactly the packages that were found for it.
+func (tx *transaction) reindex(ctx context.Context, candidates []*candidate, outcomes []Outcome, d Directory) error {
+	targets := targetsOf(candidates)
+	for target := range tx.pointer.Channels[tx.channel] {
+		if !slices.Contains(targets, target) {
+			targets = append(targets, target)
+		}
+	}
+	for _, target := range targets {
+		e, err := tx.edit(ctx, target)
+		if err != nil {
+			return err
+		}
+		for key := range e.old.Shards {
+			if _, err := e.open(ctx, key); err != nil {
+				return err
+			}
+			e.after[key] = &shardContent{}
+		}
+		for _, c := range candidates {
+			if c.target != target {
+				continue
+			}
+			o := &outcomes[c.index]
+			*o = Outcome{File: c.file, Package: c.record.Identity(), State: Added}
+			if d.path(c.record.File) != c.file {
+				o.State, o.Reason = Refused, "it does not stand where it belongs: "+c.record.File
+				continue
+			}
+			if err := e.add(ctx, c.record, c.paths); err != nil {
+				return err
+			}
+			for _, was := range e.before[shardOf(c.record.Name)].records {
+				if was.Identity() == c.record.Identity() && was.SHA256 == c.record.SHA256 {
+					o.State = Already
+				}
+			}
+		}
+	}
+	return nil
+}
+
+// seen reads what the last Index looked at; nothing where that is not known.
+func (d Directory) seen() map[string]seen {
+	data, err := os.ReadFile(d.path(seenFile))
+	out := map[string]seen{}
+	if err == nil {
+		json.Unmarshal(data, &out)
+	}
+	return out
+}
+
+func (d Directory) remember(found []Stored, candidates []*candidate) {
+	byFile := map[string]*candidate{}
+	for _, c := range candidates {
+		byFile[c.file] = c
+	}
+	out := map[string]seen{}
+	for _, s := range found {
+		if c := byFile[d.path(s.Name)]; c != nil {
+			out[s.Name] = seen{s.Size, s.Modified.UnixNano(), c.record.Identity(), c.record.SHA256}
+		}
+	}
+	if data, err := json.Marshal(out); err == nil && os.MkdirAll(d.path(incoming), 0o755) == nil {
+		renameio.WriteFile(d.path(seenFile), data, 0o644)
+	}
+}
+
+// indexed returns the repository's serial if all files are as they were when
+// the channel was indexed, and the channel still has exactly them; else -1.
+func (r *Repository) indexed(ctx context.Context, channel string, found []Stored, before map[string]seen) (int64, error) {
+	if len(found) != len(before) {
+		return -1, nil
+	}
+	for _, s := range found {
+		was, ok := before[s.Name]
+		if !ok || was.Size != s.Size || was.Modified != s.Modified.UnixNano() {
+			return -1, nil
+		}
+	}
+	listings, err := r.List(ctx, channel)
+	var none *NotRepositoryError
+	var unknown *ChannelError
+	var damaged *DamagedError
+	switch {
+	case errors.As(err, &none) || errors.As(err, &unknown) || errors.As(err, &damaged):
+		return -1, nil
+	case err != nil:
+		return -1, err
+	}
+	n, serial := 0, int64(-1)
+	for _, l := range listings {
+		serial = l.Serial
+		for _, rec := range l.Records {
+			if before[rec.File].SHA256 != rec.SHA256 {
+				return -1, nil
+			}
+			n++
+		}
+	}
+	if n != len(found) {
+		return -1, nil
+	}
+	return serial, nil
+}
