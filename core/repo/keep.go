@@ -56,6 +56,11 @@ type reach struct {
 func (r *Repository) reached(ctx context.Context, starts []string, pruned []string) (*reach, error) {
 	out := &reach{map[string]string{}, map[string]string{}, map[string]Record{}, nil}
 	note := func(err error) error {
+		var half *HalfCopiedError
+		if errors.As(err, &half) {
+			out.damaged = append(out.damaged, Damage{half.Name, "it is missing"})
+			return nil
+		}
 		var damaged *DamagedError
 		if errors.As(err, &damaged) {
 			out.damaged = append(out.damaged, Damage{damaged.Name, damaged.Err.Error()})

@@ -278,7 +278,7 @@ func (r *Repository) storePackage(ctx context.Context, c *candidate) error {
 		return err
 	}
 	defer in.Close()
-	checked := &checkedReader{r: in, want: c.record.SHA256, sum: sha256.New(), name: filepath.Base(c.file)}
+	checked := &checkedReader{r: in, size: c.record.Bytes, want: c.record.SHA256, sum: sha256.New(), name: filepath.Base(c.file)}
 	return r.Storage.Put(ctx, c.record.File, checked)
 }
 
@@ -286,12 +286,16 @@ func (r *Repository) storePackage(ctx context.Context, c *candidate) error {
 // that the copy is never completed.
 type checkedReader struct {
 	r          io.Reader
+	size       int64
 	want, name string
 	sum        interface {
 		io.Writer
 		Sum([]byte) []byte
 	}
 }
+
+// Size is how much there is to read.
+func (c *checkedReader) Size() int64 { return c.size }
 
 func (c *checkedReader) Read(p []byte) (int, error) {
 	n, err := c.r.Read(p)

@@ -10,9 +10,11 @@ import (
 	"io"
 	"io/fs"
 	"maps"
+	"os"
 	"runtime"
 	"slices"
 	"strings"
+	"sync/atomic"
 	"time"
 	"unicode/utf8"
 
@@ -25,6 +27,11 @@ type Repository struct {
 	// Cache is a folder for what can be made again from the repository; empty
 	// for none.
 	Cache string
+	// Offline is set when a server did not answer, and what was read is the
+	// state of the last sync.
+	Offline bool
+
+	serial atomic.Int64 // of the pointer that was last read
 }
 
 // Open returns the repository in a folder, which need not exist yet.
@@ -48,6 +55,13 @@ func (r *Repository) read(ctx context.Context, name string, limit int64) ([]byte
 // there is none.
 func (r *Repository) Pointer(ctx context.Context) (Pointer, error) {
 	p, _, err := r.current(ctx)
+	var unreachable *UnreachableError
+	if errors.As(err, &unreachable) && r.copied() {
+		if p, err := r.offline(); err == nil {
+			r.Offline = true
+			return p, nil
+		}
+	}
 	return p, err
 }
 
@@ -61,6 +75,12 @@ func (r *Repository) current(ctx context.Context) (Pointer, string, error) {
 		return Pointer{}, "", err
 	}
 	p, err := parsePointer(data)
+	if err == nil && r.copied() {
+		err = r.newer(p, data)
+	}
+	if err == nil {
+		r.serial.Store(p.Serial)
+	}
 	return p, mark, err
 }
 
@@ -78,17 +98,29 @@ func parsePointer(data []byte) (Pointer, error) {
 	return p, nil
 }
 
-// content reads an immutable file and checks its digest.
+// content reads an immutable file and checks its digest. What comes from a
+// server is kept.
 func (r *Repository) content(ctx context.Context, name, want string) ([]byte, error) {
+	if r.copied() {
+		if data, err := os.ReadFile(r.copyFile(name)); err == nil && digestOf(data) == want {
+			return data, nil
+		}
+	}
 	data, err := r.read(ctx, name, maxShard)
 	if errors.Is(err, fs.ErrNotExist) {
-		return nil, &DamagedError{name, errors.New("it is missing: was the repository copied in part?")}
+		if _, local := r.Storage.(Directory); local {
+			return nil, &DamagedError{name, errors.New("it is missing: was the repository copied in part?")}
+		}
+		return nil, &HalfCopiedError{r.Storage.Where(), name}
 	}
 	if err != nil {
 		return nil, err
 	}
 	if found := digestOf(data); found != want {
 		return nil, &DamagedError{name, fmt.Errorf("its SHA-256 is %s", found)}
+	}
+	if r.copied() {
+		return data, r.keepCopy(name, data)
 	}
 	return data, nil
 }
@@ -183,8 +215,12 @@ func (r *Repository) targets(ctx context.Context, channel string) (Pointer, map[
 }
 
 // List reads all packages of a channel, for each of its targets.
-func (r *Repository) List(ctx context.Context, channel string) ([]Listing, error) {
-	return r.list(ctx, channel, nil)
+func (r *Repository) List(ctx context.Context, channel string) (out []Listing, err error) {
+	err = r.steady(ctx, func() error {
+		out, err = r.list(ctx, channel, nil)
+		return err
+	})
+	return out, err
 }
 
 // list reads those packages of a channel whose lines a function for their
@@ -231,7 +267,15 @@ type State struct {
 
 // At reads a state: that of a channel, or of the snapshot whose digest begins
 // with word. The error is a *ChannelError where there is neither.
-func (r *Repository) At(ctx context.Context, word string) (State, error) {
+func (r *Repository) At(ctx context.Context, word string) (s State, err error) {
+	err = r.steady(ctx, func() error {
+		s, err = r.at(ctx, word)
+		return err
+	})
+	return s, err
+}
+
+func (r *Repository) at(ctx context.Context, word string) (State, error) {
 	p, err := r.Pointer(ctx)
 	if err != nil {
 		return State{}, err
@@ -251,7 +295,7 @@ func (r *Repository) At(ctx context.Context, word string) (State, error) {
 // Before reads the state that a channel was in before its last change; a
 // target that was not there then is left out.
 func (r *Repository) Before(ctx context.Context, channel string) (State, error) {
-	_, targets, err := r.targets(ctx, channel)
+	p, targets, err := r.targets(ctx, channel)
 	if err != nil {
 		return State{}, err
 	}
@@ -271,7 +315,7 @@ func (r *Repository) Before(ctx context.Context, channel string) (State, error) 
 		switch {
 		case s.Serial != last:
 			before[target] = targets[target]
-		case s.Parent != "":
+		case s.Parent != "" && !slices.Contains(p.Pruned, s.Parent):
 			before[target] = s.Parent
 		}
 	}
@@ -355,7 +399,15 @@ var ranks = map[string]int{"name": 0, "provide": 1, "summary": 2, "path": 3}
 
 // Search finds packages by a word in their names, summaries and provides, and
 // in their paths where the word has a slash in it. Case does not matter.
-func (r *Repository) Search(ctx context.Context, channel, word string) ([]Hit, error) {
+func (r *Repository) Search(ctx context.Context, channel, word string) (hits []Hit, err error) {
+	err = r.steady(ctx, func() error {
+		hits, err = r.search(ctx, channel, word)
+		return err
+	})
+	return hits, err
+}
+
+func (r *Repository) search(ctx context.Context, channel, word string) ([]Hit, error) {
 	word = strings.ToLower(word)
 	has := func(s string) bool { return strings.Contains(strings.ToLower(s), word) }
 	// A line of JSON has what is in it letter by letter, but for what it has to

@@ -6,15 +6,11 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
-	"io/fs"
-	"net"
 	"net/http"
-	"net/url"
 	"os"
-	"path/filepath"
 	"strings"
 
-	"github.com/jdx/go-netrc"
+	"ellwand.example/core/credential"
 )
 
 // Team is a store that a team shares over HTTP. The file with the digest
@@ -115,66 +111,15 @@ func (f *Fetcher) do(req *http.Request) (*http.Response, error) {
 	return client.Do(req)
 }
 
-// Names of the variables that hold credentials for the team's store.
-const (
-	tokenVariable    = "ELLWAND_STORE_TOKEN"
-	userVariable     = "ELLWAND_STORE_USER"
-	passwordVariable = "ELLWAND_STORE_PASSWORD"
-)
+// variables begins the names of those that hold credentials for the team's
+// store.
+const variables = "ELLWAND_STORE"
 
 // authorize adds credentials: for the team's store those of the environment,
-// and otherwise those that the user's .netrc has for the host. They are never
-// sent in the clear, but to this machine itself.
+// and otherwise those that the user's .netrc has for the host.
 func (f *Fetcher) authorize(req *http.Request) error {
-	user, password, token := "", "", ""
 	if f.Team.URL != "" && strings.HasPrefix(req.URL.String(), strings.TrimSuffix(f.Team.URL, "/")+"/") {
-		user, password, token = os.Getenv(userVariable), os.Getenv(passwordVariable), os.Getenv(tokenVariable)
+		return credential.Authorize(req, variables)
 	}
-	if user == "" && token == "" {
-		var err error
-		if user, password, err = fromNetrc(req.URL.Hostname()); err != nil {
-			return err
-		}
-	}
-	if user == "" && token == "" {
-		return nil
-	}
-	if req.URL.Scheme != "https" && !loopback(req.URL) {
-		return fmt.Errorf("%s: credentials are not sent over plain http: use https", req.URL.Redacted())
-	}
-	if token != "" {
-		req.Header.Set("Authorization", "Bearer "+token)
-	} else {
-		req.SetBasicAuth(user, password)
-	}
-	return nil
-}
-
-func loopback(u *url.URL) bool {
-	ip := net.ParseIP(u.Hostname())
-	return u.Hostname() == "localhost" || ip != nil && ip.IsLoopback()
-}
-
-// fromNetrc looks a host up in $NETRC, or in .netrc in the home folder.
-func fromNetrc(host string) (user, password string, err error) {
-	name := os.Getenv("NETRC")
-	if name == "" {
-		home, err := os.UserHomeDir()
-		if err != nil {
-			return "", "", nil
-		}
-		name = filepath.Join(home, ".netrc")
-	}
-	file, err := netrc.Parse(name)
-	if errors.Is(err, fs.ErrNotExist) {
-		return "", "", nil
-	}
-	if err != nil {
-		return "", "", fmt.Errorf("%s cannot be read: %w", name, err)
-	}
-	m := file.Machine(host)
-	if m == nil {
-		return "", "", nil
-	}
-	return m.Get("login"), m.Get("password"), nil
+	return credential.Authorize(req, "")
 }

@@ -1,0 +1,85 @@
+package repo
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net/url"
+	"strings"
+)
+
+// variables begins the names of those in the environment that hold
+// credentials for repositories: ELLWAND_REPOSITORY_USER and so on.
+const variables = "ELLWAND_REPOSITORY"
+
+// Remote tells whether an address is that of a server, rather than a folder.
+func Remote(address string) bool {
+	return strings.Contains(address, "://") && !strings.HasPrefix(address, "file://")
+}
+
+// Local is the folder that an address names, which is no Remote one.
+func Local(address string) string {
+	if u, err := url.Parse(address); err == nil && u.Scheme == "file" {
+		return u.Path
+	}
+	return address
+}
+
+// OpenAt returns the repository at an address:
+//
+//	DIR, file:///DIR                      a folder
+//	http://HOST/PATH, https://…           behind a web server, to read only
+//	s3+https://HOST/BUCKET/PATH, s3+http  in a bucket of a server that speaks S3
+//
+// Nothing is looked at yet. Cache is as in Repository.
+func OpenAt(address, cache string) (*Repository, error) {
+	if !Remote(address) {
+		return &Repository{Storage: Directory{Local(address)}, Cache: cache}, nil
+	}
+	u, err := url.Parse(address)
+	if err != nil || u.Host == "" {
+		return nil, fmt.Errorf("%q is no address of a repository", address)
+	}
+	r := &Repository{Cache: cache}
+	switch u.Scheme {
+	case "http", "https":
+		r.Storage = Web{strings.TrimSuffix(address, "/")}
+	case "s3+http", "s3+https":
+		r.Storage, err = newBucket(u)
+	default:
+		return nil, fmt.Errorf("%s: a repository is in a folder, or at http://…, https://… or s3+https://HOST/BUCKET", address)
+	}
+	return r, err
+}
+
+// ReadOnlyError is a storage that can only be read.
+type ReadOnlyError struct{ Where string }
+
+func (e *ReadOnlyError) Error() string {
+	return e.Where + " can only be read: publish into the folder or the bucket that it is served from"
+}
+
+// UnreachableError is a storage that does not answer.
+type UnreachableError struct {
+	Where string
+	Err   error
+}
+
+func (e *UnreachableError) Error() string {
+	return fmt.Sprintf("%s does not answer: %v", e.Where, e.Err)
+}
+
+func (e *UnreachableError) Unwrap() error { return e.Err }
+
+// unreachable makes an UnreachableError of what went wrong on the way, unless
+// it was the caller who gave up.
+func unreachable(ctx context.Context, where string, err error) error {
+	if ctx.Err() != nil {
+		return context.Cause(ctx)
+	}
+	var u *url.Error // it repeats the address
+	if errors.As(err, &u) {
+		err = u.Err
+	}
+	return &UnreachableError{where, err}
+}

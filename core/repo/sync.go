@@ -1,0 +1,259 @@
+package repo
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"maps"
+	"os"
+	"path/filepath"
+	"runtime"
+	"slices"
+	"strings"
+	"sync/atomic"
+	"time"
+
+	"github.com/google/renameio/v2"
+	"golang.org/x/sync/errgroup"
+
+	"ellwand.example/core/progress"
+)
+
+// What a reader keeps of a repository on a server, below Cache:
+//
+//	copy/newest.json      the newest repository.json that was ever seen
+//	copy/repository.json  the one that all of the following belongs to
+//	copy/snapshots/… shards/… files/…
+const copyDir = "copy"
+
+// BackError is a repository that is older than it was: an outdated mirror, or
+// somebody who hides what is new.
+type BackError struct {
+	Where       string
+	Found, Seen int64 // serials
+}
+
+func (e *BackError) Error() string {
+	if e.Found == e.Seen {
+		return fmt.Sprintf("%s has another state of serial %d than was seen before: it was begun anew, or two publishers do not know of each other", e.Where, e.Found)
+	}
+	return fmt.Sprintf("%s is at serial %d, and was at %d when it was last read: an outdated mirror, or an older copy put back", e.Where, e.Found, e.Seen)
+}
+
+// HalfCopiedError is a mirror that names files which are not there.
+type HalfCopiedError struct{ Where, Name string }
+
+func (e *HalfCopiedError) Error() string {
+	return fmt.Sprintf("%s is copied in part: %s names %s, which is not there. Whoever copies a repository copies %s last; try again once that is done",
+		e.Where, PointerFile, e.Name, PointerFile)
+}
+
+// copied tells whether what is read is kept.
+func (r *Repository) copied() bool {
+	_, local := r.Storage.(Directory)
+	return !local && r.Cache != ""
+}
+
+func (r *Repository) copyFile(name string) string {
+	return filepath.Join(r.Cache, copyDir, filepath.FromSlash(name))
+}
+
+func (r *Repository) keepCopy(name string, data []byte) error {
+	file := r.copyFile(name)
+	if err := os.MkdirAll(filepath.Dir(file), 0o755); err != nil {
+		return err
+	}
+	return renameio.WriteFile(file, data, 0o644)
+}
+
+// newer judges a pointer that a server gave by what was seen before.
+func (r *Repository) newer(p Pointer, data []byte) error {
+	old, err := os.ReadFile(r.copyFile("newest.json"))
+	if err == nil {
+		seen, err := parsePointer(old)
+		if err == nil && (p.Serial < seen.Serial || p.Serial == seen.Serial && string(old) != string(data)) {
+			return &BackError{r.Storage.Where(), p.Serial, seen.Serial}
+		}
+	}
+	if string(old) == string(data) {
+		return nil
+	}
+	return r.keepCopy("newest.json", data)
+}
+
+// offline returns the pointer of the last sync.
+func (r *Repository) offline() (Pointer, error) {
+	data, err := os.ReadFile(r.copyFile(PointerFile))
+	if err != nil {
+		return Pointer{}, err
+	}
+	return parsePointer(data)
+}
+
+// Forget removes all that is kept of the repository.
+func (r *Repository) Forget() error {
+	if r.Cache == "" {
+		return nil
+	}
+	return os.RemoveAll(r.Cache)
+}
+
+// Synced is what came of a sync.
+type Synced struct {
+	Serial  int64     `json:"serial"`
+	Time    time.Time `json:"time"`    // of the repository's last change
+	Fetched int       `json:"fetched"` // shards
+	Kept    int       `json:"kept"`    // shards that were there already
+	Bytes   int64     `json:"bytes"`   // fetched
+	Dropped int       `json:"dropped"` // files that nothing needs any more
+	Offline bool      `json:"offline"` // the server does not answer; all is as it was
+	Local   bool      `json:"local"`   // it is in a folder, and read from there
+}
+
+// Sync brings a channel's packages here: only the shards that changed are
+// fetched, and with paths those of paths too. Afterwards the channel can be
+// read without the server.
+func (r *Repository) Sync(ctx context.Context, channel string, paths bool, sink progress.Sink) (Synced, error) {
+	p, targets, err := r.targets(ctx, channel)
+	out := Synced{Serial: p.Serial, Time: p.Time, Offline: r.Offline, Local: !r.copied()}
+	if err != nil || out.Local || out.Offline {
+		return out, err
+	}
+	refs := map[string]string{} // file → digest
+	for _, target := range slices.Sorted(maps.Keys(targets)) {
+		s, err := r.Snapshot(ctx, targets[target])
+		if err != nil {
+			return out, err
+		}
+		for _, ref := range s.Shards {
+			refs["shards/"+ref.SHA256+".jsonl.zst"] = ref.SHA256
+		}
+		if paths {
+			for _, ref := range s.Files {
+				refs["files/"+ref.SHA256+".jsonl.zst"] = ref.SHA256
+			}
+		}
+	}
+	t := sink.Begin("sync "+channel, int64(len(refs)), "shards")
+	var bytes, fetched atomic.Int64
+	g, gctx := errgroup.WithContext(ctx)
+	g.SetLimit(2 * max(4, runtime.GOMAXPROCS(0))) // most of the time is waiting
+	for _, name := range slices.Sorted(maps.Keys(refs)) {
+		g.Go(func() error {
+			defer t.Advance(1)
+			_, err := os.Stat(r.copyFile(name))
+			there := err == nil
+			data, err := r.content(gctx, name, refs[name])
+			if err == nil && !there {
+				fetched.Add(1)
+				bytes.Add(int64(len(data)))
+			}
+			return err
+		})
+	}
+	err = g.Wait()
+	t.End("done")
+	if err != nil {
+		return out, err
+	}
+	out.Fetched, out.Bytes = int(fetched.Load()), bytes.Load()
+	out.Kept = len(refs) - out.Fetched
+	data, err := json.Marshal(p)
+	if err != nil {
+		return out, err
+	}
+	if err := r.keepCopy(PointerFile, data); err != nil {
+		return out, err
+	}
+	out.Dropped, err = r.drop(ctx, p)
+	return out, err
+}
+
+// drop removes copies that no channel's snapshot names.
+func (r *Repository) drop(ctx context.Context, p Pointer) (int, error) {
+	named := map[string]bool{}
+	for _, digest := range p.heads() {
+		name := "snapshots/" + digest + ".json"
+		if _, err := os.Stat(r.copyFile(name)); err != nil {
+			continue // of a channel that is not read here
+		}
+		named[name] = true
+		s, err := r.Snapshot(ctx, digest)
+		if err != nil {
+			return 0, err
+		}
+		for _, ref := range s.Shards {
+			named["shards/"+ref.SHA256+".jsonl.zst"] = true
+		}
+		for _, ref := range s.Files {
+			named["files/"+ref.SHA256+".jsonl.zst"] = true
+		}
+	}
+	n := 0
+	here := Directory{filepath.Join(r.Cache, copyDir)}
+	for _, dir := range immutable[:3] {
+		err := here.List(ctx, dir, func(s Stored) error {
+			if named[s.Name] {
+				return nil
+			}
+			n++
+			return here.Remove(ctx, s.Name)
+		})
+		if err != nil {
+			return n, err
+		}
+	}
+	return n, nil
+}
+
+// steady runs a function that reads a state, and runs it again if what it
+// reads was pruned in the meantime: the state that it began with is gone then.
+func (r *Repository) steady(ctx context.Context, read func() error) error {
+	for try := 1; ; try++ {
+		err := read()
+		before := r.serial.Load()
+		var damaged *DamagedError
+		var half *HalfCopiedError
+		if err == nil || try == tries || !errors.As(err, &damaged) && !errors.As(err, &half) {
+			return err
+		}
+		if now, _, err2 := r.current(ctx); err2 != nil || now.Serial == before {
+			return err
+		}
+	}
+}
+
+// fetch brings a package file here, or says where it is, and checks nothing.
+// Remove is to be called when it is no longer needed.
+func (r *Repository) Fetch(ctx context.Context, rec Record, dir string) (file string, err error) {
+	if d, ok := r.Storage.(Directory); ok {
+		return d.path(rec.File), nil
+	}
+	in, err := r.Storage.Open(ctx, rec.File)
+	if errors.Is(err, fs.ErrNotExist) {
+		return "", &HalfCopiedError{r.Storage.Where(), rec.File}
+	}
+	if err != nil {
+		return "", err
+	}
+	defer in.Close()
+	if err := os.MkdirAll(dir, 0o755); err != nil {
+		return "", err
+	}
+	file = filepath.Join(dir, filepath.Base(rec.File))
+	return file, writeFrom(ctx, file, in)
+}
+
+// Address is where a file of the repository can be read: a path, or a URL;
+// empty where it takes more than that, as in a bucket.
+func (r *Repository) Address(name string) string {
+	switch s := r.Storage.(type) {
+	case Directory:
+		return s.path(name)
+	case Web:
+		return strings.TrimSuffix(s.URL, "/") + "/" + name
+	}
+	return ""
+}

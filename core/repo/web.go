@@ -1,0 +1,135 @@
+package repo
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"io/fs"
+	"net/http"
+	"net/url"
+	"strings"
+	"time"
+
+	"ellwand.example/core/credential"
+)
+
+// Web is a repository's storage behind a plain web server, which is only read.
+type Web struct{ URL string }
+
+// client gives up on a server that does not begin to answer.
+var client = &http.Client{Transport: &http.Transport{
+	Proxy: http.ProxyFromEnvironment, ResponseHeaderTimeout: 60 * time.Second, MaxIdleConnsPerHost: 8, ForceAttemptHTTP2: true, IdleConnTimeout: 90 * time.Second,
+}}
+
+// Where is the address.
+func (w Web) Where() string { return w.URL }
+
+// tries is how often a file is asked for where the server fails.
+const tries = 3
+
+func (w Web) get(ctx context.Context, name string, fresh bool) (*http.Response, error) {
+	address := w.URL + "/" + (&url.URL{Path: name}).EscapedPath()
+	var last error
+	for try := range tries {
+		if try > 0 {
+			select {
+			case <-ctx.Done():
+				return nil, context.Cause(ctx)
+			case <-time.After(time.Duration(try) * 300 * time.Millisecond):
+			}
+		}
+		req, err := http.NewRequestWithContext(ctx, http.MethodGet, address, nil)
+		if err != nil {
+			return nil, err
+		}
+		if fresh { // caches in between are not to answer for the server
+			req.Header.Set("Cache-Control", "no-cache")
+		}
+		if err := credential.Authorize(req, variables); err != nil {
+			return nil, err
+		}
+		res, err := client.Do(req)
+		if err != nil {
+			last = unreachable(ctx, w.URL, err)
+			continue
+		}
+		switch {
+		case res.StatusCode == http.StatusOK:
+			return res, nil
+		case res.StatusCode == http.StatusNotFound || res.StatusCode == http.StatusGone:
+			res.Body.Close()
+			return nil, &fs.PathError{Op: "get", Path: address, Err: fs.ErrNotExist}
+		}
+		res.Body.Close()
+		last = &UnreachableError{address, fmt.Errorf("the server says %s", res.Status)}
+		if res.StatusCode == http.StatusUnauthorized || res.StatusCode == http.StatusForbidden {
+			return nil, fmt.Errorf("%s: the server says %s; a login is taken from %s_USER and %s_PASSWORD, %s_TOKEN or ~/.netrc", address, res.Status, variables, variables, variables)
+		}
+		if res.StatusCode < 500 {
+			break
+		}
+	}
+	return nil, last
+}
+
+// Open gets a file.
+func (w Web) Open(ctx context.Context, name string) (io.ReadCloser, error) {
+	res, err := w.get(ctx, name, false)
+	if err != nil {
+		return nil, err
+	}
+	return res.Body, nil
+}
+
+// Current gets a file past all caches.
+func (w Web) Current(ctx context.Context, name string) ([]byte, string, error) {
+	res, err := w.get(ctx, name, true)
+	if err != nil {
+		return nil, "", err
+	}
+	defer res.Body.Close()
+	data, err := io.ReadAll(io.LimitReader(res.Body, maxPointer+1))
+	if err != nil {
+		return nil, "", unreachable(ctx, w.URL, err)
+	}
+	return data, digestOf(data), nil
+}
+
+// Put is refused.
+func (w Web) Put(context.Context, string, io.Reader) error { return &ReadOnlyError{w.URL} }
+
+// Replace is refused.
+func (w Web) Replace(context.Context, string, []byte, string) error { return &ReadOnlyError{w.URL} }
+
+// List finds nothing: a web server does not tell what it has.
+func (w Web) List(context.Context, string, func(Stored) error) error { return nil }
+
+// Remove is refused.
+func (w Web) Remove(context.Context, string) error { return &ReadOnlyError{w.URL} }
+
+// Lock is refused, so that no change begins.
+func (w Web) Lock(context.Context) (func(), error) { return nil, &ReadOnlyError{w.URL} }
+
+// contentType is what a server is to say that a file is.
+func contentType(name string) string {
+	switch {
+	case strings.HasSuffix(name, ".json"):
+		return "application/json"
+	case strings.HasSuffix(name, ".html"):
+		return "text/html; charset=utf-8"
+	case strings.HasSuffix(name, ".css"):
+		return "text/css; charset=utf-8"
+	case strings.HasSuffix(name, ".zst"):
+		return "application/zstd"
+	}
+	return "application/octet-stream"
+}
+
+// caching is how long a file may be kept by those who read it: what has its
+// digest or its version in its name, for ever.
+func caching(name string) string {
+	if name == PointerFile || strings.HasSuffix(name, ".html") || strings.HasSuffix(name, ".css") {
+		return "no-cache" // ask each time whether it is still the same
+	}
+	return "public, max-age=31536000, immutable"
+}
