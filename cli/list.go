@@ -1,21 +1,102 @@
 package cli
 
 import (
+	"cmp"
+	"context"
 	"fmt"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
 
 	"ellwand.example/core/repo"
+	"ellwand.example/core/workspace"
 	"ellwand.example/term"
 )
+
+// consulted is a repository that a command looks into.
+type consulted struct {
+	name     string // as the settings call it, or its path or address
+	channel  string
+	disabled bool
+	*repo.Repository
+}
+
+// consult opens the repository that is named, or all that are configured.
+func (a *app) consult(w *workspace.Workspace, name, channel string) ([]consulted, error) {
+	if name != "" || w == nil || len(w.Settings.Repositories) == 0 {
+		r, ch, err := a.repository(w, name, channel)
+		if err != nil {
+			return nil, err
+		}
+		return []consulted{{cmp.Or(name, r.Storage.Where()), ch, false, r}}, nil
+	}
+	var out []consulted
+	for _, name := range w.RepositoryNames() {
+		r, ch, err := w.OpenRepository(name)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, consulted{name, cmp.Or(channel, ch), !w.Settings.Repositories[name].IsEnabled(), r})
+	}
+	return out, nil
+}
+
+// each calls a function for the repositories that are enabled. One of several
+// that cannot be read is passed over, with its reason.
+func (a *app) each(ctx context.Context, all []consulted, do func(consulted) error) error {
+	failed := 0
+	var last error
+	for _, c := range all {
+		if c.disabled {
+			continue
+		}
+		err := do(c)
+		if err != nil && (ctx.Err() != nil || len(all) == 1) {
+			return err
+		}
+		if err != nil {
+			failed, last = failed+1, err
+			a.progress.Note(fmt.Sprintf("repository %s is passed over: %v", c.name, err))
+			continue
+		}
+		a.offline(c.Repository)
+	}
+	if failed == len(all) {
+		return last
+	}
+	return nil
+}
+
+// showConsulted tells which repositories were looked into, and which not.
+func (a *app) showConsulted(ctx context.Context, all []consulted) {
+	for _, c := range all {
+		n, err := c.Count(ctx, c.channel)
+		if err != nil {
+			continue
+		}
+		state := "enabled"
+		if c.disabled {
+			state = a.out.Style(term.Doubtful, "disabled, not looked into")
+		}
+		a.out.Printf("%s, channel %s: %s, %s\n", a.out.Style(term.Name, c.name), c.channel, term.Count(n, "package", "packages"), state)
+	}
+}
+
+// listed is a listing with the repository that it is of.
+type listed struct {
+	Repository string `json:"repository"`
+	repo.Listing
+}
 
 func (a *app) listCommand() *cobra.Command {
 	var channel string
 	cmd := &cobra.Command{
-		Use:               "list [REPO]",
-		Short:             "List what a repository holds",
-		Long:              "List the packages in a channel of a repository, for each target. REPO is the\nname of a [repository.NAME] in ellwand.toml, or a folder.",
+		Use:   "list [REPO]",
+		Short: "List what repositories hold",
+		Long: `List the packages in a channel of a repository, for each target. REPO is the name of
+a [repository.NAME] in ellwand.toml, a folder or an address; without it, all enabled
+repositories of the workspace are listed, and how much the disabled ones hold.`,
 		Example:           "  ellwand list\n  ellwand list local --channel stable",
 		Args:              arguments(atMostOne),
 		ValidArgsFunction: a.completeRepositories,
@@ -24,47 +105,98 @@ func (a *app) listCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			name := ""
-			if len(args) > 0 {
-				name = args[0]
-			}
-			r, ch, err := a.repository(w, name, channel)
+			all, err := a.consult(w, strings.Join(args, ""), channel)
 			if err != nil {
 				return err
 			}
-			listings, err := r.List(cmd.Context(), ch)
+			listings := []listed{}
+			err = a.each(cmd.Context(), all, func(c consulted) error {
+				found, err := c.List(cmd.Context(), c.channel)
+				for _, l := range found {
+					listings = append(listings, listed{c.name, l})
+				}
+				return err
+			})
 			if err != nil {
 				return err
 			}
 			if a.json {
 				return a.printJSON(listings)
 			}
-			for _, l := range listings {
-				var bytes int64
-				var rows [][]string
-				for _, rec := range l.Records {
-					bytes += rec.Bytes
-					rows = append(rows, []string{a.out.Style(term.Name, rec.Name), rec.Full().String(), rec.Arch, fmt.Sprintf("%9s", term.Bytes(rec.Bytes)), rec.Summary})
-				}
-				a.out.Table([]string{"package", "version", "arch", "     size", "summary"}, rows)
-				a.out.Printf("%s for %s in %s, channel %s, serial %d: %s\n", term.Count(len(l.Records), "package", "packages"), l.Target, r.Storage.Where(), l.Channel, l.Serial, term.Bytes(bytes))
+			a.showListings(listings, len(all) > 1)
+			if len(all) > 1 {
+				a.showConsulted(cmd.Context(), all)
 			}
 			return nil
 		},
 	}
-	cmd.Flags().StringVar(&channel, "channel", "", "the channel (default: the repository's in ellwand.toml, or testing)")
-	cmd.RegisterFlagCompletionFunc("channel", a.completeChannels)
+	a.channelFlag(cmd, &channel)
 	return cmd
+}
+
+// showListings shows a table for each target, with the packages of all
+// repositories.
+func (a *app) showListings(listings []listed, several bool) {
+	var targets []string
+	for _, l := range listings {
+		if !slices.Contains(targets, l.Target) {
+			targets = append(targets, l.Target)
+		}
+	}
+	slices.Sort(targets)
+	for _, target := range targets {
+		type line struct {
+			repo.Record
+			from string
+		}
+		var lines []line
+		var bytes int64
+		where := ""
+		for _, l := range listings {
+			if l.Target != target {
+				continue
+			}
+			for _, rec := range l.Records {
+				bytes += rec.Bytes
+				lines = append(lines, line{rec, l.Repository})
+			}
+			where = fmt.Sprintf("%s, channel %s, serial %d", l.Repository, l.Channel, l.Serial)
+		}
+		slices.SortStableFunc(lines, func(x, y line) int {
+			return cmp.Or(cmp.Compare(x.Name, y.Name), y.Full().Compare(x.Full()))
+		})
+		var rows [][]string
+		for _, l := range lines {
+			row := []string{a.out.Style(term.Name, l.Name), l.Full().String(), l.Arch, fmt.Sprintf("%9s", term.Bytes(l.Bytes))}
+			if several {
+				row = append(row, l.from)
+			}
+			rows = append(rows, append(row, l.Summary))
+		}
+		head := []string{"package", "version", "arch", "     size"}
+		if several {
+			head, where = append(head, "repository"), "all enabled repositories"
+		}
+		a.out.Table(append(head, "summary"), rows)
+		a.out.Printf("%s for %s in %s: %s\n", term.Count(len(lines), "package", "packages"), target, where, term.Bytes(bytes))
+	}
+}
+
+// found is a hit with the repository that it is in.
+type found struct {
+	Repository string `json:"repository"`
+	repo.Hit
 }
 
 func (a *app) searchCommand() *cobra.Command {
 	var in, channel string
 	cmd := &cobra.Command{
 		Use:   "search WORD",
-		Short: "Find packages in a repository",
+		Short: "Find packages in repositories",
 		Long: `Find packages by a word in their names, summaries and provides; a word with a
-slash is looked for among the paths of their files too. Nothing found makes the
-exit status 1.`,
+slash is looked for among the paths of their files too. All enabled repositories of
+the workspace are searched, or the one that --in names. Nothing found makes the exit
+status 1.`,
 		Example: `  ellwand search tide
   ellwand search pkgconfig/harmonic
   ellwand search /usr/bin/`,
@@ -77,23 +209,28 @@ exit status 1.`,
 			if strings.TrimSpace(args[0]) == "" {
 				return usageError{fmt.Errorf("an empty word is in everything: `ellwand list` lists all packages")}
 			}
-			r, ch, err := a.repository(w, in, channel)
+			all, err := a.consult(w, in, channel)
 			if err != nil {
 				return err
 			}
-			hits, err := r.Search(cmd.Context(), ch, args[0])
+			hits := []found{}
+			err = a.each(cmd.Context(), all, func(c consulted) error {
+				some, err := c.Search(cmd.Context(), c.channel, args[0])
+				for _, h := range some {
+					hits = append(hits, found{c.name, h})
+				}
+				return err
+			})
 			if err != nil {
 				return err
 			}
 			if a.json {
-				if hits == nil {
-					hits = []repo.Hit{}
-				}
 				if err := a.printJSON(hits); err != nil {
 					return err
 				}
 			} else {
-				a.showHits(hits, args[0], r.Storage.Where(), ch)
+				a.showHits(hits, args[0], len(all) > 1)
+				a.showConsulted(cmd.Context(), all)
 			}
 			if len(hits) == 0 {
 				return statusError(statusFindings)
@@ -101,20 +238,19 @@ exit status 1.`,
 			return nil
 		},
 	}
-	cmd.Flags().StringVar(&in, "in", "", "the repository: a name in ellwand.toml, or a folder (default: the configured one)")
-	cmd.Flags().StringVar(&channel, "channel", "", "the channel (default: the repository's in ellwand.toml, or testing)")
+	cmd.Flags().StringVar(&in, "in", "", "the repository: a name in ellwand.toml, a folder or an address (default: all that are enabled)")
 	cmd.RegisterFlagCompletionFunc("in", a.completeRepositories)
-	cmd.RegisterFlagCompletionFunc("channel", a.completeChannels)
+	a.channelFlag(cmd, &channel)
 	return cmd
 }
 
 // maxShown is how many matching paths of a package are shown.
 const maxShown = 5
 
-func (a *app) showHits(hits []repo.Hit, word, where, channel string) {
+func (a *app) showHits(hits []found, word string, several bool) {
 	w := a.out
 	if len(hits) == 0 {
-		a.err.Printf("nothing in %s, channel %s, has %q in its name, summary or provides", where, channel, word)
+		a.err.Printf("no package has %q in its name, summary or provides", word)
 		if !strings.Contains(word, "/") {
 			a.err.Printf("; with a slash in it, a word is looked for among paths too")
 		}
@@ -122,14 +258,18 @@ func (a *app) showHits(hits []repo.Hit, word, where, channel string) {
 		return
 	}
 	for _, h := range hits {
-		w.Printf("%s %s %s  %s\n", w.Style(term.Name, h.Record.Name), h.Record.Full(), w.Style(term.Faint, h.Record.Arch), h.Record.Summary)
+		from := ""
+		if several {
+			from = w.Style(term.Faint, "  "+h.Repository)
+		}
+		w.Printf("%s %s %s%s  %s\n", w.Style(term.Name, h.Record.Name), h.Record.Full(), w.Style(term.Faint, h.Record.Arch), from, h.Record.Summary)
 		for i, t := range h.Text {
 			if i == maxShown && !a.verbose {
 				w.Printf("    … and %d more\n", len(h.Text)-i)
 				break
 			}
-			w.Printf("    %s\n", t)
+			w.Printf("    %s\n", term.Visible(t))
 		}
 	}
-	w.Printf("%s\n", w.Style(term.Faint, fmt.Sprintf("%s in %s, channel %s", term.Count(len(hits), "package", "packages"), where, channel)))
+	w.Printf("%s found\n", term.Count(len(hits), "package", "packages"))
 }

@@ -16,18 +16,25 @@ import (
 func (a *app) publishCommand() *cobra.Command {
 	var to, channel string
 	var all bool
+	var flags termsFlags
 	cmd := &cobra.Command{
 		Use:   "publish PACKAGE... --to REPO",
 		Short: "Add packages to a repository, in one atomic step",
 		Long: `Verify packages and add them to a channel of a repository. REPO is the name of a
-[repository.NAME] in ellwand.toml, or a folder; one that does not exist yet is
-started. A folder given in place of a package stands for all packages in it.
+[repository.NAME] in ellwand.toml, a folder or an address; one that does not exist
+yet is started. A folder given in place of a package stands for all packages in it.
 
 Readers see all of the packages or none. A package that is there already is no
 change; another file under the same identity is refused, and so is a damaged
-one. Refused packages make the exit status 3; the others are published.`,
+one. Refused packages make the exit status 3; the others are published.
+
+What the channel would become is judged first: nothing is published, and the exit
+status is 1, if a package would be left without what it needs, if two would own one
+path without saying so, or if one is older than what is there. What is published
+together is judged together. --allow lets a finding pass, with a reason.`,
 		Example: `  ellwand publish packages/*.ell --to local
-  ellwand publish --all --to local --channel stable`,
+  ellwand publish --all --to local --channel stable
+  ellwand publish packages/*.ell --to local --allow P601:tidegauge --because "built again tonight"`,
 		Args: arguments(func(_ *cobra.Command, args []string) error {
 			if all == (len(args) > 0) {
 				return errors.New("name packages, or give --all")
@@ -54,7 +61,11 @@ one. Refused packages make the exit status 3; the others are published.`,
 			if err != nil {
 				return err
 			}
-			report, err := r.Publish(cmd.Context(), ch, files, repo.Terms{}, a.progress)
+			terms, err := a.terms(cmd.Context(), w, flags)
+			if err != nil {
+				return err
+			}
+			report, err := r.Publish(cmd.Context(), ch, files, terms, a.progress)
 			if err != nil {
 				return err
 			}
@@ -69,11 +80,11 @@ one. Refused packages make the exit status 3; the others are published.`,
 			return err
 		},
 	}
-	cmd.Flags().StringVar(&to, "to", "", "the repository: a name in ellwand.toml, or a folder (default: the configured one)")
-	cmd.Flags().StringVar(&channel, "channel", "", "the channel (default: the repository's in ellwand.toml, or testing)")
+	cmd.Flags().StringVar(&to, "to", "", "the repository: a name in ellwand.toml, a folder or an address (default: the configured one)")
 	cmd.Flags().BoolVar(&all, "all", false, "all packages that this workspace has built")
 	cmd.RegisterFlagCompletionFunc("to", a.completeRepositories)
-	cmd.RegisterFlagCompletionFunc("channel", a.completeChannels)
+	a.channelFlag(cmd, &channel)
+	flags.add(cmd)
 	return cmd
 }
 
@@ -81,12 +92,12 @@ one. Refused packages make the exit status 3; the others are published.`,
 // line names so far.
 func (a *app) completeChannels(cmd *cobra.Command, args []string, _ string) ([]string, cobra.ShellCompDirective) {
 	name := ""
-	for _, flag := range []string{"to", "in"} {
+	for _, flag := range []string{"to", "in", "from"} {
 		if f := cmd.Flags().Lookup(flag); f != nil {
 			name = f.Value.String()
 		}
 	}
-	if name == "" && cmd.Name() == "list" && len(args) > 0 {
+	if name == "" && cmd.Flags().Lookup("to") == nil && cmd.Name() != "retire" && len(args) > 0 {
 		name = args[0]
 	}
 	w, err := a.openIfAny()
@@ -141,6 +152,14 @@ func (a *app) showReport(r repo.Report, where string) {
 		w.Printf("  %s  %s\n", w.Style(roles[o.State], fmt.Sprintf("%-13s", o.State)), name)
 		if o.Reason != "" {
 			w.Printf("                 %s\n", o.Reason)
+		}
+	}
+	for _, t := range r.Change.Targets {
+		for _, x := range t.Allowed {
+			w.Printf("  %s %s of %s, because: %s\n", w.Style(term.Doubtful, "let pass"), x.Code, x.Package, x.Because)
+		}
+		if t.Assumed > 0 {
+			w.Printf("  %s\n", w.Style(term.Faint, fmt.Sprintf("%s left to the base of %s, which is not known here", term.Count(t.Assumed, "need is", "needs are"), t.Target)))
 		}
 	}
 	w.Printf("%s looked at = %d added + %d already there + %d refused\n", term.Count(len(r.Outcomes), "package", "packages"), r.Count(repo.Added), r.Count(repo.Already), r.Count(repo.Refused))

@@ -25,6 +25,7 @@ import (
 	"ellwand.example/core/recipe"
 	"ellwand.example/core/repo"
 	"ellwand.example/core/sandbox"
+	"ellwand.example/core/solve"
 	"ellwand.example/core/source"
 	"ellwand.example/core/workspace"
 	"ellwand.example/term"
@@ -132,7 +133,7 @@ packages from it, lint them, and publish them into a repository.`,
 	flags.StringVar(&a.target, "target", "", "what packages are made for: a [target] of ellwand.toml (default: the one that [build] names)")
 	root.RegisterFlagCompletionFunc("color", cobra.FixedCompletions([]string{"auto", "always", "never"}, cobra.ShellCompDirectiveNoFileComp))
 	root.AddCommand(a.initCommand(), a.draftCommand(), a.fetchCommand(), a.storeCommand(), a.buildCommand(), a.logCommand(), a.cleanCommand(), a.showCommand(), a.extractCommand(), a.lintCommand(), a.explainCommand(),
-		a.publishCommand(), a.listCommand(), a.searchCommand(), a.orderCommand(), a.needsCommand(), a.planCommand(), a.compareCommand(), a.bumpCommand(), a.bundleCommand(), a.unbundleCommand(), a.schemaCommand(), a.demoCommand())
+		a.publishCommand(), a.listCommand(), a.searchCommand(), a.syncCommand(), a.auditCommand(), a.promoteCommand(), a.retireCommand(), a.historyCommand(), a.rewindCommand(), a.verifyCommand(), a.pruneCommand(), a.indexCommand(), a.orderCommand(), a.needsCommand(), a.planCommand(), a.compareCommand(), a.bumpCommand(), a.bundleCommand(), a.unbundleCommand(), a.schemaCommand(), a.demoCommand())
 	return root
 }
 
@@ -173,6 +174,15 @@ func statusOf(err error) int {
 	if errors.As(err, &step) || errors.As(err, &packing) || errors.As(err, &change) {
 		return statusStep
 	}
+	var gate *repo.RefusedError
+	var unsolved *solve.NoAnswerError
+	if errors.As(err, &gate) || errors.As(err, &unsolved) {
+		return statusFindings
+	}
+	var unreachable *repo.UnreachableError
+	if errors.As(err, &unreachable) {
+		return statusMachine
+	}
 	var missing *build.MissingError
 	var http *source.HTTPError
 	var refused *sandbox.RefusedError
@@ -197,6 +207,10 @@ func jsonError(err error) any {
 	if errors.As(err, &packing) {
 		return map[string]any{"error": err.Error(), "layout": packing.Mismatch}
 	}
+	var gate *repo.RefusedError
+	if errors.As(err, &gate) {
+		return map[string]any{"error": fmt.Sprintf("channel %s would not be whole", gate.Channel), "findings": gate.Findings, "rebuild": gate.Rebuild}
+	}
 	var missing *build.MissingError
 	if errors.As(err, &missing) {
 		return map[string]any{"error": fmt.Sprintf("%d needs are not met", len(missing.Needs)), "needs": missing.Needs}
@@ -211,7 +225,16 @@ func (a *app) explainError(err error) {
 	var change *build.ChangeError
 	var refused *sandbox.RefusedError
 	var missing *build.MissingError
+	var gate *repo.RefusedError
+	var unsolved *solve.NoAnswerError
 	switch {
+	case errors.As(err, &gate):
+		a.explainRefused(gate)
+	case errors.As(err, &unsolved):
+		a.err.Printf("%s\n", a.err.Style(term.Bad, "there is no set of packages in which everything has what it needs:"))
+		for _, s := range unsolved.Sentences() {
+			a.err.Printf("  %s\n", a.err.Wrapped(s, 2))
+		}
 	case errors.As(err, &missing):
 		a.explainMissing(missing)
 	case errors.As(err, &refused):
@@ -398,28 +421,6 @@ func (a *app) completeRepositories(*cobra.Command, []string, string) ([]string, 
 		names = append(names, name)
 	}
 	return names, cobra.ShellCompDirectiveDefault
-}
-
-// repository opens the repository with a name or path; with none, the
-// configured one.
-func (a *app) repository(w *workspace.Workspace, name, channel string) (*repo.Repository, string, error) {
-	if name == "" {
-		if w == nil {
-			return nil, "", usageError{errors.New("which repository? There is no workspace here to take one from; name its folder")}
-		}
-		var err error
-		if name, err = w.DefaultRepository(); err != nil {
-			return nil, "", err
-		}
-	}
-	dir, configured, err := w.Repository(name)
-	if err != nil {
-		return nil, "", err
-	}
-	if channel == "" {
-		channel = configured
-	}
-	return repo.Open(workspace.Display(dir)), channel, nil
 }
 
 // arguments turns a mistake in the number of arguments into a usage error with

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -11,6 +12,7 @@ import (
 
 	"ellwand.example/core/document"
 	"ellwand.example/core/pack"
+	"ellwand.example/core/repo"
 	"ellwand.example/core/workspace"
 )
 
@@ -49,11 +51,8 @@ func (a *app) openPackage(ctx context.Context, arg string) (*pack.Package, error
 	if file != "" {
 		return pack.Open(file)
 	}
-	if file, err := a.publishedPackage(ctx, w, arg); err != nil || file != "" {
-		if err != nil {
-			return nil, err
-		}
-		return pack.Open(file)
+	if p, err := a.publishedPackage(ctx, w, arg); err != nil || p != nil {
+		return p, err
 	}
 	recipes, _ := w.Recipes()
 	near := document.Nearest(arg, append(names, recipes...))
@@ -104,26 +103,50 @@ func builtPackage(w *workspace.Workspace, word string) (file string, names []str
 	return file, names, nil
 }
 
-// publishedPackage finds the newest package of a name in the workspace's own
-// repository, if it has one.
-func (a *app) publishedPackage(ctx context.Context, w *workspace.Workspace, word string) (string, error) {
+// publishedPackage opens the newest package of a name in the workspace's
+// enabled repositories, if one has it; the one of a higher priority first.
+func (a *app) publishedPackage(ctx context.Context, w *workspace.Workspace, word string) (*pack.Package, error) {
 	if len(w.Settings.Repositories) == 0 {
-		return "", nil
+		return nil, nil
 	}
-	r, channel, err := a.repository(w, "", "")
+	all, err := a.consult(w, "", "")
 	if err != nil {
-		return "", nil // several, and none is the usual one
+		return nil, err
 	}
-	listings, err := r.List(ctx, channel)
-	if err != nil {
-		return "", nil // nothing has been published yet
-	}
-	for _, l := range listings {
-		for _, rec := range l.Records { // the newest of a name comes first
-			if rec.Name == word || rec.Name+"@"+rec.Full().String() == word {
-				return filepath.Join(r.Storage.Where(), filepath.FromSlash(rec.File)), nil
+	slices.SortStableFunc(all, func(x, y consulted) int {
+		return cmp.Compare(w.Settings.Repositories[y.name].Priority, w.Settings.Repositories[x.name].Priority)
+	})
+	for _, c := range all {
+		if c.disabled {
+			continue
+		}
+		listings, err := c.List(ctx, c.channel)
+		if err != nil {
+			continue // nothing has been published yet, or it cannot be read
+		}
+		for _, l := range listings {
+			for _, rec := range l.Records { // the newest of a name comes first
+				if rec.Name == word || rec.Name+"@"+rec.Full().String() == word {
+					return a.openPublished(ctx, c.Repository, rec)
+				}
 			}
 		}
 	}
-	return "", nil
+	return nil, nil
+}
+
+// openPublished opens a package in a repository: where it is, or, from a
+// bucket, after it was brought here.
+func (a *app) openPublished(ctx context.Context, r *repo.Repository, rec repo.Record) (*pack.Package, error) {
+	switch where := r.Address(rec.File); {
+	case remotePackage(where):
+		return pack.OpenURL(ctx, where)
+	case where != "":
+		return pack.Open(where)
+	}
+	file, err := r.Fetch(ctx, rec, filepath.Join(r.Cache, "packages"))
+	if err != nil {
+		return nil, err
+	}
+	return pack.Open(file)
 }

@@ -3,9 +3,12 @@ package build
 import (
 	"cmp"
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"os"
 	"path/filepath"
 	"slices"
@@ -14,10 +17,10 @@ import (
 	"github.com/google/renameio/v2"
 
 	"ellwand.example/core/need"
-	"ellwand.example/core/pack"
 	"ellwand.example/core/probe"
 	"ellwand.example/core/recipe"
 	"ellwand.example/core/repo"
+	"ellwand.example/core/solve"
 )
 
 // NeedState is a need of a recipe, and what answers it here.
@@ -40,8 +43,6 @@ type Holder struct {
 	Name    string `json:"name"`              // of the repository or the recipe
 	Package string `json:"package,omitempty"` // in a repository: its identity
 	Enough  bool   `json:"enough"`            // its version is within the bounds
-
-	file, sha256 string // of the package
 }
 
 // Kinds of holder.
@@ -239,28 +240,24 @@ func (b *Builder) findHolders(ctx context.Context, r *recipe.Recipe, states []Ne
 
 // published is what one repository of the workspace holds for its target.
 type published struct {
-	name     string
-	dir      string
-	disabled bool
-	records  []repo.Record
+	name       string
+	repository *repo.Repository
+	disabled   bool
+	priority   int
+	records    []repo.Record
 }
 
 // published reads the workspace's repositories. One that holds nothing yet, or
 // cannot be read, has nothing.
 func (b *Builder) published(ctx context.Context) ([]published, error) {
 	var out []published
-	var names []string
-	for name := range b.Workspace.Settings.Repositories {
-		names = append(names, name)
-	}
-	slices.Sort(names)
-	for _, name := range names {
-		dir, channel, err := b.Workspace.Repository(name)
-		if err != nil {
-			b.Progress.Note(fmt.Sprintf("repository %s is passed over: %v", name, err))
-			continue
+	for _, name := range b.Workspace.RepositoryNames() {
+		settings := b.Workspace.Settings.Repositories[name]
+		r, channel, err := b.Workspace.OpenRepository(name)
+		var state repo.State
+		if err == nil {
+			state, err = r.At(ctx, channel)
 		}
-		state, err := repo.Open(dir).At(ctx, channel)
 		var none *repo.NotRepositoryError
 		if ctx.Err() != nil {
 			return nil, ctx.Err()
@@ -274,8 +271,9 @@ func (b *Builder) published(ctx context.Context) ([]published, error) {
 		records := slices.DeleteFunc(state.Records[b.Workspace.Target.Name], func(r repo.Record) bool {
 			return r.Arch != recipe.AnyArch && r.Arch != b.Workspace.Target.Arch
 		})
-		out = append(out, published{name, dir, !b.Workspace.Settings.Repositories[name].IsEnabled(), records})
+		out = append(out, published{name, r, !settings.IsEnabled(), settings.Priority, records})
 	}
+	slices.SortStableFunc(out, func(a, b published) int { return cmp.Compare(b.priority, a.priority) })
 	return out, nil
 }
 
@@ -286,10 +284,7 @@ func (p published) holders(n need.Need) []Holder {
 	if p.disabled {
 		kind = HeldDisabled
 	}
-	loose := need.Need{}
-	for _, a := range n.Alternatives {
-		loose.Alternatives = append(loose.Alternatives, need.Alternative{Kind: a.Kind, Name: a.Name})
-	}
+	loose := solve.Need{Need: n}.Loose().Need
 	for _, try := range []need.Need{n, loose} {
 		var best *repo.Record
 		for i := range p.records {
@@ -299,96 +294,125 @@ func (p published) holders(n need.Need) []Holder {
 			}
 		}
 		if best != nil {
-			return []Holder{{Kind: kind, Name: p.name, Package: best.Identity(), Enough: try.String() == n.String(), file: filepath.Join(p.dir, filepath.FromSlash(best.File)), sha256: best.SHA256}}
+			return []Holder{{Kind: kind, Name: p.name, Package: best.Identity(), Enough: try.String() == n.String()}}
 		}
 	}
 	return nil
 }
 
-// Supply brings the packages that meet a recipe's unmet needs from the enabled
-// repositories among the workspace's own, with what these need in turn. It
-// returns their identities.
+// Supply brings packages from the enabled repositories among the workspace's
+// own, such that all of a recipe's needs are met that can be, and all that
+// these packages need in turn: the solver chooses them, and prefers what the
+// workspace has already. It returns their identities. Needs that no repository
+// knows of stay as they are; where those that are known cannot be met
+// together, the error is a *solve.NoAnswerError.
 func (b *Builder) Supply(ctx context.Context, r *recipe.Recipe) ([]string, error) {
-	var brought []string
 	states, err := b.Needs(ctx, r)
 	if err != nil {
 		return nil, err
-	}
-	var wanted []need.Need
-	for _, s := range states {
-		if n, err := need.Parse(s.Need); err == nil && !s.Met {
-			wanted = append(wanted, n)
-		}
 	}
 	all, err := b.published(ctx)
 	if err != nil {
 		return nil, err
 	}
-	for len(wanted) > 0 {
-		n := wanted[0]
-		wanted = wanted[1:]
-		packages, err := b.packages()
-		if err != nil {
-			return brought, err
-		}
-		if b.needState(n, nil, packages).Met {
-			continue
-		}
-		for _, p := range all {
+	request := solve.Request{Base: func(n solve.Need) bool {
+		found, ok := b.probe().Look(n.Need, n.Symbols)
+		return ok && found.Enough
+	}}
+	for _, s := range states {
+		n, err := need.Parse(s.Need)
+		known := slices.ContainsFunc(all, func(p published) bool {
 			h := p.holders(n)
-			if p.disabled || len(h) == 0 || !h[0].Enough || slices.Contains(brought, h[0].Package) {
+			return !p.disabled && len(h) > 0 && h[0].Enough
+		})
+		if err == nil && !s.Met && known {
+			request.Install = append(request.Install, n)
+		}
+	}
+	if len(request.Install) == 0 {
+		return nil, nil
+	}
+	own, err := b.packages()
+	if err != nil {
+		return nil, err
+	}
+	for _, p := range newestOf(own) {
+		c := repo.RecordOf(p.facts).Candidate()
+		c.Installed = true
+		request.Packages = append(request.Packages, c)
+	}
+	from := map[*solve.Package]*published{}
+	records := map[*solve.Package]repo.Record{}
+	for i, p := range all {
+		for _, rec := range p.records {
+			if p.disabled {
 				continue
 			}
-			facts, err := b.bring(ctx, h[0])
-			if err != nil {
-				return brought, err
-			}
-			brought = append(brought, h[0].Package)
-			for _, more := range facts.Needs {
-				if parsed, err := need.Parse(more.Need); err == nil {
-					wanted = append(wanted, parsed)
-				}
-			}
-			break
+			c := rec.Candidate()
+			c.Origin, c.Priority = p.name, p.priority
+			from[c], records[c] = &all[i], rec
+			request.Packages = append(request.Packages, c)
 		}
+	}
+	answer, err := solve.Solve(request)
+	if err != nil {
+		return nil, err
+	}
+	var brought []string
+	for _, c := range answer.Packages {
+		if c.Installed {
+			continue
+		}
+		if err := b.bring(ctx, from[c], records[c]); err != nil {
+			return brought, err
+		}
+		brought = append(brought, records[c].Identity())
 	}
 	return brought, nil
 }
 
-// bring copies a package, and checks that it is the one that the index names.
-func (b *Builder) bring(ctx context.Context, h Holder) (pack.Facts, error) {
-	in, err := os.Open(h.file)
+// newestOf keeps the newest package of each name.
+func newestOf(all []*laidPackage) []*laidPackage {
+	best := map[string]*laidPackage{}
+	for _, p := range all {
+		if have := best[p.facts.Name]; have == nil || have.facts.Full().Compare(p.facts.Full()) < 0 {
+			best[p.facts.Name] = p
+		}
+	}
+	var out []*laidPackage
+	for _, name := range slices.Sorted(maps.Keys(best)) {
+		out = append(out, best[name])
+	}
+	return out
+}
+
+// bring copies a package into the workspace, and checks that it is the one
+// that the index names.
+func (b *Builder) bring(ctx context.Context, from *published, rec repo.Record) error {
+	in, err := from.repository.Storage.Open(ctx, rec.File)
 	if err != nil {
-		return pack.Facts{}, err
+		return err
 	}
 	defer in.Close()
 	dir := b.Workspace.Packages()
 	if err := os.MkdirAll(dir, 0o755); err != nil {
-		return pack.Facts{}, err
+		return err
 	}
-	path := filepath.Join(dir, filepath.Base(h.file))
+	path := filepath.Join(dir, filepath.Base(rec.File))
 	out, err := renameio.NewPendingFile(path, renameio.WithStaticPermissions(0o644))
 	if err != nil {
-		return pack.Facts{}, err
+		return err
 	}
 	defer out.Cleanup()
-	if _, err := io.Copy(out, in); err != nil {
-		return pack.Facts{}, err
+	h := sha256.New()
+	if _, err := io.Copy(io.MultiWriter(out, h), in); err != nil {
+		return err
 	}
-	w := pack.Written{Path: out.Name()}
-	if err := w.Digest(); err != nil {
-		return pack.Facts{}, err
+	if found := hex.EncodeToString(h.Sum(nil)); found != rec.SHA256 {
+		return fmt.Errorf("%s: its SHA-256 is %s, and the index of repository %s says %s", rec.File, found, from.name, rec.SHA256)
 	}
-	if w.SHA256 != h.sha256 {
-		return pack.Facts{}, fmt.Errorf("%s: its SHA-256 is %s, and the index of repository %s says %s", h.file, w.SHA256, h.Name, h.sha256)
+	if err := ctx.Err(); err != nil {
+		return err
 	}
-	if err := out.CloseAtomicallyReplace(); err != nil {
-		return pack.Facts{}, err
-	}
-	p, err := pack.Open(path)
-	if err != nil {
-		return pack.Facts{}, err
-	}
-	defer p.Close()
-	return p.Facts, ctx.Err()
+	return out.CloseAtomicallyReplace()
 }

@@ -72,7 +72,7 @@ var catalogue []Rule
 // A rule on waivers looks into the catalogue, so it is put together once all
 // of them are there.
 func init() {
-	catalogue = slices.Concat(recipeRules, layoutRules, elfRules, scriptRules, packageRules)
+	catalogue = slices.Concat(recipeRules, layoutRules, elfRules, scriptRules, packageRules, repositoryRules)
 	slices.SortFunc(catalogue, func(a, b Rule) int { return cmp.Compare(a.Code, b.Code) })
 }
 

@@ -170,13 +170,8 @@ func examineOne(ctx context.Context, file string, whole bool) (*candidate, error
 		return nil, err
 	}
 	f := p.Facts
-	c := &candidate{file: file, target: f.Target, record: Record{
-		Name: f.Name, Version: f.Version, Release: f.Release, Arch: f.Arch, Summary: f.Summary, License: f.License,
-		Category: f.Category, Homepage: f.Homepage, Recipe: f.Recipe, Date: f.Date, Needs: f.Needs, Provides: f.Provides,
-		Conflicts: f.Conflicts, Replaces: f.Replaces, Suggests: f.Suggests, Epoch: f.Epoch,
-		Size: f.Size, Bytes: n, SHA256: hex.EncodeToString(h.Sum(nil)),
-		File: "packages/" + f.Target + "/" + f.Name + "/" + f.FileName(),
-	}}
+	c := &candidate{file: file, target: f.Target, record: RecordOf(f)}
+	c.record.Bytes, c.record.SHA256 = n, hex.EncodeToString(h.Sum(nil))
 	entries, err := p.Layout()
 	if err != nil {
 		return nil, err

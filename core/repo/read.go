@@ -223,6 +223,22 @@ func (r *Repository) List(ctx context.Context, channel string) (out []Listing, e
 	return out, err
 }
 
+// Count counts the packages of a channel, without reading them.
+func (r *Repository) Count(ctx context.Context, channel string) (n int, err error) {
+	_, targets, err := r.targets(ctx, channel)
+	if err != nil {
+		return 0, err
+	}
+	for _, digest := range targets {
+		s, err := r.Snapshot(ctx, digest)
+		if err != nil {
+			return 0, err
+		}
+		n += s.Packages
+	}
+	return n, nil
+}
+
 // list reads those packages of a channel whose lines a function for their
 // target keeps.
 func (r *Repository) list(ctx context.Context, channel string, keep func(target string) func(line []byte) bool) ([]Listing, error) {

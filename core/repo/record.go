@@ -4,8 +4,20 @@ import (
 	"slices"
 
 	"ellwand.example/core/need"
+	"ellwand.example/core/pack"
 	"ellwand.example/core/solve"
 )
+
+// RecordOf is a package's line in an index, without size and digest of its
+// file.
+func RecordOf(f pack.Facts) Record {
+	return Record{
+		Name: f.Name, Version: f.Version, Release: f.Release, Epoch: f.Epoch, Arch: f.Arch, Summary: f.Summary, License: f.License,
+		Category: f.Category, Homepage: f.Homepage, Recipe: f.Recipe, Date: f.Date, Needs: f.Needs, Provides: f.Provides,
+		Conflicts: f.Conflicts, Replaces: f.Replaces, Suggests: f.Suggests, Size: f.Size,
+		File: "packages/" + f.Target + "/" + f.Name + "/" + f.FileName(),
+	}
+}
 
 // needs are what the package needs to run. Lines that are in no known language
 // of needs do not get into an index.

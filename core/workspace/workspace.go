@@ -4,12 +4,14 @@ package workspace
 
 import (
 	"bytes"
+	"cmp"
 	"crypto/sha256"
 	_ "embed"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"net/url"
 	"os"
 	"path/filepath"
@@ -24,6 +26,7 @@ import (
 
 	"ellwand.example/core/document"
 	"ellwand.example/core/recipe"
+	"ellwand.example/core/repo"
 )
 
 // Names of what stands in a workspace.
@@ -92,9 +95,10 @@ type Store struct {
 
 // Repository is a table [repository.NAME].
 type Repository struct {
-	URL     string `toml:"url" shape:"a path or an address"`
-	Channel string `toml:"channel"`
-	Enabled *bool  `toml:"enabled"` // true where it is left out
+	URL      string `toml:"url" shape:"a path or an address"`
+	Channel  string `toml:"channel"`
+	Enabled  *bool  `toml:"enabled"`  // true where it is left out
+	Priority int    `toml:"priority"` // packages of a higher one are preferred to newer ones
 }
 
 // IsEnabled tells whether packages are taken from the repository.
@@ -340,21 +344,53 @@ func (w *Workspace) noRecipe(name string, names []string) error {
 	return document.Problems{{File: Display(filepath.Join(w.Dir, RecipesDir)), Message: fmt.Sprintf("there is no recipe %q", name), Remedy: remedy}}
 }
 
-// Repository resolves the name of a configured repository, a file URL or a
-// path to a directory and a channel.
-func (w *Workspace) Repository(name string) (dir, channel string, err error) {
-	channel = DefaultChannel
-	if w != nil {
-		if r, ok := w.Settings.Repositories[name]; ok {
-			if r.Channel != "" {
-				channel = r.Channel
-			}
-			dir, err := localPath(r.URL)
-			return w.Abs(dir), channel, err
+// Repository resolves the name of a configured repository, a path or an
+// address, to an absolute path or an address, and a channel.
+func (w *Workspace) Repository(name string) (address, channel string) {
+	address, channel = name, DefaultChannel
+	if w == nil {
+		return address, channel
+	}
+	if r, ok := w.Settings.Repositories[name]; ok {
+		channel = cmp.Or(r.Channel, channel)
+		address = r.URL
+		if !repo.Remote(address) {
+			address = w.Abs(repo.Local(address))
 		}
 	}
-	dir, err = localPath(name)
-	return dir, channel, err
+	return address, channel
+}
+
+// RepositoryNames lists the configured repositories.
+func (w *Workspace) RepositoryNames() []string {
+	return slices.Sorted(maps.Keys(w.Settings.Repositories))
+}
+
+// OpenRepository opens a configured repository, or one at a path or address.
+func (w *Workspace) OpenRepository(name string) (r *repo.Repository, channel string, err error) {
+	address, channel := w.Repository(name)
+	if !repo.Remote(address) {
+		address = Display(repo.Local(address))
+	}
+	r, err = repo.OpenAt(address, repositoryCache(address))
+	return r, channel, err
+}
+
+// repositoryCache is where what is read of a repository is kept: in a folder
+// of its own in $XDG_CACHE_HOME (XDG Base Directory Specification). It is empty
+// where the user has no cache folder.
+func repositoryCache(address string) string {
+	cache, err := os.UserCacheDir()
+	if err != nil {
+		return ""
+	}
+	if !repo.Remote(address) {
+		if abs, err := filepath.Abs(address); err == nil {
+			address = abs
+		}
+	}
+	sum := sha256.Sum256([]byte(address))
+	return filepath.Join(cache, "ellwand", "repositories", fmt.Sprintf("%x", sum[:12]))
 }
 
 // DefaultRepository names the one configured repository, or the one called
@@ -374,17 +410,6 @@ func (w *Workspace) DefaultRepository() (string, error) {
 		return "", fmt.Errorf("%s names no repository: add a table [repository.local] with a url, or name one on the command line", Display(filepath.Join(w.Dir, SettingsFile)))
 	}
 	return "", fmt.Errorf("which repository: %s?", strings.Join(names, ", "))
-}
-
-func localPath(s string) (string, error) {
-	u, err := url.Parse(s)
-	switch {
-	case err != nil || u.Scheme == "":
-		return s, nil
-	case u.Scheme == "file":
-		return u.Path, nil
-	}
-	return "", fmt.Errorf("%s: only repositories in a directory are supported", s)
 }
 
 // machine is the architecture as uname -m says it.

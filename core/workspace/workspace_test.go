@@ -59,14 +59,17 @@ func TestRepositories(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	for name, want := range map[string]string{"one": filepath.Join(dir, "repo") + " testing", "two": "/srv/repo stable", "/x": "/x testing", "rel": "rel testing"} {
-		d, channel, err := w.Repository(name)
-		if err != nil || d+" "+channel != want {
-			t.Errorf("%s: %s %s, %v; want %s", name, d, channel, err, want)
+	for name, want := range map[string]string{"one": filepath.Join(dir, "repo") + " testing", "two": "/srv/repo stable", "/x": "/x testing", "rel": "rel testing", "far": "https://repo.example/ testing", "http://x.example/y": "http://x.example/y testing"} {
+		d, channel := w.Repository(name)
+		if d+" "+channel != want {
+			t.Errorf("%s: %s %s; want %s", name, d, channel, want)
 		}
 	}
-	if _, _, err := w.Repository("far"); err == nil {
-		t.Error("a remote repository is taken for a folder")
+	for name, where := range map[string]string{"one": filepath.Join(dir, "repo"), "far": "https://repo.example"} {
+		r, _, err := w.OpenRepository(name)
+		if err != nil || r.Storage.Where() != where || filepath.Base(filepath.Dir(r.Cache)) != "repositories" {
+			t.Errorf("%s: %+v, %v", name, r, err)
+		}
 	}
 	if _, err := w.DefaultRepository(); err == nil || !strings.Contains(err.Error(), "far, one, two") {
 		t.Errorf("which of three: %v", err)

@@ -1,0 +1,92 @@
+package cli
+
+import (
+	"fmt"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"ellwand.example/core/repo"
+	"ellwand.example/term"
+)
+
+func (a *app) auditCommand() *cobra.Command {
+	var channel string
+	cmd := &cobra.Command{
+		Use:   "audit [REPO]",
+		Short: "Judge whether all of a channel can be installed",
+		Long: `Judge a channel of a repository as a whole: whether every package can be installed
+with all that it needs, which packages have the same paths without saying so, which
+need each other in a circle, and which libraries nobody needs. The newest package of
+each name counts. Needs that the system below is to meet are looked up in the
+target's base, where the workspace knows it. Faults make the exit status 1.`,
+		Example: `  ellwand audit
+  ellwand audit local --channel stable`,
+		Args:              arguments(atMostOne),
+		ValidArgsFunction: a.completeRepositories,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			w, r, ch, err := a.openRepository(args, channel)
+			if err != nil {
+				return err
+			}
+			audits, err := r.Audit(cmd.Context(), ch, a.bases(cmd.Context(), w), a.progress)
+			if err != nil {
+				return err
+			}
+			a.offline(r)
+			if a.json {
+				err = a.printJSON(audits)
+			} else {
+				a.showAudits(audits, r.Storage.Where())
+			}
+			for _, audit := range audits {
+				for _, f := range audit.Findings {
+					if f.Grave() && err == nil {
+						return statusError(statusFindings)
+					}
+				}
+			}
+			return err
+		},
+	}
+	a.channelFlag(cmd, &channel)
+	return cmd
+}
+
+func (a *app) showAudits(audits []repo.Audit, where string) {
+	w := a.out
+	for i, audit := range audits {
+		if i > 0 {
+			w.Printf("\n")
+		}
+		a.showFaults(w, audit.Findings)
+		grave := 0
+		for _, f := range audit.Findings {
+			if f.Grave() {
+				grave++
+			}
+		}
+		if len(audit.Findings) > 0 {
+			w.Printf("\n")
+		}
+		if n := len(audit.Assumed); n > 0 {
+			shown := audit.Assumed
+			if n > maxListed && !a.verbose {
+				shown = append(append([]string{}, shown[:maxListed]...), fmt.Sprintf("and %d more (-v lists all)", n-maxListed))
+			}
+			w.Printf("%s left to the base of %s, which is not known here:\n  %s\n", term.Count(n, "need is", "needs are"), audit.Target, w.Wrapped(strings.Join(shown, ", "), 2))
+		}
+		older := ""
+		if audit.Older > 0 {
+			older = fmt.Sprintf(" (%d older beside them)", audit.Older)
+		}
+		result := w.Style(term.Good, "all can be installed")
+		if grave > 0 {
+			result = w.Style(term.Bad, term.Count(grave, "fault", "faults"))
+		}
+		if notes := len(audit.Findings) - grave; notes > 0 {
+			result += ", " + term.Count(notes, "thing to know", "things to know")
+		}
+		w.Printf("%s, channel %s for %s: %s%s, %s: %s\n", where, audit.Channel, audit.Target, term.Count(audit.Packages, "package", "packages"), older, term.Count(audit.Needs, "need", "needs"), result)
+	}
+}

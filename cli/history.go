@@ -1,0 +1,87 @@
+package cli
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"ellwand.example/core/repo"
+	"ellwand.example/term"
+)
+
+func (a *app) historyCommand() *cobra.Command {
+	var channel string
+	var limit int
+	cmd := &cobra.Command{
+		Use:   "history [REPO]",
+		Short: "List the changes of a channel, and what each brought",
+		Long: `List the changes of a channel of a repository, the newest first: when and by what
+each was made, which packages came and went, and what was let pass. ` + "`ellwand rewind`" + `
+goes back to any state by its serial or its snapshot; ` + "`ellwand compare`" + ` compares two.`,
+		Example: `  ellwand history local
+  ellwand history local --channel stable --limit 3`,
+		Args:              arguments(atMostOne),
+		ValidArgsFunction: a.completeRepositories,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			_, r, ch, err := a.openRepository(args, channel)
+			if err != nil {
+				return err
+			}
+			events, err := r.History(cmd.Context(), ch, limit)
+			if err != nil {
+				return err
+			}
+			a.offline(r)
+			if a.json {
+				return a.printJSON(events)
+			}
+			a.showEvents(events, r.Storage.Where(), ch)
+			return nil
+		},
+	}
+	a.channelFlag(cmd, &channel)
+	cmd.Flags().IntVar(&limit, "limit", 20, "how many changes of each target are listed; 0 for all")
+	return cmd
+}
+
+func (a *app) showEvents(events []repo.Event, where, channel string) {
+	w := a.out
+	for i, e := range events {
+		if i > 0 {
+			w.Printf("\n")
+		}
+		now := ""
+		if i == 0 {
+			now = w.Style(term.Good, "  now")
+		}
+		w.Printf("%s  %s  %s  %s%s\n", w.Style(term.Strong, fmt.Sprintf("%4d", e.Serial)), w.Style(term.Faint, fmt.Sprintf("%.12s", e.Snapshot)), e.Time.Local().Format(time.DateTime), w.Style(term.Name, e.Action), now)
+		from := ""
+		if e.From != "" {
+			from = fmt.Sprintf(", from snapshot %.12s", e.From)
+		}
+		w.Printf("      %s for %s, %s%s\n", term.Count(e.Packages, "package", "packages"), e.Target, term.Bytes(e.Bytes), from)
+		a.showNames("+", term.Good, e.Added)
+		a.showNames("-", term.Bad, e.Removed)
+		for _, x := range e.Allowed {
+			w.Printf("      %s %s of %s, because: %s\n", w.Style(term.Doubtful, "let pass"), x.Code, x.Package, x.Because)
+		}
+		if e.Oldest {
+			w.Printf("      %s\n", w.Style(term.Faint, "what was before is pruned"))
+		}
+	}
+	w.Printf("\n%s\n", w.Style(term.Faint, fmt.Sprintf("%s of %s, channel %s; `ellwand rewind %s SERIAL --channel %s` goes back to one", term.Count(len(events), "change", "changes"), where, channel, where, channel)))
+}
+
+// showNames lists packages in a few lines.
+func (a *app) showNames(sign string, role term.Role, names []string) {
+	if len(names) == 0 {
+		return
+	}
+	more := ""
+	if n := len(names) - maxListed; n > 0 && !a.verbose {
+		names, more = names[:maxListed], fmt.Sprintf(" and %d more", n)
+	}
+	a.out.Printf("      %s %s\n", a.out.Style(role, sign), a.out.Wrapped(strings.Join(names, ", ")+more, 8))
+}

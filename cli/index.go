@@ -1,0 +1,49 @@
+package cli
+
+import (
+	"github.com/spf13/cobra"
+
+	"ellwand.example/core/repo"
+)
+
+func (a *app) indexCommand() *cobra.Command {
+	var channel string
+	var flags termsFlags
+	cmd := &cobra.Command{
+		Use:   "index [REPO]",
+		Short: "Make a repository's index anew from its packages alone",
+		Long: `Make the index of a repository in a folder anew, from the package files below its
+packages folder and nothing else, and give a channel all of them. It is for an index
+that was lost or damaged, and for packages that were put there by hand. Where no file
+changed since the last time, nothing is read again.`,
+		Example:           "  ellwand index local",
+		Args:              arguments(atMostOne),
+		ValidArgsFunction: a.completeRepositories,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			w, r, ch, err := a.openRepository(args, channel)
+			if err != nil {
+				return err
+			}
+			terms, err := a.terms(cmd.Context(), w, flags)
+			if err != nil {
+				return err
+			}
+			report, err := r.Index(cmd.Context(), ch, terms, a.progress)
+			if err != nil {
+				return err
+			}
+			if a.json {
+				err = a.printJSON(report)
+			} else {
+				a.showReport(report, r.Storage.Where())
+			}
+			if err == nil && report.Count(repo.Refused) > 0 {
+				return statusError(statusInput)
+			}
+			return err
+		},
+	}
+	a.channelFlag(cmd, &channel)
+	flags.add(cmd)
+	return cmd
+}

@@ -1,0 +1,57 @@
+package cli
+
+import (
+	"errors"
+
+	"github.com/spf13/cobra"
+)
+
+func (a *app) promoteCommand() *cobra.Command {
+	var flags termsFlags
+	cmd := &cobra.Command{
+		Use:   "promote REPO FROM TO [PACKAGE...]",
+		Short: "Give one channel the packages of another",
+		Long: `Give channel TO of a repository exactly the packages that channel FROM has, or,
+where packages are named, add the newest of these. No package file is copied: both
+channels point to the same ones. It is refused if TO would not be whole then, or
+would go back in version.`,
+		Example: `  ellwand promote local testing stable
+  ellwand promote local testing stable tide-almanac`,
+		Args: arguments(func(_ *cobra.Command, args []string) error {
+			if len(args) < 3 {
+				return errors.New("name the repository and the two channels")
+			}
+			return nil
+		}),
+		ValidArgsFunction: func(cmd *cobra.Command, args []string, word string) ([]string, cobra.ShellCompDirective) {
+			switch len(args) {
+			case 0:
+				return a.completeRepositories(cmd, args, word)
+			case 1, 2:
+				return a.completeChannels(cmd, args, word)
+			}
+			return nil, cobra.ShellCompDirectiveNoFileComp
+		},
+		RunE: func(cmd *cobra.Command, args []string) error {
+			w, r, _, err := a.openRepository(args, "")
+			if err != nil {
+				return err
+			}
+			terms, err := a.terms(cmd.Context(), w, flags)
+			if err != nil {
+				return err
+			}
+			change, err := r.Promote(cmd.Context(), args[1], args[2], args[3:], terms, a.progress)
+			if err != nil {
+				return err
+			}
+			if a.json {
+				return a.printJSON(change)
+			}
+			a.showChange(change, r.Storage.Where())
+			return nil
+		},
+	}
+	flags.add(cmd)
+	return cmd
+}

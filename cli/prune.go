@@ -1,0 +1,62 @@
+package cli
+
+import (
+	"fmt"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"ellwand.example/core/repo"
+	"ellwand.example/term"
+)
+
+func (a *app) pruneCommand() *cobra.Command {
+	var keep, days int
+	var dry bool
+	cmd := &cobra.Command{
+		Use:   "prune [REPO]",
+		Short: "Delete packages and index files that no kept state uses",
+		Long: `Let go of the old past of a repository: of each channel, the newest states are kept,
+and all that it was at in the last days; snapshots before that are deleted, with the
+packages and index files that nothing kept uses. Readers that are at a kept state
+notice nothing.`,
+		Example: `  ellwand prune local --dry-run
+  ellwand prune local --keep 5 --days 30`,
+		Args:              arguments(atMostOne),
+		ValidArgsFunction: a.completeRepositories,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if keep < 1 || days < 0 {
+				return usageError{fmt.Errorf("--keep is at least 1, since a channel keeps the state that it is at; --days is not negative")}
+			}
+			_, r, _, err := a.openRepository(args, "")
+			if err != nil {
+				return err
+			}
+			p, err := r.Prune(cmd.Context(), repo.Keep{States: keep, Time: time.Duration(days) * 24 * time.Hour}, dry, a.progress)
+			if err != nil {
+				return err
+			}
+			if a.json {
+				return a.printJSON(p)
+			}
+			w := a.out
+			for i, name := range p.Packages {
+				if i == maxListed && !a.verbose {
+					w.Printf("  … and %d more (-v lists all)\n", len(p.Packages)-i)
+					break
+				}
+				w.Printf("  %s %s\n", w.Style(term.Bad, "-"), name)
+			}
+			verb := "deleted"
+			if dry {
+				verb = "would delete"
+			}
+			w.Printf("%s: %s kept; %s %s, %s, %s and %s: %s\n", r.Storage.Where(), term.Count(p.Kept, "state", "states"), verb, term.Count(p.Snapshots, "snapshot", "snapshots"), term.Count(p.Shards, "shard", "shards"), term.Count(len(p.Packages), "package", "packages"), term.Count(p.Others, "other file", "other files"), term.Bytes(p.Bytes))
+			return nil
+		},
+	}
+	cmd.Flags().IntVar(&keep, "keep", 10, "how many states of each channel are kept, the newest first")
+	cmd.Flags().IntVar(&days, "days", 7, "of how many days all states are kept")
+	cmd.Flags().BoolVar(&dry, "dry-run", false, "only tell what would be deleted")
+	return cmd
+}

@@ -1,0 +1,194 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"ellwand.example/core/build"
+	"ellwand.example/core/lint"
+	"ellwand.example/core/probe"
+	"ellwand.example/core/repo"
+	"ellwand.example/core/solve"
+	"ellwand.example/core/workspace"
+	"ellwand.example/term"
+)
+
+// repository opens the repository with a name, path or address; with none, the
+// configured one.
+func (a *app) repository(w *workspace.Workspace, name, channel string) (*repo.Repository, string, error) {
+	if name == "" {
+		if w == nil {
+			return nil, "", usageError{errors.New("which repository? There is no workspace here to take one from; name its folder or address")}
+		}
+		var err error
+		if name, err = w.DefaultRepository(); err != nil {
+			return nil, "", err
+		}
+	}
+	r, configured, err := w.OpenRepository(name)
+	if err != nil {
+		return nil, "", err
+	}
+	if channel == "" {
+		channel = configured
+	}
+	return r, channel, nil
+}
+
+// openRepository is repository for a command whose first argument, if there is
+// one, is the repository.
+func (a *app) openRepository(args []string, channel string) (*workspace.Workspace, *repo.Repository, string, error) {
+	w, err := a.openIfAny()
+	if err != nil {
+		return nil, nil, "", err
+	}
+	name := ""
+	if len(args) > 0 {
+		name = args[0]
+	}
+	r, channel, err := a.repository(w, name, channel)
+	return w, r, channel, err
+}
+
+// offline tells that what is shown is not of today.
+func (a *app) offline(r *repo.Repository) {
+	if r.Offline {
+		a.progress.Note(r.Storage.Where() + " does not answer: this is what the last `ellwand sync` brought")
+	}
+}
+
+// channelFlag adds --channel.
+func (a *app) channelFlag(cmd *cobra.Command, channel *string) {
+	cmd.Flags().StringVar(channel, "channel", "", "the channel (default: the repository's in ellwand.toml, or testing)")
+	cmd.RegisterFlagCompletionFunc("channel", a.completeChannels)
+}
+
+// termsFlags are the options of commands that the gate judges.
+type termsFlags struct {
+	allow   []string
+	because string
+}
+
+func (t *termsFlags) add(cmd *cobra.Command) {
+	cmd.Flags().StringArrayVar(&t.allow, "allow", nil, "let a finding pass, as `CODE:PACKAGE`; may be repeated")
+	cmd.Flags().StringVar(&t.because, "because", "", "the reason why, which is kept in the history")
+}
+
+// terms reads them. Needs are judged by the base of each target, as far as it
+// is known here.
+func (a *app) terms(ctx context.Context, w *workspace.Workspace, t termsFlags) (repo.Terms, error) {
+	terms := repo.Terms{Base: a.bases(ctx, w)}
+	for _, text := range t.allow {
+		code, name, ok := strings.Cut(text, ":")
+		code = strings.ToUpper(code)
+		if !ok || name == "" || !slices.Contains([]string{repo.UnmetNeed, repo.SharedPath, repo.OlderVersion}, code) {
+			return terms, usageError{fmt.Errorf("--allow takes the code of a finding and a package, such as %s:tidegauge, not %q", repo.UnmetNeed, text)}
+		}
+		terms.Allow = append(terms.Allow, repo.Exception{Code: code, Package: name, Because: strings.TrimSpace(t.because)})
+	}
+	if len(terms.Allow) > 0 != (strings.TrimSpace(t.because) != "") {
+		return terms, usageError{errors.New("--allow and --because go together: an exception has a reason, which the history keeps")}
+	}
+	return terms, nil
+}
+
+// bases finds, for a target of the workspace, what tells whether its base
+// meets a need. Of other targets nothing is known.
+func (a *app) bases(ctx context.Context, w *workspace.Workspace) func(target string) func(solve.Need) bool {
+	if w == nil {
+		return nil
+	}
+	return func(target string) func(solve.Need) bool {
+		on := *w
+		if _, known := w.Settings.Targets[target]; !known && target != w.Target.Name {
+			return nil
+		}
+		if err := on.UseTarget(target); err != nil {
+			return nil
+		}
+		if target == w.Target.Name {
+			on.On, on.Target = w.On, w.Target
+		}
+		root, err := build.Base(ctx, &on, a.progress)
+		if err != nil {
+			a.progress.Note(fmt.Sprintf("the base of %s is not looked into: %v", target, err))
+			return nil
+		}
+		base := probe.Open(root)
+		return func(n solve.Need) bool {
+			found, ok := base.Look(n.Need, n.Symbols)
+			return ok && found.Enough
+		}
+	}
+}
+
+// showFaults lists findings by code, the gravest first.
+func (a *app) showFaults(w *term.Writer, findings []repo.Finding) {
+	last := ""
+	for _, f := range findings {
+		if f.Code != last {
+			title, severity := f.Code, lint.Hint
+			if rule, ok := lint.Find(f.Code); ok {
+				title, severity = rule.Title, rule.Severity
+			}
+			w.Printf("%s  %s\n", w.Style(severityRoles[severity], f.Code), w.Style(term.Strong, title))
+			last = f.Code
+		}
+		w.Printf("  %s  %s\n", w.Style(term.Name, f.Package), w.Wrapped(term.Visible(f.Reason), len(f.Package)+4))
+	}
+}
+
+// explainRefused shows what the gate found, and what to do about it.
+func (a *app) explainRefused(e *repo.RefusedError) {
+	w := a.err
+	w.Printf("%s\n\n", w.Style(term.Bad, fmt.Sprintf("refused: channel %s would not be whole; nothing was changed", e.Channel)))
+	a.showFaults(w, e.Findings)
+	w.Printf("\n")
+	if len(e.Rebuild) > 0 {
+		w.Printf("Build again, in this order, and publish all of it together:\n  %s\n", w.Style(term.Good, "ellwand build "+strings.Join(e.Rebuild, " ")))
+		w.Printf("(where a recipe's version and release are published already, raise the release first: `ellwand bump RECIPE`)\n")
+	}
+	f := e.Findings[0]
+	w.Printf("To let one pass all the same, with a reason that the history keeps:\n  %s\n", w.Style(term.Faint, fmt.Sprintf("--allow %s:%s --because \"…\"", f.Code, f.Name())))
+	w.Printf("`ellwand explain %s` tells more.\n", f.Code)
+}
+
+// showChange tells what became of a channel.
+func (a *app) showChange(c repo.Change, where string) {
+	w := a.out
+	for _, t := range c.Targets {
+		for _, list := range []struct {
+			sign  string
+			role  term.Role
+			items []string
+		}{{"+", term.Good, t.Added}, {"-", term.Bad, t.Removed}} {
+			for i, name := range list.items {
+				if i == maxListed && !a.verbose {
+					w.Printf("  %s … and %d more (-v lists all)\n", w.Style(list.role, list.sign), len(list.items)-i)
+					break
+				}
+				w.Printf("  %s %s\n", w.Style(list.role, list.sign), name)
+			}
+		}
+		for _, x := range t.Allowed {
+			w.Printf("  %s %s of %s, because: %s\n", w.Style(term.Doubtful, "let pass"), x.Code, x.Package, x.Because)
+		}
+		if t.Assumed > 0 {
+			w.Printf("  %s\n", w.Style(term.Faint, fmt.Sprintf("%s left to the base of %s, which is not known here", term.Count(t.Assumed, "need is", "needs are"), t.Target)))
+		}
+		w.Printf("%s for %s is at snapshot %.12s: %d added, %d taken out\n", c.Channel, t.Target, t.Snapshot, len(t.Added), len(t.Removed))
+	}
+	if len(c.Targets) == 0 {
+		w.Printf("nothing changed: %s is at serial %d\n", strings.TrimSuffix(where, "/"), c.Serial)
+		return
+	}
+	w.Printf("%s is at serial %d\n", strings.TrimSuffix(where, "/"), c.Serial)
+}
+
+// maxListed is how many packages of a change are listed.
+const maxListed = 12

@@ -1,0 +1,49 @@
+package cli
+
+import (
+	"github.com/spf13/cobra"
+)
+
+func (a *app) retireCommand() *cobra.Command {
+	var from, channel string
+	var flags termsFlags
+	cmd := &cobra.Command{
+		Use:   "retire PACKAGE...",
+		Short: "Take packages out of a channel",
+		Long: `Take packages out of a channel of a repository: NAME means all versions,
+NAME@VERSION-RELEASE one. It is refused if what stays would lose what it needs.
+Nothing is deleted: the channel's history keeps the packages, until ` + "`ellwand prune`" + `
+lets go of it.`,
+		Example: `  ellwand retire tide-almanac --from local
+  ellwand retire libharmonic@1.4.2-1`,
+		Args: arguments(atLeastOne("the packages to take out")),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			w, err := a.openIfAny()
+			if err != nil {
+				return err
+			}
+			r, ch, err := a.repository(w, from, channel)
+			if err != nil {
+				return err
+			}
+			terms, err := a.terms(cmd.Context(), w, flags)
+			if err != nil {
+				return err
+			}
+			change, err := r.Retire(cmd.Context(), ch, args, terms, a.progress)
+			if err != nil {
+				return err
+			}
+			if a.json {
+				return a.printJSON(change)
+			}
+			a.showChange(change, r.Storage.Where())
+			return nil
+		},
+	}
+	cmd.Flags().StringVar(&from, "from", "", "the repository: a name in ellwand.toml, a folder or an address (default: the configured one)")
+	cmd.RegisterFlagCompletionFunc("from", a.completeRepositories)
+	a.channelFlag(cmd, &channel)
+	flags.add(cmd)
+	return cmd
+}

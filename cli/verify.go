@@ -1,0 +1,62 @@
+package cli
+
+import (
+	"github.com/spf13/cobra"
+
+	"ellwand.example/term"
+)
+
+func (a *app) verifyCommand() *cobra.Command {
+	return &cobra.Command{
+		Use:   "verify [REPO]",
+		Short: "Compare every file of a repository with its digest",
+		Long: `Read every file that the channels of a repository name, now and in their kept past:
+snapshots, shards and packages, and compare each with its digest. A file that is
+missing or is another one makes the exit status 1. Files that nothing names, such as
+an interrupted publish leaves, do no harm and are counted; ` + "`ellwand prune`" + ` takes them.`,
+		Example:           "  ellwand verify local",
+		Args:              arguments(atMostOne),
+		ValidArgsFunction: a.completeRepositories,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			_, r, _, err := a.openRepository(args, "")
+			if err != nil {
+				return err
+			}
+			v, err := r.Verify(cmd.Context(), a.progress)
+			if err != nil {
+				return err
+			}
+			if a.json {
+				err = a.printJSON(v)
+			} else {
+				w := a.out
+				for _, d := range v.Damaged {
+					w.Printf("  %s  %s: %s\n", w.Style(term.Bad, "damaged"), d.Name, d.Reason)
+				}
+				for i, name := range v.Unnamed {
+					if i == maxListed && !a.verbose {
+						w.Printf("  … and %d more that nothing names (-v lists all)\n", len(v.Unnamed)-i)
+						break
+					}
+					w.Printf("  %s  %s\n", w.Style(term.Faint, "unnamed"), name)
+				}
+				result := w.Style(term.Good, "all is whole")
+				if len(v.Damaged) > 0 {
+					result = w.Style(term.Bad, term.Count(len(v.Damaged), "file is damaged", "files are damaged"))
+				}
+				w.Printf("%s: %s, %s, %s (%s): %s", r.Storage.Where(), term.Count(v.Snapshots, "snapshot", "snapshots"), term.Count(v.Shards, "shard", "shards"), term.Count(v.Packages, "package", "packages"), term.Bytes(v.Bytes), result)
+				if len(v.Unnamed) > 0 {
+					w.Printf("; %s by nothing", term.Count(len(v.Unnamed), "file is named", "files are named"))
+				}
+				w.Printf("\n")
+				if len(v.Damaged) > 0 {
+					w.Printf("put back the files from a copy, or, in a folder, let `ellwand index` make the index anew from the packages that are whole\n")
+				}
+			}
+			if err == nil && len(v.Damaged) > 0 {
+				return statusError(statusFindings)
+			}
+			return err
+		},
+	}
+}
