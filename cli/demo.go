@@ -8,6 +8,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strconv"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -23,48 +24,73 @@ import (
 var starter []byte
 
 func (a *app) demoCommand() *cobra.Command {
-	return &cobra.Command{
+	var channels bool
+	cmd := &cobra.Command{
 		Use:   "demo [DIR]",
 		Short: "A whole example with made-up data",
 		Long: `Unpack the workspace of a made-up harbour authority into a new folder, by
 default ellwand-demo, and go through all of the work in it: fetch sources, build
 packages, look into one, lint them, publish them, and find them again. Each
-command is shown before it runs. A C compiler and make are needed.`,
-		Example: "  ellwand demo",
+command is shown before it runs. A C compiler and make are needed.
+
+With --channels it goes on: a library gets a new soname, is refused at publish, what
+uses it is built again, and the set goes through the channels and back.`,
+		Example: "  ellwand demo\n  ellwand demo --channels harbour",
 		Args:    arguments(atMostOne),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			dir := "ellwand-demo"
 			if len(args) > 0 {
 				dir = args[0]
 			}
-			return a.demo(cmd, dir)
+			return a.demo(cmd, dir, channels)
 		},
 	}
+	cmd.Flags().BoolVar(&channels, "channels", false, "go on with a library's new soname, and channels of the repository")
+	return cmd
 }
 
 // scene is one command of the demo, with what it is there to show.
 type scene struct {
-	say  string
-	args []string
+	say    string
+	args   []string // patterns of files among them stand for these
+	status int      // that it ends with, where that is not 0
 }
 
-func scenes(packages []string) []scene {
+// scenes are the whole way from sources to a repository.
+func scenes() []scene {
 	return []scene{
-		{"Sources are brought into a store, and checked against the digests in the recipes.", []string{"fetch"}},
-		{"A C library, a C program that uses it, a set of data and a script become packages.", append([]string{"build"}, demo.Recipes...)},
-		{"What was found in the program's file is in the package: here the libraries it needs.", []string{"show", "tidegauge"}},
-		{"Lint looks at recipes and packages.", []string{"lint", "--all"}},
-		{"Packages are added to a repository in one step.", append(append([]string{"publish"}, packages...), "--to", "local")},
-		{"What the repository holds:", []string{"list"}},
-		{"Who has the pkg-config module that a recipe needs?", []string{"search", "pkgconfig/harmonic"}},
-		{"With nothing changed, nothing is done.", append([]string{"build"}, demo.Recipes...)},
-		{"Upstream has a new version of the library: one command edits the recipe.", []string{"bump", "libharmonic", "1.4.3"}},
-		{"What stands on it is built again; the rest is as it was.", append([]string{"build", "-q"}, demo.Recipes...)},
-		{"What that means for those who have the old library:", []string{"compare", "libharmonic@1.4.2-1"}},
+		{say: "Sources are brought into a store, and checked against the digests in the recipes.", args: []string{"fetch"}},
+		{say: "A C library, a C program that uses it, a set of data and a script become packages.", args: append([]string{"build"}, demo.Recipes...)},
+		{say: "What was found in the program's file is in the package: here the libraries it needs.", args: []string{"show", "tidegauge"}},
+		{say: "Lint looks at recipes and packages.", args: []string{"lint", "--all"}},
+		{say: "Packages are added to a repository in one step.", args: []string{"publish", "packages/*.ell", "--to", "local"}},
+		{say: "What the repository holds:", args: []string{"list"}},
+		{say: "Who has the pkg-config module that a recipe needs?", args: []string{"search", "pkgconfig/harmonic"}},
+		{say: "With nothing changed, nothing is done.", args: append([]string{"build"}, demo.Recipes...)},
+		{say: "Upstream has a new version of the library: one command edits the recipe.", args: []string{"bump", "libharmonic", "1.4.3"}},
+		{say: "What stands on it is built again; the rest is as it was.", args: append([]string{"build", "-q"}, demo.Recipes...)},
+		{say: "What that means for those who have the old library:", args: []string{"compare", "libharmonic@1.4.2-1"}, status: statusFindings},
 	}
 }
 
-func (a *app) demo(cmd *cobra.Command, dir string) error {
+// channelScenes take a library with a new soname through the channels.
+func channelScenes() []scene {
+	return []scene{
+		{say: "Is all of the channel installable? Those who want no surprises get what was tested.", args: []string{"audit", "local"}},
+		{say: "No package is copied for that: both channels point to the same ones.", args: []string{"promote", "local", "testing", "stable"}},
+		{say: "Upstream breaks with the past: in version 2.0.0 the library has another soname.", args: []string{"bump", "libharmonic", "2.0.0", "-m", "A soname of its own"}},
+		{say: "The library is built.", args: []string{"build", "-q", "libharmonic"}},
+		{say: "Published alone, it would take away what others need. That is refused, with what to build again.", args: []string{"publish", "packages/libharmonic*@2.0.0-1*.ell", "--to", "local"}, status: statusFindings},
+		{say: "The plan is followed: the program gets a new release.", args: []string{"bump", "tidegauge", "--release", "-m", "Built with libharmonic 2"}},
+		{say: "It is built with the new library.", args: []string{"build", "-q", "tidegauge"}},
+		{say: "Both are published in one step, and judged together.", args: []string{"publish", "packages/libharmonic*@2.0.0-1*.ell", "packages/tidegauge*@2.4.1-4*.ell", "--to", "local"}},
+		{say: "The set goes to the other channel.", args: []string{"promote", "local", "testing", "stable"}},
+		{say: "Somebody calls: the stations do not come up. The channel goes back to what it was.", args: []string{"rewind", "local", "--channel", "stable"}},
+		{say: "The history shows it all, the rewind too.", args: []string{"history", "local", "--channel", "stable"}},
+	}
+}
+
+func (a *app) demo(cmd *cobra.Command, dir string, channels bool) error {
 	for _, tool := range []string{"cc", "make", "sh"} {
 		if _, err := exec.LookPath(tool); err != nil {
 			a.err.Printf("%s\n", a.err.Style(term.Bad, fmt.Sprintf("the demo compiles C programs, and there is no %s on this machine: install a C compiler and make", tool)))
@@ -89,27 +115,38 @@ func (a *app) demo(cmd *cobra.Command, dir string) error {
 	}
 	out.Printf("The workspace is unpacked into %s\n", dir)
 	ran := []string{}
-	for i := range len(scenes(nil)) {
-		// The names of the packages are known once they are built.
-		w, err := workspace.Open(dir)
-		if err != nil {
-			return err
-		}
-		s := scenes(packagesIn(w))[i]
-		line := "ellwand " + strings.Join(s.args, " ")
-		if i == 4 {
-			line = "ellwand publish packages/*.ell --to local"
+	acts := scenes()
+	if channels {
+		acts = append(acts, channelScenes()...)
+	}
+	for _, s := range acts {
+		line := "ellwand"
+		args := []string{"--color", a.childColor()}
+		for _, arg := range s.args {
+			word := arg
+			if strings.Contains(arg, " ") {
+				word = strconv.Quote(arg)
+			}
+			line += " " + word
+			files, _ := filepath.Glob(filepath.Join(dir, arg))
+			if !strings.Contains(arg, "*") || len(files) == 0 {
+				args = append(args, arg)
+				continue
+			}
+			for _, f := range files {
+				args = append(args, filepath.Join("packages", filepath.Base(f)))
+			}
 		}
 		out.Printf("\n%s\n%s\n", s.say, out.Style(term.Name, "$ "+line))
-		c := exec.CommandContext(cmd.Context(), self, append([]string{"--color", a.childColor()}, s.args...)...)
+		c := exec.CommandContext(cmd.Context(), self, args...)
 		c.Dir, c.Stdout, c.Stderr = dir, out.Writer, a.err.Writer
 		if err := c.Run(); err != nil {
 			if cmd.Context().Err() != nil {
 				return cmd.Context().Err()
 			}
 			var exit *exec.ExitError
-			if errors.As(err, &exit) && exit.ExitCode() == statusFindings && s.args[0] == "compare" {
-				err = nil // there are differences, as there should be
+			if errors.As(err, &exit) && exit.ExitCode() == s.status && s.status != 0 {
+				err = nil // as it should be
 			} else if errors.As(err, &exit) {
 				return statusError(exit.ExitCode())
 			}
@@ -124,14 +161,6 @@ func (a *app) demo(cmd *cobra.Command, dir string) error {
 	}
 	a.demoEnd(dir)
 	return nil
-}
-
-func packagesIn(w *workspace.Workspace) []string {
-	files, _ := packageFiles(w.Packages())
-	for i := range files {
-		files[i] = filepath.Join("packages", filepath.Base(files[i]))
-	}
-	return files
 }
 
 // childColor keeps the demo's commands in the colours of the demo itself.
@@ -153,6 +182,7 @@ func (a *app) demoEnd(dir string) {
 		{"ellwand show tidegauge --files", "what is in a package"},
 		{"ellwand lint tidegauge", "what lint has to say of a recipe"},
 		{"ellwand explain recipe", "how a recipe of your own begins"},
+		{"ellwand demo --channels ../more", "a new soname, refused, rebuilt, promoted, and taken back"},
 	} {
 		w.Printf("  %-34s %s\n", s.command, w.Style(term.Faint, s.what))
 	}

@@ -2,7 +2,6 @@ package cli
 
 import (
 	"fmt"
-	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -74,14 +73,13 @@ func (a *app) showEvents(events []repo.Event, where, channel string) {
 	w.Printf("\n%s\n", w.Style(term.Faint, fmt.Sprintf("%s of %s, channel %s; `ellwand rewind %s SERIAL --channel %s` goes back to one", term.Count(len(events), "change", "changes"), where, channel, where, channel)))
 }
 
-// showNames lists packages in a few lines.
+// showNames lists packages, one a line.
 func (a *app) showNames(sign string, role term.Role, names []string) {
-	if len(names) == 0 {
-		return
+	for i, name := range names {
+		if i == maxListed && !a.verbose {
+			a.out.Printf("      %s … and %d more (-v lists all)\n", a.out.Style(role, sign), len(names)-i)
+			return
+		}
+		a.out.Printf("      %s %s\n", a.out.Style(role, sign), name)
 	}
-	more := ""
-	if n := len(names) - maxListed; n > 0 && !a.verbose {
-		names, more = names[:maxListed], fmt.Sprintf(" and %d more", n)
-	}
-	a.out.Printf("      %s %s\n", a.out.Style(role, sign), a.out.Wrapped(strings.Join(names, ", ")+more, 8))
 }

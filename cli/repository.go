@@ -151,7 +151,7 @@ func (a *app) explainRefused(e *repo.RefusedError) {
 	w.Printf("\n")
 	if len(e.Rebuild) > 0 {
 		w.Printf("Build again, in this order, and publish all of it together:\n  %s\n", w.Style(term.Good, "ellwand build "+strings.Join(e.Rebuild, " ")))
-		w.Printf("(where a recipe's version and release are published already, raise the release first: `ellwand bump RECIPE`)\n")
+		w.Printf("(where a recipe's version and release are published already, raise the release first: `ellwand bump RECIPE --release`)\n")
 	}
 	f := e.Findings[0]
 	w.Printf("To let one pass all the same, with a reason that the history keeps:\n  %s\n", w.Style(term.Faint, fmt.Sprintf("--allow %s:%s --because \"…\"", f.Code, f.Name())))
@@ -162,19 +162,8 @@ func (a *app) explainRefused(e *repo.RefusedError) {
 func (a *app) showChange(c repo.Change, where string) {
 	w := a.out
 	for _, t := range c.Targets {
-		for _, list := range []struct {
-			sign  string
-			role  term.Role
-			items []string
-		}{{"+", term.Good, t.Added}, {"-", term.Bad, t.Removed}} {
-			for i, name := range list.items {
-				if i == maxListed && !a.verbose {
-					w.Printf("  %s … and %d more (-v lists all)\n", w.Style(list.role, list.sign), len(list.items)-i)
-					break
-				}
-				w.Printf("  %s %s\n", w.Style(list.role, list.sign), name)
-			}
-		}
+		a.showNames("+", term.Good, t.Added)
+		a.showNames("-", term.Bad, t.Removed)
 		for _, x := range t.Allowed {
 			w.Printf("  %s %s of %s, because: %s\n", w.Style(term.Doubtful, "let pass"), x.Code, x.Package, x.Because)
 		}

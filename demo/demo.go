@@ -53,7 +53,10 @@ func Unpack(dir string) error {
 	if err != nil {
 		return err
 	}
-	names := []string{next}
+	var names []string
+	for _, r := range releases {
+		names = append(names, r.name)
+	}
 	for _, s := range sources {
 		names = append(names, s.Name())
 	}
@@ -93,15 +96,24 @@ func mode(data []byte) fs.FileMode {
 	return 0o644
 }
 
-// A release that comes after the recipes were written is the one before it
-// with another version, one thing more that it can do, and a file that is new.
-const (
-	previous = "libharmonic-1.4.2"
-	next     = "libharmonic-1.4.3"
-	news     = "Version 1.4.3\n\nThe next low water is found too: harmonic_next_low.\n"
-)
+// release is one that comes after the recipes were written: the one before
+// them with some things changed, and a file that is new.
+type release struct {
+	name    string
+	changes []string // pairs of what was and what is
+	news    string
+}
 
-// changes of the next release, as pairs of what was and what is.
+// previous is the release that the others are made of.
+const previous = "libharmonic-1.4.2"
+
+// releases come one after the other. The last one breaks with the past.
+var releases = []release{
+	{"libharmonic-1.4.3", changes, "Version 1.4.3\n\nThe next low water is found too: harmonic_next_low.\n"},
+	{"libharmonic-2.0.0", []string{"1.4.2", "2.0.0", "libharmonic.so.1", "libharmonic.so.2"}, "Version 2.0.0\n\nPrograms have to be built again: the library is libharmonic.so.2 now.\n"},
+}
+
+// changes of the first of them, as pairs of what was and what is.
 var changes = []string{
 	"1.4.2", "1.4.3",
 	"const char *harmonic_version(void);\n",
@@ -126,9 +138,11 @@ const char *harmonic_version(void) {`,
 
 // archive packs one upstream release, the same bytes each time.
 func archive(name string) ([]byte, error) {
-	from, change := name, strings.NewReplacer()
-	if name == next {
-		from, change = previous, strings.NewReplacer(changes...)
+	from, change, news := name, strings.NewReplacer(), ""
+	for _, r := range releases {
+		if r.name == name {
+			from, change, news = previous, strings.NewReplacer(r.changes...), r.news
+		}
 	}
 
 	var b bytes.Buffer
@@ -161,8 +175,8 @@ func archive(name string) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	if name == next {
-		if err := w.WriteHeader(&tar.Header{Format: tar.FormatUSTAR, Name: next + "/NEWS", Mode: 0o644, Size: int64(len(news)), ModTime: released}); err != nil {
+	if news != "" {
+		if err := w.WriteHeader(&tar.Header{Format: tar.FormatUSTAR, Name: name + "/NEWS", Mode: 0o644, Size: int64(len(news)), ModTime: released}); err != nil {
 			return nil, err
 		}
 		if _, err := w.Write([]byte(news)); err != nil {
