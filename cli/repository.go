@@ -15,6 +15,7 @@ import (
 	"ellwand.example/core/repo"
 	"ellwand.example/core/solve"
 	"ellwand.example/core/workspace"
+	"ellwand.example/page"
 	"ellwand.example/term"
 )
 
@@ -34,6 +35,7 @@ func (a *app) repository(w *workspace.Workspace, name, channel string) (*repo.Re
 	if err != nil {
 		return nil, "", err
 	}
+	r.Pages = page.Renderer{}
 	if channel == "" {
 		channel = configured
 	}

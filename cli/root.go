@@ -133,7 +133,7 @@ packages from it, lint them, and publish them into a repository.`,
 	flags.StringVar(&a.target, "target", "", "what packages are made for: a [target] of ellwand.toml (default: the one that [build] names)")
 	root.RegisterFlagCompletionFunc("color", cobra.FixedCompletions([]string{"auto", "always", "never"}, cobra.ShellCompDirectiveNoFileComp))
 	root.AddCommand(a.initCommand(), a.draftCommand(), a.fetchCommand(), a.storeCommand(), a.buildCommand(), a.logCommand(), a.cleanCommand(), a.showCommand(), a.extractCommand(), a.lintCommand(), a.explainCommand(),
-		a.publishCommand(), a.listCommand(), a.searchCommand(), a.syncCommand(), a.auditCommand(), a.promoteCommand(), a.retireCommand(), a.historyCommand(), a.rewindCommand(), a.verifyCommand(), a.pruneCommand(), a.indexCommand(), a.orderCommand(), a.needsCommand(), a.planCommand(), a.compareCommand(), a.bumpCommand(), a.bundleCommand(), a.unbundleCommand(), a.schemaCommand(), a.demoCommand())
+		a.publishCommand(), a.listCommand(), a.searchCommand(), a.syncCommand(), a.auditCommand(), a.promoteCommand(), a.retireCommand(), a.historyCommand(), a.rewindCommand(), a.verifyCommand(), a.pruneCommand(), a.indexCommand(), a.serveCommand(), a.orderCommand(), a.needsCommand(), a.planCommand(), a.compareCommand(), a.bumpCommand(), a.bundleCommand(), a.unbundleCommand(), a.schemaCommand(), a.demoCommand())
 	return root
 }
 

@@ -127,7 +127,7 @@ func (r *Repository) attempt(ctx context.Context, channel, action string, terms 
 	}
 	t := sink.Begin("write packages and index", int64(tx.stored()), "packages")
 	for i, e := range edits {
-		digest, err := e.write(ctx, verdicts[i].allowed, t)
+		digest, err := e.write(ctx, verdicts[i], t)
 		if err != nil {
 			t.End("failed")
 			return change, err
@@ -145,6 +145,9 @@ func (r *Repository) attempt(ctx context.Context, channel, action string, terms 
 	change.Serial, change.Time = pointer.Serial, tx.now
 	for _, e := range edits {
 		e.remember()
+	}
+	if err := tx.pages(ctx, edits, change); err != nil {
+		return change, &PagesError{err}
 	}
 	return change, nil
 }
@@ -337,10 +340,10 @@ func identitiesOf(records []Record) []string {
 
 // write stores the package files, the shards that changed and the snapshot,
 // and returns the snapshot's digest.
-func (e *edit) write(ctx context.Context, allowed []Exception, t progress.Task) (string, error) {
+func (e *edit) write(ctx context.Context, v verdict, t progress.Task) (string, error) {
 	tx, r := e.tx, e.tx.repo
 	next := Snapshot{
-		Format: Format, Target: e.target, Parent: e.parent, Time: tx.now, Serial: tx.pointer.Serial + 1, Action: tx.action, From: e.adoptedFrom, Allowed: allowed,
+		Format: Format, Target: e.target, Parent: e.parent, Time: tx.now, Serial: tx.pointer.Serial + 1, Action: tx.action, From: e.adoptedFrom, Allowed: v.allowed,
 		Packages: e.old.Packages, Bytes: e.old.Bytes, Shards: maps.Clone(e.old.Shards), Files: maps.Clone(e.old.Files),
 	}
 	if next.Shards == nil {
@@ -349,6 +352,11 @@ func (e *edit) write(ctx context.Context, allowed []Exception, t progress.Task) 
 	for _, c := range e.files {
 		if err := r.storePackage(ctx, c); err != nil {
 			return "", err
+		}
+		if r.Pages != nil {
+			if err := e.packagePage(ctx, c, v.met); err != nil {
+				return "", err
+			}
 		}
 		t.Advance(1)
 	}

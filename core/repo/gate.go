@@ -72,6 +72,7 @@ func (e *UnusedError) Error() string {
 type verdict struct {
 	allowed []Exception
 	assumed int
+	met     map[string][]Record // need → packages that meet it, as far as it was looked up
 }
 
 // judge has the gate look at all edits of a transaction. What is found and
@@ -94,7 +95,7 @@ func (tx *transaction) judge(ctx context.Context, edits []*edit, terms Terms, si
 		if err != nil {
 			return nil, err
 		}
-		verdicts[i].assumed = len(g.assumed)
+		verdicts[i].assumed, verdicts[i].met = len(g.assumed), g.met
 		for _, f := range g.findings {
 			at := slices.IndexFunc(terms.Allow, func(x Exception) bool { return x.Code == f.Code && x.Package == f.Name() })
 			if at < 0 {

@@ -27,6 +27,8 @@ type Repository struct {
 	// Cache is a folder for what can be made again from the repository; empty
 	// for none.
 	Cache string
+	// Pages writes the pages to browse it by; nil for none.
+	Pages Renderer
 	// Offline is set when a server did not answer, and what was read is the
 	// state of the last sync.
 	Offline bool

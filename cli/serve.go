@@ -1,0 +1,111 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"net/http"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"ellwand.example/core/repo"
+	"ellwand.example/term"
+)
+
+func (a *app) serveCommand() *cobra.Command {
+	var listen, cert, key string
+	cmd := &cobra.Command{
+		Use:   "serve [REPO]",
+		Short: "Serve a repository in a folder over HTTP, for machines and browsers",
+		Long: `Serve the files of a repository in a folder over HTTP/1.1 and HTTP/2, until Ctrl-C.
+Machines read the index and the packages, whole or in ranges; what never changes is
+marked so that it is fetched once. Browsers get the pages that were written when the
+packages were published. Nothing can be changed through it.
+
+It listens on this machine alone, unless --listen says otherwise. With --cert and
+--key it speaks TLS. Any web server that serves the folder does the same.`,
+		Example: `  ellwand serve local
+  ellwand serve local --listen :8400`,
+		Args:              arguments(atMostOne),
+		ValidArgsFunction: a.completeRepositories,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if (cert == "") != (key == "") {
+				return usageError{errors.New("--cert and --key go together")}
+			}
+			_, r, _, err := a.openRepository(args, "")
+			if err != nil {
+				return err
+			}
+			d, ok := r.Storage.(repo.Directory)
+			if !ok {
+				return fmt.Errorf("%s is on a server already; a repository in a folder can be served", r.Storage.Where())
+			}
+			return a.serve(cmd.Context(), d.Dir, listen, cert, key)
+		},
+	}
+	cmd.Flags().StringVar(&listen, "listen", "127.0.0.1:8400", "the `ADDRESS` and port to listen on; port 0 takes a free one")
+	cmd.Flags().StringVar(&cert, "cert", "", "a `FILE` with a certificate, for TLS")
+	cmd.Flags().StringVar(&key, "key", "", "a `FILE` with its key")
+	return cmd
+}
+
+func (a *app) serve(ctx context.Context, dir, listen, cert, key string) error {
+	files, err := repo.NewServer(dir)
+	if err != nil {
+		return err
+	}
+	defer files.Close()
+	listener, err := net.Listen("tcp", listen)
+	if err != nil {
+		return err
+	}
+	var protocols http.Protocols
+	protocols.SetHTTP1(true)
+	protocols.SetHTTP2(true)
+	protocols.SetUnencryptedHTTP2(true)
+	server := &http.Server{Handler: a.logged(files), Protocols: &protocols, ReadHeaderTimeout: 20 * time.Second, IdleTimeout: 2 * time.Minute}
+	scheme := "http"
+	if cert != "" {
+		scheme = "https"
+	}
+	address := fmt.Sprintf("%s://%s/", scheme, listener.Addr())
+	if a.json {
+		err = a.printJSON(map[string]string{"address": address, "repository": dir})
+	} else {
+		a.out.Printf("%s is at %s until Ctrl-C\n", dir, a.out.Style(term.Name, address))
+	}
+	if err != nil {
+		return err
+	}
+	stop := context.AfterFunc(ctx, func() {
+		// Downloads under way may end, but not for ever.
+		patience, cancel := context.WithTimeout(context.Background(), 5*time.Second)
+		defer cancel()
+		if server.Shutdown(patience) != nil {
+			server.Close()
+		}
+	})
+	defer stop()
+	if cert != "" {
+		err = server.ServeTLS(listener, cert, key)
+	} else {
+		err = server.Serve(listener)
+	}
+	if errors.Is(err, http.ErrServerClosed) {
+		return nil // Ctrl-C is how it ends
+	}
+	return err
+}
+
+// logged notes each request, with -v.
+func (a *app) logged(next http.Handler) http.Handler {
+	if !a.verbose {
+		return next
+	}
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		next.ServeHTTP(w, r)
+		a.progress.Note(fmt.Sprintf("%s %s %s %s", r.RemoteAddr, r.Proto, r.Method, term.Visible(r.URL.Path)))
+	})
+}

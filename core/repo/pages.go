@@ -1,0 +1,352 @@
+package repo
+
+import (
+	"bytes"
+	"cmp"
+	"context"
+	"encoding/json"
+	"errors"
+	"io/fs"
+	"maps"
+	"path"
+	"slices"
+	"strings"
+	"time"
+
+	"ellwand.example/core/pack"
+)
+
+// Renderer writes the pages that people browse a repository by.
+type Renderer interface {
+	Style() []byte // the style sheet of all pages
+	Front(Front) ([]byte, error)
+	Channel(ChannelPage) ([]byte, error)
+	Group(GroupPage) ([]byte, error)
+	History(HistoryPage) ([]byte, error)
+	Package(PackagePage) ([]byte, error)
+}
+
+// Where the pages are:
+//
+//	index.html                              all channels
+//	pages/style.css
+//	pages/CHANNEL/TARGET/index.html         its packages, or the groups of them
+//	pages/CHANNEL/TARGET/group-XY.html      the packages whose names begin so
+//	pages/CHANNEL/TARGET/history.html
+//	packages/TARGET/NAME/IDENTITY.html      beside the package: it never changes
+//
+// and for the next publish, beside each page of a channel, what it was made of:
+//
+//	pages/CHANNEL/TARGET/state.json, group-XY.json
+const (
+	frontPage = "index.html"
+	pagesDir  = "pages/"
+	stylePage = pagesDir + "style.css"
+)
+
+// Front is the first page.
+type Front struct {
+	Serial   int64
+	Time     time.Time
+	Channels []FrontChannel
+}
+
+// FrontChannel is one target of a channel on the first page.
+type FrontChannel struct {
+	Channel, Target string
+	Packages        int
+	Bytes           int64
+	Time            time.Time
+	Action          string
+	Link            string // from the first page
+}
+
+// ChannelPage lists what a channel has for a target: all packages, or, where
+// they are many, their groups.
+type ChannelPage struct {
+	Channel, Target string
+	Packages        int
+	Bytes           int64
+	Serial          int64
+	Time            time.Time
+	Rows            []Row
+	Groups          []Group
+	Recent          []Event
+	Top             string // the way to the repository's own folder
+}
+
+// Group is the packages whose names begin alike.
+type Group struct {
+	Key      string
+	Packages int
+	Link     string
+}
+
+// GroupPage lists one group.
+type GroupPage struct {
+	Channel, Target, Key string
+	Rows                 []Row
+	Top                  string
+}
+
+// Row is a package in a list.
+type Row struct {
+	Name    string `json:"name"`
+	Full    string `json:"full"`
+	Arch    string `json:"arch"`
+	Summary string `json:"summary"`
+	Bytes   int64  `json:"bytes"`
+	Link    string `json:"link"` // from the repository's own folder
+}
+
+// HistoryPage tells of a channel's past, the newest change first.
+type HistoryPage struct {
+	Channel, Target string
+	Events          []Event
+	Top             string
+}
+
+// PackagePage shows one package.
+type PackagePage struct {
+	pack.Facts
+	File    string // of the package, from the page
+	Bytes   int64
+	SHA256  string
+	Needs   []LinkedNeed
+	Entries []pack.Entry // of its layout
+	Top     string
+}
+
+// LinkedNeed is a need, and the package that met it when this one was
+// published.
+type LinkedNeed struct {
+	pack.Need
+	By   string // its identity; empty for the base
+	Link string // from the repository's own folder
+}
+
+// Bounds of pages.
+const (
+	smallChannel = 400 // packages that are listed on one page
+	recentEvents = 50
+)
+
+// pageState is what the pages of a channel and target were made of.
+type pageState struct {
+	Snapshot string         `json:"snapshot"`
+	Groups   map[string]int `json:"groups"` // key → packages
+	Events   []Event        `json:"events"`
+}
+
+func pageOf(file string) string { return strings.TrimSuffix(file, pack.Extension) + ".html" }
+
+// groupOf is the group of a name: its first two letters, and for libraries one
+// more than "lib".
+func groupOf(name string) string {
+	n := 2
+	if strings.HasPrefix(name, "lib") {
+		n = 4
+	}
+	return name[:min(n, len(name))]
+}
+
+func rowOf(r Record) Row {
+	return Row{r.Name, r.Full().String(), r.Arch, r.Summary, r.Bytes, pageOf(r.File)}
+}
+
+func (r *Repository) putPage(ctx context.Context, name string, data []byte, err error) error {
+	if err != nil {
+		return err
+	}
+	return r.Storage.Put(ctx, name, bytes.NewReader(data))
+}
+
+// putJSON stores what pages were made of.
+func (r *Repository) putJSON(ctx context.Context, name string, v any) error {
+	data, err := json.Marshal(v)
+	return r.putPage(ctx, name, data, err)
+}
+
+// getJSON reads it again; found is false where it is not there or is no good.
+func (r *Repository) getJSON(ctx context.Context, name string, v any) (found bool, err error) {
+	data, err := r.read(ctx, name, maxShard)
+	if errors.Is(err, fs.ErrNotExist) {
+		return false, nil
+	}
+	return err == nil && json.Unmarshal(data, v) == nil, err
+}
+
+// packagePage writes the page of a package that is new to the repository.
+func (e *edit) packagePage(ctx context.Context, c *candidate, met map[string][]Record) error {
+	r := e.tx.repo
+	p, err := pack.Open(c.file)
+	if err != nil {
+		return err
+	}
+	defer p.Close()
+	entries, err := p.Layout()
+	if err != nil {
+		return err
+	}
+	page := PackagePage{Facts: p.Facts, File: path.Base(c.record.File), Bytes: c.record.Bytes, SHA256: c.record.SHA256, Entries: entries, Top: "../../../"}
+	for i, n := range c.record.needs() {
+		l := LinkedNeed{Need: p.Facts.Needs[i]}
+		if by := met[textOf(n)]; len(by) > 0 {
+			l.By, l.Link = by[0].Identity(), pageOf(by[0].File)
+		}
+		page.Needs = append(page.Needs, l)
+	}
+	data, err := r.Pages.Package(page)
+	return r.putPage(ctx, pageOf(c.record.File), data, err)
+}
+
+// pages writes the pages of a channel anew after a change. Only the groups in
+// which something changed are touched.
+func (tx *transaction) pages(ctx context.Context, edits []*edit, change Change) error {
+	r := tx.repo
+	if r.Pages == nil {
+		return nil
+	}
+	for i, e := range edits {
+		if err := e.channelPages(ctx, change.Targets[i], change); err != nil {
+			return err
+		}
+	}
+	if err := r.putPage(ctx, stylePage, r.Pages.Style(), nil); err != nil {
+		return err
+	}
+	return tx.frontPage(ctx, edits, change)
+}
+
+func (tx *transaction) frontPage(ctx context.Context, edits []*edit, change Change) error {
+	front := Front{Serial: change.Serial, Time: change.Time}
+	for _, channel := range slices.Sorted(maps.Keys(tx.pointer.Channels)) {
+		targets := tx.pointer.Channels[channel]
+		for _, target := range slices.Sorted(maps.Keys(targets)) {
+			var s Snapshot
+			var err error
+			if i := slices.IndexFunc(edits, func(e *edit) bool { return channel == tx.channel && e.target == target }); i >= 0 {
+				s = edits[i].written
+			} else if s, err = tx.snapshot(ctx, targets[target]); err != nil {
+				return err
+			}
+			front.Channels = append(front.Channels, FrontChannel{channel, target, s.Packages, s.Bytes, s.Time, s.Action, pagesDir + channel + "/" + target + "/index.html"})
+		}
+	}
+	data, err := tx.repo.Pages.Front(front)
+	return tx.repo.putPage(ctx, frontPage, data, err)
+}
+
+func (e *edit) channelPages(ctx context.Context, now TargetChange, change Change) error {
+	r := e.tx.repo
+	dir := pagesDir + e.tx.channel + "/" + e.target + "/"
+	const top = "../../../"
+	var state pageState
+	known, err := r.getJSON(ctx, dir+"state.json", &state)
+	if err != nil {
+		return err
+	}
+	event := Event{Serial: change.Serial, Time: change.Time, Target: e.target, Snapshot: now.Snapshot, Action: change.Action, From: e.adoptedFrom,
+		Packages: e.written.Packages, Bytes: e.written.Bytes, Added: now.Added, Removed: now.Removed, Allowed: now.Allowed}
+	page := ChannelPage{Channel: e.tx.channel, Target: e.target, Packages: e.written.Packages, Bytes: e.written.Bytes, Serial: change.Serial, Time: change.Time, Top: top}
+	if known && state.Snapshot == e.parent {
+		state.Events = append([]Event{event}, state.Events...)
+		state.Events = state.Events[:min(len(state.Events), recentEvents)]
+	} else { // an interrupted publish, or the first
+		state = pageState{Groups: nil}
+		if state.Events, err = r.History(ctx, e.tx.channel, recentEvents); err != nil {
+			return err
+		}
+		state.Events = slices.DeleteFunc(state.Events, func(x Event) bool { return x.Target != e.target })
+	}
+	state.Snapshot = now.Snapshot
+	if e.written.Packages <= smallChannel {
+		_, records, err := r.records(ctx, now.Snapshot, nil)
+		if err != nil {
+			return err
+		}
+		for _, rec := range records {
+			page.Rows = append(page.Rows, rowOf(rec))
+		}
+		state.Groups = nil
+	} else if state.Groups, err = e.groupPages(ctx, dir, top, state.Groups, now.Snapshot); err != nil {
+		return err
+	}
+	for _, key := range slices.Sorted(maps.Keys(state.Groups)) {
+		page.Groups = append(page.Groups, Group{key, state.Groups[key], groupFile(key) + ".html"})
+	}
+	page.Recent = state.Events[:min(5, len(state.Events))]
+	data, err := r.Pages.Channel(page)
+	if err := r.putPage(ctx, dir+"index.html", data, err); err != nil {
+		return err
+	}
+	data, err = r.Pages.History(HistoryPage{e.tx.channel, e.target, state.Events, top})
+	if err := r.putPage(ctx, dir+"history.html", data, err); err != nil {
+		return err
+	}
+	return r.putJSON(ctx, dir+"state.json", state)
+}
+
+func groupFile(key string) string { return "group-" + strings.ReplaceAll(key, "+", "_plus") }
+
+// groupPages writes the pages of the groups in which something changed, or,
+// with no groups known, of all. It returns how many packages each has.
+func (e *edit) groupPages(ctx context.Context, dir, top string, groups map[string]int, snapshot string) (map[string]int, error) {
+	r := e.tx.repo
+	rows := map[string][]Row{}
+	if groups == nil {
+		groups = map[string]int{}
+		_, records, err := r.records(ctx, snapshot, nil)
+		if err != nil {
+			return nil, err
+		}
+		for _, rec := range records {
+			rows[groupOf(rec.Name)] = append(rows[groupOf(rec.Name)], rowOf(rec))
+		}
+	} else {
+		added, removed := e.difference()
+		for _, rec := range slices.Concat(added, removed) {
+			key := groupOf(rec.Name)
+			if _, read := rows[key]; read {
+				continue
+			}
+			var old []Row
+			if _, err := r.getJSON(ctx, dir+groupFile(key)+".json", &old); err != nil {
+				return nil, err
+			}
+			rows[key] = old
+		}
+		for _, rec := range removed {
+			key := groupOf(rec.Name)
+			rows[key] = slices.DeleteFunc(rows[key], func(row Row) bool { return row.Link == pageOf(rec.File) })
+		}
+		for _, rec := range added {
+			rows[groupOf(rec.Name)] = append(rows[groupOf(rec.Name)], rowOf(rec))
+		}
+	}
+	for key, list := range rows {
+		slices.SortStableFunc(list, func(a, b Row) int { return cmp.Or(cmp.Compare(a.Name, b.Name), cmp.Compare(b.Full, a.Full)) })
+		groups[key] = len(list)
+		if len(list) == 0 {
+			delete(groups, key)
+		}
+		data, err := r.Pages.Group(GroupPage{e.tx.channel, e.target, key, list, top})
+		if err := r.putPage(ctx, dir+groupFile(key)+".html", data, err); err != nil {
+			return nil, err
+		}
+		if err := r.putJSON(ctx, dir+groupFile(key)+".json", list); err != nil {
+			return nil, err
+		}
+	}
+	return groups, nil
+}
+
+// PagesError is pages that could not be written after a change, which is made
+// all the same.
+type PagesError struct{ Err error }
+
+func (e *PagesError) Error() string {
+	return "the change is made, but the pages to browse it by could not be written: " + e.Err.Error()
+}
+
+func (e *PagesError) Unwrap() error { return e.Err }
