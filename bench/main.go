@@ -17,7 +17,6 @@ import (
 	"path/filepath"
 	"runtime"
 	"slices"
-	"strconv"
 	"strings"
 	"syscall"
 	"time"
@@ -37,20 +36,25 @@ func main() {
 		check(packTree(os.Args[2], os.Args[3]))
 		return
 	}
+	if len(os.Args) == 3 && os.Args[1] == "solve" {
+		check(solveFrom(os.Args[2]))
+		return
+	}
 	runs := flag.Int("runs", 3, "how often each thing is measured; the best counts")
 	tree := flag.String("tree", runtime.GOROOT(), "the tree to pack")
-	only := flag.String("only", "", "measure one part: recipe, build, pack, repository or start")
+	only := flag.String("only", "", "measure one part: recipe, build, pack, repository, solve or start")
+	large := flag.Int("large", 50_000, "how many packages the large repository has")
 	flag.Parse()
 	work, err := os.MkdirTemp("", "ellwand-bench-")
 	check(err)
 	defer os.RemoveAll(work)
-	b := &bench{runs: *runs, tree: *tree, work: work}
+	b := &bench{runs: *runs, tree: *tree, work: work, large: *large}
 	fmt.Printf("%s, %d cores\n\n| what | Ellwand | against | | ratio | bar |\n|---|---|---|---|---|---|\n", runtime.GOARCH, runtime.NumCPU())
 	b.program()
 	for _, part := range []struct {
 		name string
 		run  func()
-	}{{"recipe", b.recipe}, {"build", b.building}, {"pack", b.packing}, {"repository", b.repository}, {"start", b.start}} {
+	}{{"recipe", b.recipe}, {"build", b.building}, {"pack", b.packing}, {"repository", b.repository}, {"solve", b.solving}, {"start", b.start}} {
 		if *only == "" || *only == part.name {
 			part.run()
 		}
@@ -68,6 +72,8 @@ type bench struct {
 	runs       int
 	tree, work string
 	ellwand    string // the program
+	large      int
+	filled     *repo.Repository // the large repository, once it is made
 }
 
 // best returns the shortest time of several runs.
@@ -149,64 +155,6 @@ func (b *bench) packing() {
 		p.Close()
 	})
 	row("read its facts", read, "read and verify all of it", whole, "≤ 0.02")
-}
-
-// made makes n small packages and returns their files.
-func (b *bench) made(prefix string, n int) []string {
-	file := filepath.Join(b.work, "file")
-	check(os.WriteFile(file, []byte(strings.Repeat("tide ", 1000)), 0o644))
-	var files []string
-	for i := range n {
-		name := prefix + strconv.Itoa(i)
-		f := facts(name, "1."+strconv.Itoa(i%7))
-		f.Provides = []pack.Provide{{Provide: "command/" + name}}
-		w, err := pack.Write(ctx, filepath.Join(b.work, "made"), pack.Spec{Facts: f, Time: time.Unix(1e9, 0), Claims: []layout.Claim{
-			{Path: layout.Path{Path: "/usr/bin/" + name, Type: layout.File, Mode: 0o755, Disk: file}, Owner: layout.Root, Group: layout.Root}}}, progress.None)
-		check(err)
-		files = append(files, w.Path)
-	}
-	return files
-}
-
-func (b *bench) repository() {
-	const many, few = 2000, 50
-	files := b.made("pkg-", many)
-	large, small := repo.Open(filepath.Join(b.work, "large")), repo.Open(filepath.Join(b.work, "small"))
-	publish := func(r *repo.Repository, files ...string) time.Duration {
-		began := time.Now()
-		_, err := r.Publish(ctx, "testing", files, repo.Terms{}, progress.None)
-		check(err)
-		return time.Since(began)
-	}
-	first := publish(large, files...)
-	sums := b.best(func() {
-		cmd := exec.Command("sha256sum", files...)
-		cmd.Stdout = io.Discard
-		check(cmd.Run())
-	})
-	row(fmt.Sprintf("publish %d packages", many), first, "`sha256sum` of the same files", sums, "")
-	row("the same again, nothing changed", publish(large, files...), "the first time", first, "")
-	publish(small, files[:few]...)
-	var intoLarge, intoSmall []time.Duration
-	for i, f := range b.made("one-", 2*b.runs) {
-		if i%2 == 0 {
-			intoLarge = append(intoLarge, publish(large, f))
-		} else {
-			intoSmall = append(intoSmall, publish(small, f))
-		}
-	}
-	row(fmt.Sprintf("publish one package into %d", many), slices.Min(intoLarge), fmt.Sprintf("into %d", few), slices.Min(intoSmall), "≤ 1.5")
-	find := b.best(func() {
-		hits, err := large.Search(ctx, "testing", "command/pkg-1999")
-		check(err)
-		if len(hits) != 1 {
-			check(fmt.Errorf("%d packages found", len(hits)))
-		}
-	})
-	grep := b.best(func() {
-		shell(`zstd -dcq "$1"/shards/*.zst | grep -c command/pkg-1999 >/dev/null`, filepath.Join(b.work, "large"))
-	})
-	row(fmt.Sprintf("find by provide among %d", many), find, "`zstd -dc` of the index through grep", grep, "≤ 1")
 }
 
 // program builds the program itself.

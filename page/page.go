@@ -30,13 +30,16 @@ const maxFiles = 2000
 // maxNames is how many packages of one change are listed.
 const maxNames = 30
 
+// breaks are where a long name may go on in the next line.
+var breaks = strings.NewReplacer("/", "/<wbr>", "@", "<wbr>@", "_", "_<wbr>")
+
 var templates = template.Must(template.New("").Funcs(template.FuncMap{
 	"bytes": term.Bytes,
 	"count": term.Count,
 	"date":  func(t time.Time) string { return t.UTC().Format("2006-01-02 15:04 UTC") },
 	"short": func(digest string) string { return digest[:min(12, len(digest))] },
 	"plain": func(text string) template.HTML { // breaks where a long name may
-		return template.HTML(strings.NewReplacer("/", "/<wbr>", "@", "<wbr>@", "_", "_<wbr>").Replace(template.HTMLEscapeString(term.Visible(text))))
+		return template.HTML(breaks.Replace(template.HTMLEscapeString(term.Visible(text))))
 	},
 	"paragraphs": func(text string) []string { return strings.Split(strings.TrimSpace(text), "\n\n") },
 	"few":        func(names []string) []string { return names[:min(len(names), maxNames)] },

@@ -36,6 +36,22 @@ var levels = map[string]zstd.EncoderLevel{
 // more than a few cores are not worth what they cost.
 func cores() int { return min(runtime.GOMAXPROCS(0), 8) }
 
+// encoders are shared by all packages: each needs tables that take longer to
+// make than a small package takes to compress.
+var encoders sync.Map // compression → *zstd.Encoder
+
+func encoder(compression string) (*zstd.Encoder, error) {
+	if enc, ok := encoders.Load(compression); ok {
+		return enc.(*zstd.Encoder), nil
+	}
+	enc, err := newEncoder(compression)
+	if err != nil {
+		return nil, err
+	}
+	kept, _ := encoders.LoadOrStore(compression, enc)
+	return kept.(*zstd.Encoder), nil
+}
+
 func newEncoder(compression string) (*zstd.Encoder, error) {
 	return zstd.NewWriter(nil, zstd.WithEncoderLevel(levels[compression]), zstd.WithEncoderCRC(true), zstd.WithLowerEncoderMem(true), zstd.WithEncoderConcurrency(cores()))
 }
@@ -49,7 +65,6 @@ type framer struct {
 	ctx   context.Context
 	order chan chan compressed
 	slots chan struct{}
-	spare sync.Pool // buffers of FrameSize bytes
 	cur   []byte
 	total int64
 
@@ -61,17 +76,16 @@ type framer struct {
 type compressed struct{ frame, buffer []byte }
 
 func newFramer(ctx context.Context, w io.Writer, compression string) (*framer, error) {
-	enc, err := newEncoder(compression)
+	enc, err := encoder(compression)
 	if err != nil {
 		return nil, err
 	}
-	probe, err := newEncoder(recipe.Fast)
+	probe, err := encoder(recipe.Fast)
 	if err != nil {
 		return nil, err
 	}
 	f := &framer{enc: enc, probe: probe}
-	f.spare.New = func() any { return make([]byte, 0, FrameSize) }
-	f.cur = f.buffer()
+	f.cur = frameBuffer()
 	f.group, f.ctx = errgroup.WithContext(ctx)
 	f.slots = make(chan struct{}, cores()+1)
 	f.order = make(chan chan compressed, cap(f.slots))
@@ -82,7 +96,7 @@ func newFramer(ctx context.Context, w io.Writer, compression string) (*framer, e
 				return err
 			}
 			f.packed = append(f.packed, uint32(len(c.frame)))
-			f.spare.Put(c.buffer) // a slice header is small beside what it saves
+			spare.Put(c.buffer) // a slice header is small beside what it saves
 			<-f.slots
 		}
 		return nil
@@ -90,7 +104,11 @@ func newFramer(ctx context.Context, w io.Writer, compression string) (*framer, e
 	return f, nil
 }
 
-func (f *framer) buffer() []byte { return f.spare.Get().([]byte)[:0] }
+// spare are buffers of FrameSize bytes. All packages share them: most are much
+// smaller than one buffer.
+var spare = sync.Pool{New: func() any { return make([]byte, 0, FrameSize) }}
+
+func frameBuffer() []byte { return spare.Get().([]byte)[:0] }
 
 func (f *framer) Write(p []byte) (int, error) {
 	n := len(p)
@@ -115,18 +133,18 @@ func (f *framer) flush() error {
 		return context.Cause(f.ctx)
 	}
 	chunk := f.cur
-	f.cur = f.buffer()
+	f.cur = frameBuffer()
 	f.sizes = append(f.sizes, uint32(len(chunk)))
 	result := make(chan compressed, 1)
 	f.order <- result
 	go func() {
-		out := f.buffer()
+		out := frameBuffer()
 		if f.dense(chunk) {
 			out = storedFrame(out, chunk)
 		} else {
 			out = f.enc.EncodeAll(chunk, out)
 		}
-		f.spare.Put(chunk)
+		spare.Put(chunk)
 		result <- compressed{out, out}
 	}()
 	return nil
@@ -186,6 +204,8 @@ func (f *framer) close() ([]frame, error) {
 	if len(f.cur) > 0 {
 		err = f.flush()
 	}
+	spare.Put(f.cur)
+	f.cur = nil
 	close(f.order)
 	if err := errors.Join(err, f.group.Wait()); err != nil {
 		return nil, err

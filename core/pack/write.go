@@ -129,7 +129,7 @@ func (p *Payload) Finish(facts Facts) (Written, error) {
 	if err != nil {
 		return out, err
 	}
-	enc, err := newEncoder(p.spec.Compression)
+	enc, err := encoder(p.spec.Compression)
 	if err != nil {
 		return out, err
 	}

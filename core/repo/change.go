@@ -8,12 +8,14 @@ import (
 	"fmt"
 	"maps"
 	"math/rand/v2"
+	"runtime"
 	"slices"
 	"time"
 
 	"ellwand.example/core/canonical"
 	"ellwand.example/core/progress"
 	"ellwand.example/core/solve"
+	"golang.org/x/sync/errgroup"
 )
 
 // Terms are on what terms a channel is changed.
@@ -349,16 +351,19 @@ func (e *edit) write(ctx context.Context, v verdict, t progress.Task) (string, e
 	if next.Shards == nil {
 		next.Shards, next.Files = map[string]Ref{}, map[string]Ref{}
 	}
+	g, gctx := errgroup.WithContext(ctx)
+	g.SetLimit(2 * runtime.GOMAXPROCS(0)) // much of it is waiting for the storage
 	for _, c := range e.files {
-		if err := r.storePackage(ctx, c); err != nil {
-			return "", err
-		}
-		if r.Pages != nil {
-			if err := e.packagePage(ctx, c, v.met); err != nil {
-				return "", err
+		g.Go(func() error {
+			defer t.Advance(1)
+			if err := r.storePackage(gctx, c); err != nil || r.Pages == nil {
+				return err
 			}
-		}
-		t.Advance(1)
+			return e.packagePage(gctx, c, v.met)
+		})
+	}
+	if err := g.Wait(); err != nil {
+		return "", err
 	}
 	if e.adopted != nil {
 		next.Packages, next.Bytes, next.Shards, next.Files = e.adopted.Packages, e.adopted.Bytes, e.adopted.Shards, e.adopted.Files

@@ -199,13 +199,17 @@ func encodeLines[T any](items []T) ([]byte, error) {
 		b.Write(line)
 		b.WriteByte('\n')
 	}
-	enc, err := zstd.NewWriter(nil, zstd.WithEncoderConcurrency(1), zstd.WithEncoderCRC(true))
+	enc, err := encoder()
 	if err != nil {
 		return nil, err
 	}
-	defer enc.Close()
 	return enc.EncodeAll(b.Bytes(), nil), nil
 }
+
+// encoder is shared, like decoder.
+var encoder = sync.OnceValues(func() (*zstd.Encoder, error) {
+	return zstd.NewWriter(nil, zstd.WithEncoderConcurrency(runtime.GOMAXPROCS(0)), zstd.WithEncoderCRC(true))
+})
 
 // decoder is shared: it has no state of its own between frames.
 var decoder = sync.OnceValues(func() (*zstd.Decoder, error) {

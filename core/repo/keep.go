@@ -361,12 +361,18 @@ func (r *Repository) toKeep(ctx context.Context, p Pointer, keep Keep) (kept int
 // the same need not be read again.
 const seenFile = incoming + "/seen.json"
 
-// seen is a package file that was read.
+// seen is what Index found, and what it made of that.
 type seen struct {
+	Channel   string              `json:"channel"`
+	Snapshots map[string]string   `json:"snapshots"` // target → SHA-256
+	Files     map[string]seenPack `json:"files"`
+}
+
+// seenPack is a package file that was read.
+type seenPack struct {
 	Size     int64  `json:"size"`
 	Modified int64  `json:"modified"` // nanoseconds
-	Package  string `json:"package"`  // its identity
-	SHA256   string `json:"sha256"`
+	Package  string `json:"package"`  // its identity; empty for what is none
 }
 
 // Index makes the index anew, from the package files under packages/ alone,
@@ -396,14 +402,10 @@ func (r *Repository) Index(ctx context.Context, channel string, terms Terms, sin
 		return report, err
 	}
 	before := d.seen()
-	sameAs, err := r.indexed(ctx, channel, found, before)
-	if err != nil {
-		return report, err
-	}
-	if sameAs >= 0 {
-		report.Serial = sameAs
-		for _, s := range found {
-			report.Outcomes = append(report.Outcomes, Outcome{File: s.Name, Package: before[s.Name].Package, State: Already})
+	if serial, same := r.indexed(ctx, channel, found, before); same {
+		report.Serial = serial
+		for _, f := range found {
+			report.Outcomes = append(report.Outcomes, Outcome{File: f.Name, Package: before.Files[f.Name].Package, State: Already})
 		}
 		return report, nil
 	}
@@ -421,7 +423,7 @@ func (r *Repository) Index(ctx context.Context, channel string, terms Terms, sin
 	})
 	report.Serial = report.Change.Serial
 	if err == nil {
-		d.remember(found, candidates)
+		r.remember(ctx, d, channel, found, candidates)
 	}
 	return report, err
 }
@@ -469,65 +471,64 @@ func (tx *transaction) reindex(ctx context.Context, candidates []*candidate, out
 }
 
 // seen reads what the last Index looked at; nothing where that is not known.
-func (d Directory) seen() map[string]seen {
-	data, err := os.ReadFile(d.path(seenFile))
-	out := map[string]seen{}
-	if err == nil {
-		json.Unmarshal(data, &out)
+func (d Directory) seen() (s seen) {
+	if data, err := os.ReadFile(d.path(seenFile)); err == nil {
+		json.Unmarshal(data, &s)
 	}
-	return out
+	return s
 }
 
-func (d Directory) remember(found []Stored, candidates []*candidate) {
+// remember writes it down.
+func (r *Repository) remember(ctx context.Context, d Directory, channel string, found []Stored, candidates []*candidate) {
+	_, targets, err := r.targets(ctx, channel)
+	if err != nil {
+		return
+	}
 	byFile := map[string]*candidate{}
 	for _, c := range candidates {
 		byFile[c.file] = c
 	}
-	out := map[string]seen{}
-	for _, s := range found {
-		if c := byFile[d.path(s.Name)]; c != nil {
-			out[s.Name] = seen{s.Size, s.Modified.UnixNano(), c.record.Identity(), c.record.SHA256}
+	s := seen{channel, targets, map[string]seenPack{}}
+	for _, f := range found {
+		p := seenPack{Size: f.Size, Modified: f.Modified.UnixNano()}
+		if c := byFile[d.path(f.Name)]; c != nil {
+			p.Package = c.record.Identity()
 		}
+		s.Files[f.Name] = p
 	}
-	if data, err := json.Marshal(out); err == nil && os.MkdirAll(d.path(incoming), 0o755) == nil {
+	if data, err := json.Marshal(s); err == nil {
 		renameio.WriteFile(d.path(seenFile), data, 0o644)
 	}
 }
 
-// indexed returns the repository's serial if all files are as they were when
-// the channel was indexed, and the channel still has exactly them; else -1.
-func (r *Repository) indexed(ctx context.Context, channel string, found []Stored, before map[string]seen) (int64, error) {
-	if len(found) != len(before) {
-		return -1, nil
+// indexed tells whether all files are as they were when the channel was
+// indexed, and the channel is still at what came of that.
+func (r *Repository) indexed(ctx context.Context, channel string, found []Stored, before seen) (serial int64, same bool) {
+	if len(found) != len(before.Files) || channel != before.Channel {
+		return 0, false
 	}
-	for _, s := range found {
-		was, ok := before[s.Name]
-		if !ok || was.Size != s.Size || was.Modified != s.Modified.UnixNano() {
-			return -1, nil
+	for _, f := range found {
+		was, ok := before.Files[f.Name]
+		if !ok || was.Package == "" || was.Size != f.Size || was.Modified != f.Modified.UnixNano() {
+			return 0, false
 		}
 	}
-	listings, err := r.List(ctx, channel)
-	var none *NotRepositoryError
-	var unknown *ChannelError
-	var damaged *DamagedError
-	switch {
-	case errors.As(err, &none) || errors.As(err, &unknown) || errors.As(err, &damaged):
-		return -1, nil
-	case err != nil:
-		return -1, err
+	p, targets, err := r.targets(ctx, channel)
+	if err != nil || !maps.Equal(targets, before.Snapshots) {
+		return 0, false
 	}
-	n, serial := 0, int64(-1)
-	for _, l := range listings {
-		serial = l.Serial
-		for _, rec := range l.Records {
-			if before[rec.File].SHA256 != rec.SHA256 {
-				return -1, nil
+	for _, digest := range targets { // of which the shards may be lost
+		s, err := r.Snapshot(ctx, digest)
+		if err != nil {
+			return 0, false
+		}
+		for key := range s.Shards {
+			for _, name := range []string{"shards/" + s.Shards[key].SHA256, "files/" + s.Files[key].SHA256} {
+				if _, err := os.Stat(r.Storage.(Directory).path(name + ".jsonl.zst")); err != nil {
+					return 0, false
+				}
 			}
-			n++
 		}
 	}
-	if n != len(found) {
-		return -1, nil
-	}
-	return serial, nil
+	return p.Serial, true
 }

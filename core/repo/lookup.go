@@ -11,7 +11,6 @@ import (
 	"github.com/google/renameio/v2"
 	"golang.org/x/sys/unix"
 
-	"ellwand.example/core/need"
 	"ellwand.example/core/solve"
 )
 
@@ -24,8 +23,10 @@ import (
 // for the name.
 type lookup struct {
 	repo *Repository
-	// edited are the shards that are another thing than in the snapshot.
-	edited   map[string]*shardContent
+	// The shards that are another thing than in the snapshot, by what is in
+	// them. Needs and provides are by kind and name.
+	provides, needs, bounded, paths map[string][]Record
+
 	snapshot Snapshot
 	tables   map[string]table
 	found    map[string][]Record // what the shards were read for → what was there
@@ -50,7 +51,11 @@ func hashOf(text string) uint32 {
 }
 
 func (r *Repository) lookup(ctx context.Context, s Snapshot, edited map[string]*shardContent) (*lookup, error) {
-	l := &lookup{repo: r, edited: edited, snapshot: s, tables: map[string]table{}, found: map[string][]Record{}}
+	l := &lookup{repo: r, snapshot: s, tables: map[string]table{}, found: map[string][]Record{},
+		provides: map[string][]Record{}, needs: map[string][]Record{}, bounded: map[string][]Record{}, paths: map[string][]Record{}}
+	for _, c := range edited {
+		l.take(c)
+	}
 	for key := range s.Shards {
 		if edited[key] != nil {
 			continue
@@ -133,32 +138,48 @@ func (r *Repository) keepTable(s Snapshot, key string, t table) {
 	renameio.WriteFile(r.tableFile(s, key), data, 0o644)
 }
 
-func tableOf(c *shardContent) table {
-	var t table
+// each goes through what the newest packages of a shard provide, need, need
+// in some version, and have.
+func (c *shardContent) each(provides, needs, bounded, paths func(key string, r Record)) {
 	current := newest(c.records)
 	for _, r := range current {
-		for _, p := range r.AllProvides() {
-			t.provides = append(t.provides, hashOf(p.Kind+"/"+p.Name))
+		for _, p := range r.offered() {
+			provides(p.Kind+"/"+p.Name, r)
 		}
-		for _, n := range r.Needs {
-			parsed, err := need.Parse(n.Need)
-			if err != nil {
-				continue // the package was refused for it
-			}
-			for _, a := range parsed.Alternatives {
-				h := hashOf(a.Kind + "/" + a.Name)
-				t.needs = append(t.needs, h)
+		for _, n := range r.needs() {
+			for _, a := range n.Alternatives {
+				needs(a.Kind+"/"+a.Name, r)
 				if len(a.Constraints) > 0 {
-					t.bounded = append(t.bounded, h)
+					bounded(a.Kind+"/"+a.Name, r)
 				}
 			}
 		}
 	}
 	for _, p := range c.paths {
-		if _, ok := current[nameOf(p.Package)]; ok {
-			t.paths = append(t.paths, hashOf(p.Path))
+		if r, ok := current[nameOf(p.Package)]; ok && r.Identity() == p.Package {
+			paths(p.Path, r)
 		}
 	}
+}
+
+// take adds an edited shard.
+func (l *lookup) take(c *shardContent) {
+	into := func(m map[string][]Record) func(string, Record) {
+		return func(key string, r Record) {
+			if list := m[key]; len(list) == 0 || list[len(list)-1].Name != r.Name {
+				m[key] = append(list, r)
+			}
+		}
+	}
+	c.each(into(l.provides), into(l.needs), into(l.bounded), into(l.paths))
+}
+
+func tableOf(c *shardContent) table {
+	var t table
+	into := func(list *[]uint32) func(string, Record) {
+		return func(key string, _ Record) { *list = append(*list, hashOf(key)) }
+	}
+	c.each(into(&t.provides), into(&t.needs), into(&t.bounded), into(&t.paths))
 	for _, list := range []*[]uint32{&t.provides, &t.needs, &t.bounded, &t.paths} {
 		slices.Sort(*list)
 		*list = slices.Compact(*list)
@@ -177,16 +198,11 @@ func newest(records []Record) map[string]Record {
 	return out
 }
 
-// read returns the newest packages of all shards that may have something:
-// those of edited shards, and those whose lines mention a text where a list of
-// the shard's table has its hash.
-func (l *lookup) read(ctx context.Context, text, key string, list func(table) []uint32) ([]Record, error) {
-	var out []Record
-	for _, c := range l.edited {
-		for _, r := range newest(c.records) {
-			out = append(out, r)
-		}
-	}
+// read returns the newest packages that may have something: those of edited
+// shards that have, and those of other shards whose lines mention a text,
+// where a list of the shard's table has its hash.
+func (l *lookup) read(ctx context.Context, text, key string, edited map[string][]Record, list func(table) []uint32) ([]Record, error) {
+	out := slices.Clone(edited[key])
 	hash := hashOf(key)
 	for shard, t := range l.tables {
 		if _, ok := slices.BinarySearch(list(t), hash); !ok {
@@ -230,7 +246,7 @@ func (l *lookup) readShard(ctx context.Context, shard, text string) ([]Record, e
 func (l *lookup) offering(ctx context.Context, n solve.Need) ([]Record, error) {
 	var out []Record
 	for _, a := range n.Alternatives {
-		records, err := l.read(ctx, a.Name, a.Kind+"/"+a.Name, func(t table) []uint32 { return t.provides })
+		records, err := l.read(ctx, a.Name, a.Kind+"/"+a.Name, l.provides, func(t table) []uint32 { return t.provides })
 		if err != nil {
 			return nil, err
 		}
@@ -246,28 +262,15 @@ func (l *lookup) offering(ctx context.Context, n solve.Need) ([]Record, error) {
 // needing lists the newest packages that need something by its kind and name;
 // with bounded, only those that say in which version.
 func (l *lookup) needing(ctx context.Context, kind, name string, bounded bool) ([]Record, error) {
-	return l.read(ctx, name, kind+"/"+name, func(t table) []uint32 {
-		if bounded {
-			return t.bounded
-		}
-		return t.needs
-	})
+	if bounded {
+		return l.read(ctx, name, kind+"/"+name, l.bounded, func(t table) []uint32 { return t.bounded })
+	}
+	return l.read(ctx, name, kind+"/"+name, l.needs, func(t table) []uint32 { return t.needs })
 }
 
 // owners lists the newest packages that have a path.
 func (l *lookup) owners(ctx context.Context, path string) ([]Record, error) {
-	var out []Record
-	take := func(records []Record, paths []PathRecord) {
-		current := newest(records)
-		for _, p := range paths {
-			if r, ok := current[nameOf(p.Package)]; ok && p.Path == path && r.Identity() == p.Package {
-				out = append(out, r)
-			}
-		}
-	}
-	for _, c := range l.edited {
-		take(c.records, c.paths)
-	}
+	out := slices.Clone(l.paths[path])
 	hash := hashOf(path)
 	for shard, t := range l.tables {
 		if _, ok := slices.BinarySearch(t.paths, hash); !ok {
@@ -277,7 +280,12 @@ func (l *lookup) owners(ctx context.Context, path string) ([]Record, error) {
 		if err != nil {
 			return nil, err
 		}
-		take(c.records, c.paths)
+		none := func(string, Record) {}
+		c.each(none, none, none, func(key string, r Record) {
+			if key == path {
+				out = append(out, r)
+			}
+		})
 	}
 	return out, nil
 }
