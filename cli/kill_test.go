@@ -2,14 +2,16 @@ package cli
 
 import (
 	"context"
-	"crypto/sha256"
-	"encoding/hex"
+	"encoding/json"
+	"flag"
 	"fmt"
 	"math/rand/v2"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"sync"
+	"sync/atomic"
 	"syscall"
 	"testing"
 	"time"
@@ -20,37 +22,51 @@ import (
 	"ellwand.example/core/repo"
 )
 
-// kills is how often a publish is killed at a random moment.
-const kills = 200
+// kills is how often changes of a repository are killed at a random moment.
+var kills = flag.Int("kills", 180, "how many changes of a repository are killed")
 
-// TestKilledPublish kills publishes without warning. After each, the
-// repository reads whole: it holds what was published before, each file with
-// its digest, and the next publish works.
-func TestKilledPublish(t *testing.T) {
+// TestKilledChanges kills publishes, promotions and prunes without warning.
+// After each, the repository reads whole: it holds what was published before,
+// every file that it names has its digest, and the next change works.
+func TestKilledChanges(t *testing.T) {
 	dir := t.TempDir()
 	root := filepath.Join(dir, "repository")
-	publish := func(i int) *exec.Cmd {
-		cmd := exec.Command(filepath.Join(programDir, "ellwand"), "publish", samplePackage(t, dir, i), "--to", root)
+	made := 0
+	actions := []struct {
+		name string
+		args func() []string
+	}{
+		{"publish", func() []string {
+			made++
+			return []string{"publish", samplePackage(t, dir, made), "--to", root}
+		}},
+		{"promote", func() []string { return []string{"promote", root, "testing", "stable"} }},
+		{"prune", func() []string { return []string{"prune", root, "--keep", "2", "--days", "0"} }},
+	}
+	run := func(args []string) *exec.Cmd {
+		cmd := exec.Command(filepath.Join(programDir, "ellwand"), args...)
 		cmd.Dir, cmd.Env = dir, environment(dir)
 		return cmd
 	}
-	usual := time.Hour
-	const before = 4
-	for i := range before {
-		cmd := publish(i)
-		began := time.Now()
-		if out, err := cmd.CombinedOutput(); err != nil {
-			t.Fatalf("%v\n%s", err, out)
+	usual := make([]time.Duration, len(actions))
+	for range 3 {
+		for i, action := range actions {
+			cmd := run(action.args())
+			began := time.Now()
+			if out, err := cmd.CombinedOutput(); err != nil {
+				t.Fatalf("%s: %v\n%s", action.name, err, out)
+			}
+			usual[i] = max(usual[i], time.Since(began))
 		}
-		usual = min(usual, time.Since(began))
 	}
-	published, killed, halfway := before, 0, 0
-	for i := before; killed < kills && i < 3*kills; i++ {
-		cmd := publish(i)
+	killed, halfway, published := 0, 0, wholeRepository(t, root)
+	for n := 0; killed < *kills && n < 4**kills; n++ {
+		i := n % len(actions)
+		cmd := run(actions[i].args())
 		if err := cmd.Start(); err != nil {
 			t.Fatal(err)
 		}
-		time.Sleep(time.Duration(rand.Int64N(int64(usual * 5 / 4))))
+		time.Sleep(time.Duration(rand.Int64N(int64(usual[i]))))
 		cmd.Process.Kill()
 		cmd.Wait()
 		if ws, ok := cmd.ProcessState.Sys().(syscall.WaitStatus); ok && ws.Signaled() {
@@ -60,17 +76,19 @@ func TestKilledPublish(t *testing.T) {
 			halfway++
 		}
 		now := wholeRepository(t, root)
-		if now != published && now != published+1 {
-			t.Fatalf("kill %d: the repository holds %d packages, and held %d before", i, now, published)
+		if now != published && (actions[i].name != "publish" || now != published+1) {
+			t.Fatalf("kill %d, of a %s: the repository holds %d packages, and held %d before", n, actions[i].name, now, published)
 		}
 		published = now
 	}
-	t.Logf("%d publishes were killed, %d of them while they wrote a file; %d packages are published", killed, halfway, published)
-	if killed < kills {
-		t.Errorf("only %d publishes were killed before their end", killed)
+	t.Logf("%d changes were killed, %d of them while they wrote a file; %d packages are published", killed, halfway, published)
+	if killed < *kills {
+		t.Errorf("only %d changes were killed before their end", killed)
 	}
-	if out, err := publish(3 * kills).CombinedOutput(); err != nil {
-		t.Errorf("the next publish: %v\n%s", err, out)
+	for _, action := range actions {
+		if out, err := run(action.args()).CombinedOutput(); err != nil {
+			t.Errorf("the next %s: %v\n%s", action.name, err, out)
+		}
 	}
 }
 
@@ -95,33 +113,124 @@ func samplePackage(t *testing.T, dir string, i int) string {
 	return w.Path
 }
 
-// wholeRepository reads all of a repository and returns how many packages it
-// holds.
+// wholeRepository reads all of a repository and returns how many packages its
+// channel testing holds.
 func wholeRepository(t *testing.T, root string) int {
 	t.Helper()
 	r := repo.Open(root)
-	listings, err := r.List(t.Context(), "testing")
+	v, err := r.Verify(t.Context(), progress.None)
+	if err != nil || len(v.Damaged) > 0 {
+		t.Fatalf("%+v, %v", v.Damaged, err)
+	}
+	if _, err := r.List(t.Context(), "stable"); err != nil {
+		t.Fatal(err)
+	}
+	n, err := r.Count(t.Context(), "testing")
 	if err != nil {
 		t.Fatal(err)
 	}
 	hits, err := r.Search(t.Context(), "testing", "/usr/share/")
+	if err != nil || len(hits) != n {
+		t.Fatalf("%d packages, and %d with their paths, %v", n, len(hits), err)
+	}
+	return n
+}
+
+// TestPublishersAndReaders has eight processes publish fifty packages each,
+// one by one, to one repository, while eight readers poll it over HTTP. No
+// reader ever finds a file missing or damaged, and nothing is lost.
+func TestPublishersAndReaders(t *testing.T) {
+	const publishers, each, readers = 8, 50, 8
+	dir := t.TempDir()
+	root := filepath.Join(dir, "repository")
+	publish := func(file string) error {
+		cmd := exec.Command(filepath.Join(programDir, "ellwand"), "publish", file, "--to", root)
+		cmd.Dir, cmd.Env = dir, environment(dir)
+		out, err := cmd.CombinedOutput()
+		if err != nil {
+			err = fmt.Errorf("%w: %s", err, out)
+		}
+		return err
+	}
+	var files []string
+	for i := range publishers*each + 1 {
+		files = append(files, samplePackage(t, dir, i))
+	}
+	if err := publish(files[publishers*each]); err != nil {
+		t.Fatal(err)
+	}
+	files = files[:publishers*each]
+	serve := exec.Command(filepath.Join(programDir, "ellwand"), "serve", root, "--listen", "127.0.0.1:0", "--json")
+	serve.Dir, serve.Env = dir, environment(dir)
+	out, err := serve.StdoutPipe()
 	if err != nil {
 		t.Fatal(err)
 	}
-	n := 0
-	for _, l := range listings {
-		for _, rec := range l.Records {
-			data, err := os.ReadFile(filepath.Join(root, rec.File))
-			if sum := sha256.Sum256(data); err != nil || hex.EncodeToString(sum[:]) != rec.SHA256 {
-				t.Fatalf("%s is not what the index says: %v", rec.File, err)
-			}
-			n++
+	if err := serve.Start(); err != nil {
+		t.Fatal(err)
+	}
+	defer func() {
+		serve.Process.Signal(os.Interrupt)
+		if err := serve.Wait(); err != nil {
+			t.Errorf("the server: %v", err)
 		}
+	}()
+	var at struct{ Address string }
+	if err := json.NewDecoder(out).Decode(&at); err != nil {
+		t.Fatal(err)
 	}
-	if len(hits) != n {
-		t.Fatalf("%d packages, and %d with their paths", n, len(hits))
+	done := make(chan struct{})
+	var reading, publishing sync.WaitGroup
+	var polls atomic.Int64
+	for i := range readers {
+		cache := filepath.Join(dir, fmt.Sprint("cache", i))
+		reading.Go(func() {
+			before := 0
+			for {
+				r, err := repo.OpenAt(strings.TrimSuffix(at.Address, "/"), cache)
+				if err != nil {
+					t.Error(err)
+					return
+				}
+				if _, err := r.Sync(t.Context(), "testing", true, progress.None); err != nil {
+					t.Errorf("a reader: %v", err)
+					return
+				}
+				n, err := r.Count(t.Context(), "testing")
+				if err != nil || n < before {
+					t.Errorf("a reader: %d packages after %d, %v", n, before, err)
+					return
+				}
+				before = n
+				polls.Add(1)
+				select {
+				case <-done:
+					return
+				case <-time.After(20 * time.Millisecond):
+				}
+			}
+		})
 	}
-	return n
+	for p := range publishers {
+		publishing.Go(func() {
+			for _, file := range files[p*each:][:each] {
+				if err := publish(file); err != nil {
+					t.Errorf("publisher %d: %v", p, err)
+				}
+			}
+		})
+	}
+	publishing.Wait()
+	close(done)
+	reading.Wait()
+	t.Logf("%d packages published by %d processes while %d readers polled %d times", publishers*each, publishers, readers, polls.Load())
+	r := repo.Open(root)
+	if n, err := r.Count(t.Context(), "testing"); err != nil || n != publishers*each+1 {
+		t.Errorf("%d packages of %d, %v", n, publishers*each+1, err)
+	}
+	if v, err := r.Verify(t.Context(), progress.None); err != nil || len(v.Damaged) > 0 || v.Packages != publishers*each+1 {
+		t.Errorf("%+v, %v", v.Damaged, err)
+	}
 }
 
 // TestInterruptedBuild presses Ctrl-C in the middle of a step: nothing of the

@@ -4,10 +4,10 @@
 #
 #   docs/take-screenshots.sh [NAME...]
 #
-# needs Xvfb, xterm, ImageMagick's import, a C compiler and make.
+# needs Xvfb, xterm, ImageMagick, Chromium, a C compiler and make.
 set -euo pipefail
 top=$(cd "$(dirname "$0")/.." && pwd)
-for tool in Xvfb xterm import cc make; do
+for tool in Xvfb xterm import convert chromium cc make; do
 	command -v "$tool" >/dev/null || { echo "there is no $tool on this machine" >&2; exit 5; }
 done
 work=/tmp/harbour # it shows in some of the pictures
@@ -54,7 +54,6 @@ shot() {
 }
 
 shot demo . 'ellwand demo'
-shot build saltmarsh 'ellwand build --all --again' 'ellwand build --all'
 
 # The demo builds in no time: here its steps take some, and usually did.
 cp -r saltmarsh slow
@@ -103,20 +102,40 @@ sed -i "s|^build = '''|prepare = \"sed -i s/next_high/next_peak/ src/* include/*
 shot compare changed 'ellwand compare libharmonic@1.4.2-1' 'ellwand compare tidegauge@2.4.1-3 | head -7'
 shot list saltmarsh 'ellwand list' 'ellwand search tide' 'ellwand search pkgconfig/harmonic' 'ellwand search /usr/share/saltmarsh'
 
+# A library with a new soname, channels, and pages.
+cp -r saltmarsh soname
+(cd soname && ellwand bump libharmonic 2.0.0 -m 'A soname of its own' >/dev/null && ellwand build -q libharmonic >/dev/null)
+shot gate soname 'ellwand publish packages/libharmonic*@2.0.0-1* --to local' 'ellwand bump tidegauge --release -m "Built with libharmonic 2"' 'ellwand build -q tidegauge' \
+	'ellwand publish packages/libharmonic*@2.0.0-1* packages/tidegauge*-4* --to local'
+ellwand demo --channels channels >/dev/null 2>&1
+shot history channels 'ellwand audit local' 'ellwand history local --channel stable'
+# page NAME PATH: a page of the repository in a browser.
+page() {
+	if [ ${#wanted[@]} -gt 0 ] && [[ ! " ${wanted[*]} " = *" $1 "* ]]; then return; fi
+	chromium --headless --no-sandbox --disable-gpu --disable-quic --no-first-run --disable-background-networking --disable-component-update --disable-sync --hide-scrollbars \
+		--user-data-dir="$work/browser" --window-size=1280,800 --screenshot="$work/page.png" "http://127.0.0.1:8417/$2" >/dev/null 2>&1
+	convert "$work/page.png" -depth 8 -colors 64 "$top/docs/screenshots/$1.png"
+	echo "docs/screenshots/$1.png"
+}
+(cd channels && exec ellwand serve local --listen 127.0.0.1:8417 >/dev/null) &
+web=$!
+sleep 1
+page page-channel pages/testing/saltmarsh-7/index.html
+page page-package packages/saltmarsh-7/tidegauge/tidegauge@2.4.1-4.x86_64.html
+kill $web
+
 # Needs that are missing, and a plan.
 cp -r saltmarsh lacking
 (cd lacking && rm packages/libharmonic-dev* && sed -i 's|"command/make"|"command/mak", "pkgconfig/zlib >= 9", "header/tides.h"|' recipes/tidegauge/recipe.toml)
 shot needs lacking 'ellwand needs tidegauge' 'ellwand needs tide-almanac' 'ellwand build tidegauge'
 cp -r saltmarsh planned
 (cd planned && git config --global user.name 'Ines Quarrell' && git config --global user.email ines@saltmarsh.example && ellwand bump libharmonic --release -m 'Built for the new stations' >/dev/null && sed -i 's/^summary .*/summary    = "Record tide heights"/' recipes/tidegauge/recipe.toml)
-shot plan planned 'ellwand plan' 'ellwand plan --dot' 'ellwand order 1.4.10 1.4.3 1.5~rc1 1.5 1:0.9'
 if [ ${#wanted[@]} -eq 0 ] || [[ " ${wanted[*]} " = *" plan "* ]]; then (cd planned && ellwand plan --svg "$top/docs/screenshots/plan.svg"); fi
 
 # A layout that lost lines, and a script that fails.
 cp -r saltmarsh layout
 sed -i -e '/usr\/share\/man/d' -e '/usr\/share\/licenses/d' -e 's|"/usr/bin/tidegauge" |"/usr/bin/tideguage" |' layout/recipes/tidegauge/recipe.toml
 shot layout layout 'ellwand build tidegauge'
-shot staged layout 'ellwand build tidegauge libharmonic --layout'
 cp -r saltmarsh failure
 sed -i 's/, "pkgconfig.harmonic >= 1.2"//' failure/recipes/tidegauge/recipe.toml
 shot failure failure 'ellwand build tidegauge'

@@ -27,9 +27,6 @@ var _ repo.Renderer = Renderer{}
 // maxFiles is how many paths a package's page lists.
 const maxFiles = 2000
 
-// maxNames is how many packages of one change are listed.
-const maxNames = 30
-
 // breaks are where a long name may go on in the next line.
 var breaks = strings.NewReplacer("/", "/<wbr>", "@", "<wbr>@", "_", "_<wbr>")
 
@@ -42,8 +39,7 @@ var templates = template.Must(template.New("").Funcs(template.FuncMap{
 		return template.HTML(breaks.Replace(template.HTMLEscapeString(term.Visible(text))))
 	},
 	"paragraphs": func(text string) []string { return strings.Split(strings.TrimSpace(text), "\n\n") },
-	"few":        func(names []string) []string { return names[:min(len(names), maxNames)] },
-	"more":       func(names []string) int { return max(0, len(names)-maxNames) },
+	"names":      func(names []string, more int) nameList { return nameList{names, more} },
 	"files":      func(all []pack.Entry) []pack.Entry { return all[:min(len(all), maxFiles)] },
 	"unlisted":   func(all []pack.Entry) int { return max(0, len(all)-maxFiles) },
 	"crumbs":     func(parts ...string) []crumb { return crumbs(parts) },
@@ -62,6 +58,10 @@ type (
 	eventList struct {
 		Events []repo.Event
 		Top    string
+	}
+	nameList struct {
+		Names []string
+		More  int
 	}
 	rowList struct {
 		Rows []repo.Row

@@ -219,7 +219,8 @@ func (r *Repository) load(ctx context.Context, s Snapshot, key string) (*shardCo
 	c := &shardContent{}
 	var err error
 	if ref, ok := s.Shards[key]; ok {
-		if c.records, err = r.shard(nil)(ctx, ref); err != nil {
+		// They are written again as they are.
+		if c.records, err = r.readShard(nil, true)(ctx, ref); err != nil {
 			return nil, err
 		}
 	}

@@ -297,7 +297,10 @@ type Event struct {
 	Added    []string    `json:"added"`
 	Removed  []string    `json:"removed"`
 	Allowed  []Exception `json:"allowed,omitempty"`
-	Oldest   bool        `json:"oldest,omitempty"` // what was before was pruned
+	// MoreAdded and MoreRemoved count those that a page leaves out.
+	MoreAdded   int  `json:"more_added,omitempty"`
+	MoreRemoved int  `json:"more_removed,omitempty"`
+	Oldest      bool `json:"oldest,omitempty"` // what was before was pruned
 }
 
 // History tells of the past of a channel, the newest change first; of at most
@@ -315,7 +318,8 @@ func (r *Repository) History(ctx context.Context, channel string, limit int) ([]
 			if err != nil {
 				return nil, err
 			}
-			e := Event{s.Serial, s.Time, target, digest, s.Action, s.From, s.Packages, s.Bytes, []string{}, []string{}, s.Allowed, slices.Contains(p.Pruned, s.Parent)}
+			e := Event{Serial: s.Serial, Time: s.Time, Target: target, Snapshot: digest, Action: s.Action, From: s.From, Packages: s.Packages, Bytes: s.Bytes,
+				Added: []string{}, Removed: []string{}, Allowed: s.Allowed, Oldest: slices.Contains(p.Pruned, s.Parent)}
 			if !e.Oldest {
 				if e.Added, e.Removed, err = r.between(ctx, s.Parent, s); err != nil {
 					return nil, err

@@ -108,6 +108,8 @@ type Record struct {
 	File      string         `json:"file"`   // path in the repository
 	SHA256    string         `json:"sha256"` // of the file
 	Bytes     int64          `json:"bytes"`  // of the file
+
+	line []byte // as it was read, where it is to be written again
 }
 
 // Full is version and release.
@@ -160,6 +162,12 @@ func (p *PathRecord) parse(line []byte) bool {
 	return true
 }
 
+// plain tells whether nothing in the line would have to be escaped.
+func (p *PathRecord) plain() bool {
+	odd := func(c rune) bool { return c < ' ' || c == '"' || c == '\\' || c == utf8.RuneError }
+	return !strings.ContainsFunc(p.Package, odd) && !strings.ContainsFunc(p.Path, odd)
+}
+
 var (
 	digest  = regexp.MustCompile(`^[0-9a-f]{64}$`)
 	channel = regexp.MustCompile(`^[a-z0-9][a-z0-9._-]{0,63}$`)
@@ -191,8 +199,20 @@ func digestOf(data []byte) string {
 // encodeLines writes values as canonical JSON, a line each, compressed.
 func encodeLines[T any](items []T) ([]byte, error) {
 	var b bytes.Buffer
-	for _, item := range items {
-		line, err := canonical.Marshal(item)
+	for i := range items {
+		switch item := any(&items[i]).(type) {
+		case *Record:
+			if item.line != nil {
+				b.Write(item.line)
+				continue
+			}
+		case *PathRecord:
+			if item.plain() {
+				fmt.Fprintf(&b, "{\"package\":\"%s\",\"path\":\"%s\"}\n", item.Package, item.Path)
+				continue
+			}
+		}
+		line, err := canonical.Marshal(items[i])
 		if err != nil {
 			return nil, err
 		}
@@ -217,8 +237,9 @@ var decoder = sync.OnceValues(func() (*zstd.Decoder, error) {
 })
 
 // decodeLines reads JSON lines, of which there must be count; of those that
-// keep refuses only their number counts. A keep of nil keeps all.
-func decodeLines[T any](data []byte, count int, keep func(line []byte) bool) ([]T, error) {
+// keep refuses only their number counts. A keep of nil keeps all. With whole
+// set, records hold on to their lines.
+func decodeLines[T any](data []byte, count int, keep func(line []byte) bool, whole bool) ([]T, error) {
 	dec, err := decoder()
 	if err != nil {
 		return nil, err
@@ -246,6 +267,9 @@ func decodeLines[T any](data []byte, count int, keep func(line []byte) bool) ([]
 		}
 		if err := json.Unmarshal(line, &item); err != nil {
 			return nil, err
+		}
+		if r, ok := any(&item).(*Record); ok && whole {
+			r.line = line
 		}
 		items = append(items, item)
 	}

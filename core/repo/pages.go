@@ -129,6 +129,7 @@ type LinkedNeed struct {
 const (
 	smallChannel = 400 // packages that are listed on one page
 	recentEvents = 50
+	eventNames   = 30 // packages of one change that are listed
 )
 
 // pageState is what the pages of a channel and target were made of.
@@ -246,8 +247,15 @@ func (e *edit) channelPages(ctx context.Context, now TargetChange, change Change
 	if err != nil {
 		return err
 	}
+	// What pages do not list is not kept for them.
+	short := func(names []string) ([]string, int) {
+		n := min(len(names), eventNames)
+		return names[:n], len(names) - n
+	}
 	event := Event{Serial: change.Serial, Time: change.Time, Target: e.target, Snapshot: now.Snapshot, Action: change.Action, From: e.adoptedFrom,
-		Packages: e.written.Packages, Bytes: e.written.Bytes, Added: now.Added, Removed: now.Removed, Allowed: now.Allowed}
+		Packages: e.written.Packages, Bytes: e.written.Bytes, Allowed: now.Allowed}
+	event.Added, event.MoreAdded = short(now.Added)
+	event.Removed, event.MoreRemoved = short(now.Removed)
 	page := ChannelPage{Channel: e.tx.channel, Target: e.target, Packages: e.written.Packages, Bytes: e.written.Bytes, Serial: change.Serial, Time: change.Time, Top: top}
 	if known && state.Snapshot == e.parent {
 		state.Events = append([]Event{event}, state.Events...)
@@ -258,6 +266,11 @@ func (e *edit) channelPages(ctx context.Context, now TargetChange, change Change
 			return err
 		}
 		state.Events = slices.DeleteFunc(state.Events, func(x Event) bool { return x.Target != e.target })
+		for i := range state.Events {
+			x := &state.Events[i]
+			x.Added, x.MoreAdded = short(x.Added)
+			x.Removed, x.MoreRemoved = short(x.Removed)
+		}
 	}
 	state.Snapshot = now.Snapshot
 	if e.written.Packages <= smallChannel {

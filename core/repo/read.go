@@ -150,13 +150,18 @@ func (r *Repository) Snapshot(ctx context.Context, sha256 string) (Snapshot, err
 // shard reads the packages of one shard; of those whose lines keep refuses
 // nothing is decoded. A keep of nil keeps all.
 func (r *Repository) shard(keep func(line []byte) bool) func(context.Context, Ref) ([]Record, error) {
+	return r.readShard(keep, false)
+}
+
+// readShard is shard; with whole set, records hold on to their lines.
+func (r *Repository) readShard(keep func(line []byte) bool, whole bool) func(context.Context, Ref) ([]Record, error) {
 	return func(ctx context.Context, ref Ref) ([]Record, error) {
 		name := "shards/" + ref.SHA256 + ".jsonl.zst"
 		data, err := r.content(ctx, name, ref.SHA256)
 		if err != nil {
 			return nil, err
 		}
-		records, err := decodeLines[Record](data, ref.Count, keep)
+		records, err := decodeLines[Record](data, ref.Count, keep, whole)
 		if err != nil {
 			return nil, &DamagedError{name, err}
 		}
@@ -177,7 +182,7 @@ func (r *Repository) files(keep func(line []byte) bool) func(context.Context, Re
 		if err != nil {
 			return nil, err
 		}
-		records, err := decodeLines[PathRecord](data, ref.Count, keep)
+		records, err := decodeLines[PathRecord](data, ref.Count, keep, false)
 		if err != nil {
 			return nil, &DamagedError{name, err}
 		}

@@ -250,7 +250,7 @@ func FuzzShard(f *testing.F) {
 	}
 	f.Add(good, 1)
 	f.Fuzz(func(t *testing.T, data []byte, count int) {
-		records, err := decodeLines[Record](data, count, nil)
+		records, err := decodeLines[Record](data, count, nil, true)
 		if err == nil && len(records) != count {
 			t.Errorf("%d records where %d are said", len(records), count)
 		}
