@@ -2,7 +2,7 @@
 // same work, in one run on one machine, and prints the ratios as a Markdown
 // table:
 //
-//	go run ./bench [-runs 3] [-tree DIR] [-only PART]
+//	go run ./bench [-runs 3] [-tree DIR] [-only PART] [-keep DIR]
 //
 // It needs tar, zstd, sha256sum and xargs.
 package main
@@ -44,10 +44,14 @@ func main() {
 	tree := flag.String("tree", runtime.GOROOT(), "the tree to pack")
 	only := flag.String("only", "", "measure one part: recipe, build, pack, repository, solve or start")
 	large := flag.Int("large", 50_000, "how many packages the large repository has")
+	keep := flag.String("keep", "", "a folder to work in, in which the large repository stays for the next time")
 	flag.Parse()
-	work, err := os.MkdirTemp("", "ellwand-bench-")
+	work, err := *keep, error(nil)
+	if work == "" {
+		work, err = os.MkdirTemp("", "ellwand-bench-")
+		defer os.RemoveAll(work)
+	}
 	check(err)
-	defer os.RemoveAll(work)
 	b := &bench{runs: *runs, tree: *tree, work: work, large: *large}
 	fmt.Printf("%s, %d cores\n\n| what | Ellwand | against | | ratio | bar |\n|---|---|---|---|---|---|\n", runtime.GOARCH, runtime.NumCPU())
 	b.program()

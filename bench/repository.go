@@ -54,6 +54,9 @@ func (b *bench) fill(r *repo.Repository, all []citizen) {
 func (b *bench) largeRepository() *repo.Repository {
 	if b.filled == nil {
 		b.filled = b.at("large")
+		if n, err := b.filled.Count(ctx, "testing"); err == nil && n >= b.large {
+			return b.filled
+		}
 		began := time.Now()
 		b.fill(b.filled, world(b.large))
 		fmt.Fprintf(os.Stderr, "%d packages made and published in %s\n", b.large, time.Since(began).Round(time.Second))
@@ -66,16 +69,28 @@ func (b *bench) repository() {
 	large, small := b.largeRepository(), b.at("small")
 	b.fill(small, world(50))
 	var into [2][]time.Duration
-	for i := range b.runs {
+	again := time.Now().Unix() // where the large repository is of the last time
+	word := fmt.Sprintf("newcomer-%d-0", again)
+	for i := range 1 + 3*b.runs {
 		for j, r := range []*repo.Repository{large, small} {
-			c := citizen{facts: facts(fmt.Sprintf("newcomer-%d", i), "1.0"), paths: []string{fmt.Sprintf("/usr/bin/newcomer-%d", i), fmt.Sprintf("/usr/share/newcomer-%d/data", i)}}
+			name := fmt.Sprintf("newcomer-%d-%d", again, i)
+			c := citizen{facts: facts(name, "1.0"), paths: []string{"/usr/bin/" + name, "/usr/share/" + name + "/data"}}
 			c.facts.Needs = []pack.Need{{Need: "soname/libtide0.so.0"}}
 			c.facts.Provides = []pack.Provide{{Provide: "command/" + c.facts.Name}}
-			into[j] = append(into[j], publish(r, repo.Terms{}, b.build(filepath.Join(b.work, "one"), []citizen{c}, false)...))
+			file := b.build(filepath.Join(b.work, "one"), []citizen{c}, false)[0]
+			cmd := exec.Command(b.ellwand, "publish", file, "--to", r.Storage.Where())
+			cmd.Env = append(os.Environ(), "XDG_CACHE_HOME="+filepath.Join(b.work, "cache"))
+			began := time.Now()
+			if out, err := cmd.CombinedOutput(); err != nil {
+				check(fmt.Errorf("%w: %s", err, out))
+			}
+			if i > 0 { // the first has to make what the cache keeps
+				into[j] = append(into[j], time.Since(began))
+			}
 		}
 	}
-	row(fmt.Sprintf("publish one package into %d", b.large), slices.Min(into[0]), "into 50", slices.Min(into[1]), "≤ 1.5")
-	for _, word := range []string{"command/newcomer-0", "newcomer-0"} {
+	row(fmt.Sprintf("`ellwand publish` of one package into %d", b.large), slices.Min(into[0]), "into 50", slices.Min(into[1]), "≤ 1.5")
+	for _, word := range []string{"command/" + word, word} {
 		find := b.best(func() {
 			hits, err := large.Search(ctx, "testing", word)
 			check(err)
@@ -86,7 +101,7 @@ func (b *bench) repository() {
 		grep := b.best(func() {
 			shell(`zstd -dcq "$1"/shards/*.zst | grep -c "$2" >/dev/null`, filepath.Join(b.work, "large"), word)
 		})
-		row(fmt.Sprintf("find `%s` among %d", word, b.large), find, "`zstd -dc` of the index through grep", grep, "≤ 1")
+		row(fmt.Sprintf("find `%s` among %d", strings.Replace(word, fmt.Sprint(again, "-"), "", 1), b.large), find, "`zstd -dc` of the index through grep", grep, "≤ 1")
 	}
 	b.auditing(large)
 }

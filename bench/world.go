@@ -20,8 +20,8 @@ import (
 // A world is made-up packages whose needs have the shape of real ones: most
 // are leaves that nobody needs; a few libraries are needed by very many, as
 // Zipf's law has it; a third of the libraries have headers that need exactly
-// their version; here and there is a choice; and some needs form chains that
-// are hundreds of packages long. The same number gives the same packages.
+// their version; here and there is a choice; some needs form chains that are
+// hundreds of packages long; of one in ten there is an older version too. The same number gives the same packages.
 
 // citizen is a package of a world.
 type citizen struct {
@@ -96,6 +96,11 @@ func world(n int) []citizen {
 		c.paths = append(c.paths, "/usr/bin/"+f.Name)
 		for j := range 4 + d.IntN(40) {
 			c.paths = append(c.paths, fmt.Sprintf("/usr/share/%s/%s/%s%d", f.Name, words[j%5], words[d.IntN(len(words))], j))
+		}
+		if d.IntN(10) == 0 && len(out)+1 < n { // there is an older one too
+			older := c
+			older.facts.Version = "0." + f.Version
+			out = append(out, older)
 		}
 		out = append(out, c)
 	}

@@ -114,7 +114,7 @@ page() {
 	if [ ${#wanted[@]} -gt 0 ] && [[ ! " ${wanted[*]} " = *" $1 "* ]]; then return; fi
 	chromium --headless --no-sandbox --disable-gpu --disable-quic --no-first-run --disable-background-networking --disable-component-update --disable-sync --hide-scrollbars \
 		--user-data-dir="$work/browser" --window-size=1280,800 --screenshot="$work/page.png" "http://127.0.0.1:8417/$2" >/dev/null 2>&1
-	convert "$work/page.png" -depth 8 -colors 64 "$top/docs/screenshots/$1.png"
+	convert "$work/page.png" -dither None -depth 8 -colors 128 "$top/docs/screenshots/$1.png"
 	echo "docs/screenshots/$1.png"
 }
 (cd channels && exec ellwand serve local --listen 127.0.0.1:8417 >/dev/null) &

@@ -10,6 +10,7 @@ import (
 	"math/rand/v2"
 	"runtime"
 	"slices"
+	"sync"
 	"time"
 
 	"ellwand.example/core/canonical"
@@ -145,10 +146,15 @@ func (r *Repository) attempt(ctx context.Context, channel, action string, terms 
 		return change, err
 	}
 	change.Serial, change.Time = pointer.Serial, tx.now
-	for _, e := range edits {
-		e.remember()
-	}
-	if err := tx.pages(ctx, edits, change); err != nil {
+	var tables sync.WaitGroup
+	tables.Go(func() {
+		for _, e := range edits {
+			e.remember()
+		}
+	})
+	err = tx.pages(ctx, edits, change)
+	tables.Wait()
+	if err != nil {
 		return change, &PagesError{err}
 	}
 	return change, nil
@@ -217,19 +223,21 @@ func (tx *transaction) edit(ctx context.Context, target string) (*edit, error) {
 // load reads a shard of a snapshot; one that is not in it is empty.
 func (r *Repository) load(ctx context.Context, s Snapshot, key string) (*shardContent, error) {
 	c := &shardContent{}
-	var err error
+	g, ctx := errgroup.WithContext(ctx)
 	if ref, ok := s.Shards[key]; ok {
-		// They are written again as they are.
-		if c.records, err = r.readShard(nil, true)(ctx, ref); err != nil {
-			return nil, err
-		}
+		g.Go(func() (err error) {
+			// They are written again as they are.
+			c.records, err = r.readShard(nil, true)(ctx, ref)
+			return err
+		})
 	}
 	if ref, ok := s.Files[key]; ok {
-		if c.paths, err = r.files(nil)(ctx, ref); err != nil {
-			return nil, err
-		}
+		g.Go(func() (err error) {
+			c.paths, err = r.files(nil)(ctx, ref)
+			return err
+		})
 	}
-	return c, nil
+	return c, g.Wait()
 }
 
 // open reads a shard to edit.
@@ -403,12 +411,18 @@ func (e *edit) writeShard(ctx context.Context, key string, next *Snapshot) error
 	slices.SortFunc(c.paths, func(a, b PathRecord) int {
 		return cmp.Or(cmp.Compare(a.Path, b.Path), cmp.Compare(a.Package, b.Package))
 	})
-	ref, err := putLines(ctx, e.tx.repo, "shards/", c.records)
-	if err != nil {
+	var shard, files Ref
+	g, ctx := errgroup.WithContext(ctx)
+	g.Go(func() (err error) {
+		shard, err = putLines(ctx, e.tx.repo, "shards/", c.records)
 		return err
-	}
-	next.Shards[key] = ref
-	next.Files[key], err = putLines(ctx, e.tx.repo, "files/", c.paths)
+	})
+	g.Go(func() (err error) {
+		files, err = putLines(ctx, e.tx.repo, "files/", c.paths)
+		return err
+	})
+	err := g.Wait()
+	next.Shards[key], next.Files[key] = shard, files
 	return err
 }
 

@@ -1,14 +1,20 @@
 package repo
 
 import (
+	"bytes"
 	"context"
 	"encoding/binary"
+	"encoding/json"
+	"maps"
 	"os"
 	"path/filepath"
+	"runtime"
 	"slices"
+	"sync"
 	"unsafe"
 
 	"github.com/google/renameio/v2"
+	"golang.org/x/sync/errgroup"
 	"golang.org/x/sys/unix"
 
 	"ellwand.example/core/solve"
@@ -53,27 +59,41 @@ func hashOf(text string) uint32 {
 func (r *Repository) lookup(ctx context.Context, s Snapshot, edited map[string]*shardContent) (*lookup, error) {
 	l := &lookup{repo: r, snapshot: s, tables: map[string]table{}, found: map[string][]Record{},
 		provides: map[string][]Record{}, needs: map[string][]Record{}, bounded: map[string][]Record{}, paths: map[string][]Record{}}
-	for _, c := range edited {
-		l.take(c)
-	}
+	var taking sync.WaitGroup
+	taking.Go(func() {
+		for _, c := range edited {
+			l.take(c)
+		}
+	})
+	defer taking.Wait()
+	// Tables that are not in the cache take a while: shards are read on all
+	// cores then.
+	var mu sync.Mutex
+	g, ctx := errgroup.WithContext(ctx)
+	g.SetLimit(runtime.GOMAXPROCS(0))
 	for key := range s.Shards {
 		if edited[key] != nil {
 			continue
 		}
-		t, err := r.table(ctx, s, key)
-		if err != nil {
-			return nil, err
+		if t, ok := r.cachedTable(s, key); ok {
+			mu.Lock()
+			l.tables[key] = t
+			mu.Unlock()
+			continue
 		}
-		l.tables[key] = t
+		g.Go(func() error {
+			t, err := r.makeTable(ctx, s, key)
+			mu.Lock()
+			defer mu.Unlock()
+			l.tables[key] = t
+			return err
+		})
 	}
-	return l, nil
+	return l, g.Wait()
 }
 
-// table reads the table of a shard out of the cache, or makes it.
-func (r *Repository) table(ctx context.Context, s Snapshot, key string) (table, error) {
-	if t, ok := r.cachedTable(s, key); ok {
-		return t, nil
-	}
+// makeTable makes the table of a shard, and keeps it.
+func (r *Repository) makeTable(ctx context.Context, s Snapshot, key string) (table, error) {
 	c, err := r.load(ctx, s, key)
 	if err != nil {
 		return table{}, err
@@ -222,24 +242,45 @@ func (l *lookup) read(ctx context.Context, text, key string, edited map[string][
 	return out, nil
 }
 
-// readShard returns those newest packages of a shard whose lines mention a
-// text. To know what is the newest, all lines of their names are read.
+// readShard returns those newest packages of a shard that are of a name that
+// some line with the text has. To know what is the newest, all lines of these
+// names are read.
 func (l *lookup) readShard(ctx context.Context, shard, text string) ([]Record, error) {
 	ref := l.snapshot.Shards[shard]
-	some, err := l.repo.shard(mentions(text))(ctx, ref)
-	if err != nil || len(some) == 0 {
-		return nil, err
-	}
-	names := newest(some)
-	all, err := l.repo.shard(func(line []byte) bool { _, ok := names[nameIn(line)]; return ok })(ctx, ref)
+	names := map[string]bool{}
+	// Lines are sorted by identity, so that those of a name are together; but
+	// the first with the text may come after others of its name.
+	var before [][]byte
+	last := ""
+	var wanted [][]byte
+	_, err := l.repo.shard(func(line []byte) bool {
+		name := nameIn(line)
+		if name != last {
+			last, before = name, nil
+		}
+		switch {
+		case names[name]:
+			wanted = append(wanted, line)
+		case bytes.Contains(line, []byte(text)):
+			names[name] = true
+			wanted = append(append(wanted, before...), line)
+		default:
+			before = append(before, line)
+		}
+		return false
+	})(ctx, ref)
 	if err != nil {
 		return nil, err
 	}
-	var out []Record
-	for _, r := range newest(all) {
-		out = append(out, r)
+	var all []Record
+	for _, line := range wanted {
+		var r Record
+		if err := json.Unmarshal(line, &r); err != nil {
+			return nil, &DamagedError{"shards/" + ref.SHA256 + ".jsonl.zst", err}
+		}
+		all = append(all, r)
 	}
-	return out, nil
+	return slices.Collect(maps.Values(newest(all))), nil
 }
 
 // offering lists the newest packages that meet a need.
