@@ -97,12 +97,12 @@ func world(n int) []citizen {
 		for j := range 4 + d.IntN(40) {
 			c.paths = append(c.paths, fmt.Sprintf("/usr/share/%s/%s/%s%d", f.Name, words[j%5], words[d.IntN(len(words))], j))
 		}
-		if d.IntN(10) == 0 && len(out)+1 < n { // there is an older one too
+		out = append(out, c)
+		if d.IntN(10) == 0 && len(out) < n { // there is an older one too
 			older := c
 			older.facts.Version = "0." + f.Version
 			out = append(out, older)
 		}
-		out = append(out, c)
 	}
 	return out
 }

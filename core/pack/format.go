@@ -264,6 +264,9 @@ func (f Facts) AllProvides() []need.Provide {
 	return all
 }
 
+// ValidTarget tells whether a word can be a target's name.
+func ValidTarget(s string) bool { return token.MatchString(s) }
+
 var (
 	token    = regexp.MustCompile(`^[A-Za-z0-9_][A-Za-z0-9._+-]{0,127}$`)
 	account  = regexp.MustCompile(`^[a-z_][a-z0-9_-]{0,30}$`)

@@ -80,6 +80,22 @@ type Exception struct {
 	Because string `json:"because"`
 }
 
+// check judges a snapshot, whoever wrote it: what it names becomes names of
+// files.
+func (s Snapshot) check() error {
+	for _, refs := range []map[string]Ref{s.Shards, s.Files} {
+		for key, ref := range refs {
+			if !shardKey.MatchString(key) || !digest.MatchString(ref.SHA256) || ref.Count < 0 {
+				return fmt.Errorf("shard %q cannot be %q with %d lines", key, ref.SHA256, ref.Count)
+			}
+		}
+	}
+	if !pack.ValidTarget(s.Target) || s.Parent != "" && !digest.MatchString(s.Parent) {
+		return fmt.Errorf("target %q, parent %q cannot be", s.Target, s.Parent)
+	}
+	return nil
+}
+
 // Ref names an immutable file.
 type Ref struct {
 	SHA256 string `json:"sha256"` // of the file as it is stored
@@ -169,8 +185,9 @@ func (p *PathRecord) plain() bool {
 }
 
 var (
-	digest  = regexp.MustCompile(`^[0-9a-f]{64}$`)
-	channel = regexp.MustCompile(`^[a-z0-9][a-z0-9._-]{0,63}$`)
+	digest   = regexp.MustCompile(`^[0-9a-f]{64}$`)
+	channel  = regexp.MustCompile(`^[a-z0-9][a-z0-9._-]{0,63}$`)
+	shardKey = regexp.MustCompile(`^[0-9a-f]{2}$`)
 )
 
 // DamagedError is a file of a repository that is not what it should be.

@@ -18,6 +18,7 @@ import (
 	"time"
 	"unicode/utf8"
 
+	"ellwand.example/core/pack"
 	"golang.org/x/sync/errgroup"
 )
 
@@ -97,6 +98,13 @@ func parsePointer(data []byte) (Pointer, error) {
 	if p.Format != Format {
 		return p, &DamagedError{PointerFile, fmt.Errorf("it is of format %d, and this program reads format %d", p.Format, Format)}
 	}
+	for name, targets := range p.Channels {
+		for target, sha256 := range targets {
+			if !channel.MatchString(name) || !pack.ValidTarget(target) || !digest.MatchString(sha256) {
+				return p, &DamagedError{PointerFile, fmt.Errorf("channel %q, target %q at %q cannot be", name, target, sha256)}
+			}
+		}
+	}
 	return p, nil
 }
 
@@ -143,6 +151,9 @@ func (r *Repository) Snapshot(ctx context.Context, sha256 string) (Snapshot, err
 	}
 	if s.Format != Format {
 		return s, &DamagedError{name, fmt.Errorf("it is of format %d, and this program reads format %d", s.Format, Format)}
+	}
+	if err := s.check(); err != nil {
+		return s, &DamagedError{name, err}
 	}
 	return s, nil
 }

@@ -1,0 +1,87 @@
+package repo
+
+import (
+	"encoding/json"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"ellwand.example/core/progress"
+)
+
+// FuzzPathRecord compares the quick reader of a line with the slow one.
+func FuzzPathRecord(f *testing.F) {
+	for _, line := range []string{
+		`{"package":"tide@1-1.any","path":"/usr/share/tide"}`, `{"package":"tide@1-1.any","path":"/usr/share/a \"tide\""}`, `{"package":"a","path":"\u00e9"}`,
+		`{"package":"a","path":"/é"}`, `{"path":"/a","package":"b"}`, `{"package":"a","path":"b"} `, `{"package":"a","path":"b","more":"c"}`, "{\"package\":\"a\",\"path\":\"\x01\"}", "{\"package\":\"a\",\"path\":\"\xff\"}",
+	} {
+		f.Add(line)
+	}
+	f.Fuzz(func(t *testing.T, line string) {
+		if strings.Contains(line, "\n") {
+			return // it would be two
+		}
+		var quick, slow PathRecord
+		ok := quick.parse([]byte(line + "\n"))
+		err := json.Unmarshal([]byte(line), &slow)
+		if ok && (err != nil || quick != slow) {
+			t.Errorf("%q: %+v, and %+v, %v", line, quick, slow, err)
+		}
+		if err != nil || quick != slow && ok {
+			return
+		}
+		// What is written is read as the same again.
+		data, err := encodeLines([]PathRecord{slow})
+		if err != nil {
+			return // no text that JSON can have
+		}
+		again, err := decodeLines[PathRecord](data, 1, nil, false)
+		if err != nil || again[0] != slow {
+			t.Errorf("%+v is read again as %+v, %v", slow, again, err)
+		}
+	})
+}
+
+// FuzzSnapshot reads states that somebody made up, with all that follows: a
+// reader fails in words, and reads nothing that is not named by its digest.
+func FuzzSnapshot(f *testing.F) {
+	f.Add(`{"format":1,"target":"t","packages":1,"shards":{"00":{"sha256":"` + strings.Repeat("0", 64) + `","count":1}}}`)
+	f.Add(`{"format":1,"shards":{"00":{"sha256":"../../../etc/passwd","count":1}}}`)
+	f.Add(`{"format":1,"parent":"x","shards":null,"files":{"zz":{"sha256":"","count":-1}}}`)
+	dir := f.TempDir()
+	os.MkdirAll(filepath.Join(dir, "snapshots"), 0o755)
+	f.Fuzz(func(t *testing.T, snapshot string) {
+		sum := digestOf([]byte(snapshot))
+		os.WriteFile(filepath.Join(dir, "snapshots", sum+".json"), []byte(snapshot), 0o644)
+		defer os.Remove(filepath.Join(dir, "snapshots", sum+".json"))
+		os.WriteFile(filepath.Join(dir, PointerFile), []byte(`{"format":1,"serial":1,"channels":{"testing":{"t":"`+sum+`"}}}`), 0o644)
+		r := Open(dir)
+		listings, err := r.List(ctx, "testing")
+		if err == nil && len(listings[0].Records) > 0 {
+			t.Error("packages from nowhere")
+		}
+		r.Audit(ctx, "testing", nil, progress.None)
+		r.History(ctx, "testing", 3)
+		r.Verify(ctx, progress.None)
+	})
+}
+
+// FuzzTable reads tables of the cache.
+func FuzzTable(f *testing.F) {
+	r := &Repository{Cache: f.TempDir()}
+	s := Snapshot{Shards: map[string]Ref{"00": {SHA256: strings.Repeat("0", 64)}}, Files: map[string]Ref{"00": {SHA256: strings.Repeat("1", 64)}}}
+	r.keepTable(s, "00", table{provides: []uint32{1, 2}, paths: []uint32{3}})
+	good, err := os.ReadFile(r.tableFile(s, "00"))
+	if err != nil {
+		f.Fatal(err)
+	}
+	f.Add(good)
+	f.Add(good[:20])
+	f.Fuzz(func(t *testing.T, data []byte) {
+		os.WriteFile(r.tableFile(s, "00"), data, 0o644)
+		if got, ok := r.cachedTable(s, "00"); ok && 4*(5+len(got.provides)+len(got.needs)+len(got.bounded)+len(got.paths)) != len(data) {
+			t.Errorf("%d bytes are read as %+v", len(data), got)
+		}
+	})
+}
