@@ -65,9 +65,13 @@ type app struct {
 	running   bool   // the words were understood
 }
 
-// softMemory is from where on memory is collected more often than it grows to
-// twice of what is used: no work of a usual size takes more than 256 MiB.
-const softMemory = 200 << 20
+// Most commands are over before collecting memory would be worth while: it may
+// grow to several times of what is used, but from softMemory on it is collected
+// as often as it takes. No work of a usual size takes more than 256 MiB.
+const (
+	softMemory = 200 << 20
+	memoryRate = 400 // percent
+)
 
 // Main runs a command line and returns the exit status.
 func Main(args []string) int {
@@ -77,6 +81,9 @@ func Main(args []string) int {
 	syscall.Umask(0o022)
 	if os.Getenv("GOMEMLIMIT") == "" {
 		debug.SetMemoryLimit(softMemory)
+	}
+	if os.Getenv("GOGC") == "" {
+		debug.SetGCPercent(memoryRate)
 	}
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()

@@ -117,7 +117,10 @@ func (r *Repository) attempt(ctx context.Context, channel, action string, terms 
 	if err := with(ctx, tx); err != nil {
 		return change, err
 	}
-	edits := slices.DeleteFunc(tx.edits, func(e *edit) bool { return !e.changed() })
+	for _, e := range tx.edits {
+		e.came, e.went = difference(e.before, e.after)
+	}
+	edits := slices.DeleteFunc(tx.edits, func(e *edit) bool { return len(e.came)+len(e.went) == 0 })
 	if len(edits) == 0 {
 		return change, nil
 	}
@@ -136,8 +139,7 @@ func (r *Repository) attempt(ctx context.Context, channel, action string, terms 
 			return change, err
 		}
 		pointer.Channels[channel][e.target] = digest
-		added, removed := e.difference()
-		change.Targets = append(change.Targets, TargetChange{e.target, digest, identitiesOf(added), identitiesOf(removed), verdicts[i].allowed, verdicts[i].assumed})
+		change.Targets = append(change.Targets, TargetChange{e.target, digest, identitiesOf(e.came), identitiesOf(e.went), verdicts[i].allowed, verdicts[i].assumed})
 	}
 	t.End("done")
 	pointer.Serial++
@@ -193,6 +195,14 @@ type shardContent struct {
 	paths   []PathRecord
 }
 
+// sort puts lines in the order in which they are written.
+func (c *shardContent) sort() {
+	slices.SortFunc(c.records, func(a, b Record) int { return cmp.Compare(a.Identity(), b.Identity()) })
+	slices.SortFunc(c.paths, func(a, b PathRecord) int {
+		return cmp.Or(cmp.Compare(a.Path, b.Path), cmp.Compare(a.Package, b.Package))
+	})
+}
+
 // edit is the change to one target of a channel.
 type edit struct {
 	tx     *transaction
@@ -206,6 +216,7 @@ type edit struct {
 
 	before, after map[string]*shardContent // the shards that differ or are edited
 	files         []*candidate             // package files that are new to the channel
+	came, went    []Record                 // by identity, once the editing is over
 	written       Snapshot                 // what came of it
 }
 
@@ -315,13 +326,8 @@ func union[V any](a, b map[string]V) map[string]bool {
 	return out
 }
 
-func (e *edit) changed() bool {
-	added, removed := e.difference()
-	return len(added)+len(removed) > 0
-}
-
 // difference lists the packages that come and go, by identity.
-func (e *edit) difference() (added, removed []Record) {
+func difference(before, after map[string]*shardContent) (came, went []Record) {
 	missing := func(from, in map[string]*shardContent) []Record {
 		var out []Record
 		for _, key := range slices.Sorted(maps.Keys(from)) {
@@ -338,7 +344,7 @@ func (e *edit) difference() (added, removed []Record) {
 		slices.SortFunc(out, func(a, b Record) int { return cmp.Compare(a.Identity(), b.Identity()) })
 		return out
 	}
-	return missing(e.after, e.before), missing(e.before, e.after)
+	return missing(after, before), missing(before, after)
 }
 
 func identitiesOf(records []Record) []string {
@@ -377,13 +383,12 @@ func (e *edit) write(ctx context.Context, v verdict, t progress.Task) (string, e
 	if e.adopted != nil {
 		next.Packages, next.Bytes, next.Shards, next.Files = e.adopted.Packages, e.adopted.Bytes, e.adopted.Shards, e.adopted.Files
 	} else {
-		added, removed := e.difference()
-		next.Packages += len(added) - len(removed)
-		for _, a := range added {
-			next.Bytes += a.Bytes
+		next.Packages += len(e.came) - len(e.went)
+		for _, r := range e.came {
+			next.Bytes += r.Bytes
 		}
-		for _, gone := range removed {
-			next.Bytes -= gone.Bytes
+		for _, r := range e.went {
+			next.Bytes -= r.Bytes
 		}
 		for key := range e.after {
 			if err := e.writeShard(ctx, key, &next); err != nil {
@@ -407,10 +412,7 @@ func (e *edit) writeShard(ctx context.Context, key string, next *Snapshot) error
 	if len(c.records) == 0 {
 		return nil
 	}
-	slices.SortFunc(c.records, func(a, b Record) int { return cmp.Compare(a.Identity(), b.Identity()) })
-	slices.SortFunc(c.paths, func(a, b PathRecord) int {
-		return cmp.Or(cmp.Compare(a.Path, b.Path), cmp.Compare(a.Package, b.Package))
-	})
+	c.sort()
 	var shard, files Ref
 	g, ctx := errgroup.WithContext(ctx)
 	g.Go(func() (err error) {

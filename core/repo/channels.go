@@ -336,20 +336,21 @@ func (r *Repository) History(ctx context.Context, channel string, limit int) ([]
 // between lists the packages that came and went from a parent, which may be
 // none, to a snapshot.
 func (r *Repository) between(ctx context.Context, parent string, s Snapshot) (added, removed []string, err error) {
-	e := &edit{tx: &transaction{repo: r, snapshots: map[string]Snapshot{}}, before: map[string]*shardContent{}, after: map[string]*shardContent{}}
+	var old Snapshot
 	if parent != "" {
-		if e.old, err = r.Snapshot(ctx, parent); err != nil {
+		if old, err = r.Snapshot(ctx, parent); err != nil {
 			return nil, nil, err
 		}
 	}
-	for key := range union(e.old.Shards, s.Shards) {
-		if e.old.Shards[key] == s.Shards[key] {
+	before, after := map[string]*shardContent{}, map[string]*shardContent{}
+	for key := range union(old.Shards, s.Shards) {
+		if old.Shards[key] == s.Shards[key] {
 			continue
 		}
 		for _, side := range []struct {
 			from Snapshot
 			to   map[string]*shardContent
-		}{{e.old, e.before}, {s, e.after}} {
+		}{{old, before}, {s, after}} {
 			side.to[key] = &shardContent{}
 			if ref, ok := side.from.Shards[key]; ok {
 				if side.to[key].records, err = r.shard(nil)(ctx, ref); err != nil {
@@ -358,6 +359,6 @@ func (r *Repository) between(ctx context.Context, parent string, s Snapshot) (ad
 			}
 		}
 	}
-	came, went := e.difference()
+	came, went := difference(before, after)
 	return identitiesOf(came), identitiesOf(went), nil
 }

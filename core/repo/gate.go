@@ -205,8 +205,7 @@ func (g *gate) backwards(renewals map[string]renewal) {
 			g.find(OlderVersion, *r.after, r.before.Identity(), r.before.Full().String(), fmt.Sprintf("the channel has %s, which is newer", r.before.Full()))
 		}
 	}
-	added, _ := g.difference()
-	for _, a := range added {
+	for _, a := range g.came {
 		for _, now := range newest(g.before[shardOf(a.Name)].records) {
 			if now.Name == a.Name && a.Full().Compare(now.Full()) < 0 {
 				g.find(OlderVersion, a, now.Identity(), now.Full().String(), fmt.Sprintf("the channel has %s, which is newer", now.Full()))

@@ -2,6 +2,7 @@ package repo
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"encoding/binary"
 	"encoding/json"
@@ -31,7 +32,8 @@ type lookup struct {
 	repo *Repository
 	// The shards that are another thing than in the snapshot, by what is in
 	// them. Needs and provides are by kind and name.
-	provides, needs, bounded, paths map[string][]Record
+	provides, needs, bounded map[string][]Record
+	edited                   []ownedPaths
 
 	snapshot Snapshot
 	tables   map[string]table
@@ -58,7 +60,7 @@ func hashOf(text string) uint32 {
 
 func (r *Repository) lookup(ctx context.Context, s Snapshot, edited map[string]*shardContent) (*lookup, error) {
 	l := &lookup{repo: r, snapshot: s, tables: map[string]table{}, found: map[string][]Record{},
-		provides: map[string][]Record{}, needs: map[string][]Record{}, bounded: map[string][]Record{}, paths: map[string][]Record{}}
+		provides: map[string][]Record{}, needs: map[string][]Record{}, bounded: map[string][]Record{}}
 	var taking sync.WaitGroup
 	taking.Go(func() {
 		for _, c := range edited {
@@ -117,16 +119,17 @@ func (r *Repository) cachedTable(s Snapshot, key string) (table, bool) {
 	if r.Cache == "" {
 		return table{}, false
 	}
-	f, err := os.Open(r.tableFile(s, key))
+	// There may be hundreds: os.Open would ask the kernel five times more each.
+	f, err := unix.Open(r.tableFile(s, key), unix.O_RDONLY|unix.O_CLOEXEC, 0)
 	if err != nil {
 		return table{}, false
 	}
-	defer f.Close()
-	info, err := f.Stat()
-	if err != nil || info.Size() < 20 || info.Size()%4 != 0 {
+	defer unix.Close(f)
+	var info unix.Stat_t
+	if err := unix.Fstat(f, &info); err != nil || info.Size < 20 || info.Size%4 != 0 {
 		return table{}, false
 	}
-	data, err := unix.Mmap(int(f.Fd()), 0, int(info.Size()), unix.PROT_READ, unix.MAP_SHARED)
+	data, err := unix.Mmap(f, 0, int(info.Size), unix.PROT_READ, unix.MAP_SHARED)
 	if err != nil {
 		return table{}, false
 	}
@@ -158,10 +161,8 @@ func (r *Repository) keepTable(s Snapshot, key string, t table) {
 	renameio.WriteFile(r.tableFile(s, key), data, 0o644)
 }
 
-// each goes through what the newest packages of a shard provide, need, need
-// in some version, and have.
-func (c *shardContent) each(provides, needs, bounded, paths func(key string, r Record)) {
-	current := newest(c.records)
+// each goes through what packages provide, need, and need in some version.
+func each(current map[string]Record, provides, needs, bounded func(key string, r Record)) {
 	for _, r := range current {
 		for _, p := range r.offered() {
 			provides(p.Kind+"/"+p.Name, r)
@@ -175,11 +176,6 @@ func (c *shardContent) each(provides, needs, bounded, paths func(key string, r R
 			}
 		}
 	}
-	for _, p := range c.paths {
-		if r, ok := current[nameOf(p.Package)]; ok && r.Identity() == p.Package {
-			paths(p.Path, r)
-		}
-	}
 }
 
 // take adds an edited shard.
@@ -191,7 +187,27 @@ func (l *lookup) take(c *shardContent) {
 			}
 		}
 	}
-	c.each(into(l.provides), into(l.needs), into(l.bounded), into(l.paths))
+	current := newest(c.records)
+	each(current, into(l.provides), into(l.needs), into(l.bounded))
+	c.sort()
+	l.edited = append(l.edited, ownedPaths{current, c.paths})
+}
+
+// ownedPaths are the paths of a shard, sorted, with its newest packages.
+type ownedPaths struct {
+	current map[string]Record
+	paths   []PathRecord
+}
+
+// owners lists the newest packages that have a path.
+func (o ownedPaths) owners(path string) (out []Record) {
+	i, _ := slices.BinarySearchFunc(o.paths, path, func(p PathRecord, path string) int { return cmp.Compare(p.Path, path) })
+	for ; i < len(o.paths) && o.paths[i].Path == path; i++ {
+		if r, ok := o.current[nameOf(o.paths[i].Package)]; ok && r.Identity() == o.paths[i].Package {
+			out = append(out, r)
+		}
+	}
+	return out
 }
 
 func tableOf(c *shardContent) table {
@@ -199,7 +215,17 @@ func tableOf(c *shardContent) table {
 	into := func(list *[]uint32) func(string, Record) {
 		return func(key string, _ Record) { *list = append(*list, hashOf(key)) }
 	}
-	c.each(into(&t.provides), into(&t.needs), into(&t.bounded), into(&t.paths))
+	current := newest(c.records)
+	each(current, into(&t.provides), into(&t.needs), into(&t.bounded))
+	identities := map[string]bool{}
+	for _, r := range current {
+		identities[r.Identity()] = true
+	}
+	for _, p := range c.paths {
+		if identities[p.Package] {
+			t.paths = append(t.paths, hashOf(p.Path))
+		}
+	}
 	for _, list := range []*[]uint32{&t.provides, &t.needs, &t.bounded, &t.paths} {
 		slices.Sort(*list)
 		*list = slices.Compact(*list)
@@ -311,7 +337,10 @@ func (l *lookup) needing(ctx context.Context, kind, name string, bounded bool) (
 
 // owners lists the newest packages that have a path.
 func (l *lookup) owners(ctx context.Context, path string) ([]Record, error) {
-	out := slices.Clone(l.paths[path])
+	var out []Record
+	for _, o := range l.edited {
+		out = append(out, o.owners(path)...)
+	}
 	hash := hashOf(path)
 	for shard, t := range l.tables {
 		if _, ok := slices.BinarySearch(t.paths, hash); !ok {
@@ -321,12 +350,7 @@ func (l *lookup) owners(ctx context.Context, path string) ([]Record, error) {
 		if err != nil {
 			return nil, err
 		}
-		none := func(string, Record) {}
-		c.each(none, none, none, func(key string, r Record) {
-			if key == path {
-				out = append(out, r)
-			}
-		})
+		out = append(out, ownedPaths{newest(c.records), c.paths}.owners(path)...)
 	}
 	return out, nil
 }

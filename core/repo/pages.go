@@ -128,8 +128,8 @@ type LinkedNeed struct {
 // Bounds of pages.
 const (
 	smallChannel = 400 // packages that are listed on one page
-	recentEvents = 50
-	eventNames   = 30 // packages of one change that are listed
+	recentEvents = 20
+	eventNames   = 12 // packages of one change that are listed
 )
 
 // pageState is what the pages of a channel and target were made of.
@@ -317,8 +317,7 @@ func (e *edit) groupPages(ctx context.Context, dir, top string, groups map[strin
 			rows[groupOf(rec.Name)] = append(rows[groupOf(rec.Name)], rowOf(rec))
 		}
 	} else {
-		added, removed := e.difference()
-		for _, rec := range slices.Concat(added, removed) {
+		for _, rec := range slices.Concat(e.came, e.went) {
 			key := groupOf(rec.Name)
 			if _, read := rows[key]; read {
 				continue
@@ -329,11 +328,11 @@ func (e *edit) groupPages(ctx context.Context, dir, top string, groups map[strin
 			}
 			rows[key] = old
 		}
-		for _, rec := range removed {
+		for _, rec := range e.went {
 			key := groupOf(rec.Name)
 			rows[key] = slices.DeleteFunc(rows[key], func(row Row) bool { return row.Link == pageOf(rec.File) })
 		}
-		for _, rec := range added {
+		for _, rec := range e.came {
 			rows[groupOf(rec.Name)] = append(rows[groupOf(rec.Name)], rowOf(rec))
 		}
 	}

@@ -285,7 +285,7 @@ func (r *Repository) records(ctx context.Context, sha256 string, keep func(line 
 	if err != nil {
 		return s, nil, err
 	}
-	records, err := each(ctx, s.Shards, r.shard(keep))
+	records, err := eachShard(ctx, s.Shards, r.shard(keep))
 	slices.SortFunc(records, func(a, b Record) int {
 		return cmp.Or(cmp.Compare(a.Name, b.Name), b.Full().Compare(a.Full()), cmp.Compare(a.Arch, b.Arch))
 	})
@@ -402,8 +402,8 @@ func (r *Repository) find(ctx context.Context, p Pointer, start string) (target,
 	return "", "", nil
 }
 
-// each reads shards on all cores and joins what they hold.
-func each[T any](ctx context.Context, refs map[string]Ref, read func(context.Context, Ref) ([]T, error)) ([]T, error) {
+// eachShard reads shards on all cores and joins what they hold.
+func eachShard[T any](ctx context.Context, refs map[string]Ref, read func(context.Context, Ref) ([]T, error)) ([]T, error) {
 	keys := slices.Sorted(maps.Keys(refs))
 	parts := make([][]T, len(keys))
 	g, ctx := errgroup.WithContext(ctx)
@@ -514,7 +514,7 @@ func (r *Repository) paths(ctx context.Context, sha256 string, keep func(line []
 	if err != nil {
 		return nil, err
 	}
-	records, err := each(ctx, s.Files, r.files(keep))
+	records, err := eachShard(ctx, s.Files, r.files(keep))
 	if err != nil {
 		return nil, err
 	}
