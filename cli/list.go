@@ -124,7 +124,7 @@ repositories of the workspace are listed, and how much the disabled ones hold.`,
 				return a.printJSON(listings)
 			}
 			a.showListings(listings, len(all) > 1)
-			if len(all) > 1 {
+			if len(all) > 1 || all[0].disabled {
 				a.showConsulted(cmd.Context(), all)
 			}
 			return nil

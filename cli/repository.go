@@ -88,7 +88,7 @@ func (a *app) terms(ctx context.Context, w *workspace.Workspace, t termsFlags) (
 	for _, text := range t.allow {
 		code, name, ok := strings.Cut(text, ":")
 		code = strings.ToUpper(code)
-		if !ok || name == "" || !slices.Contains([]string{repo.UnmetNeed, repo.SharedPath, repo.OlderVersion}, code) {
+		if !ok || name == "" || !slices.Contains([]string{repo.UnmetNeed, repo.SharedPath, repo.OlderVersion, repo.NoRoot}, code) {
 			return terms, usageError{fmt.Errorf("--allow takes the code of a finding and a package, such as %s:tidegauge, not %q", repo.UnmetNeed, text)}
 		}
 		terms.Allow = append(terms.Allow, repo.Exception{Code: code, Package: name, Because: strings.TrimSpace(t.because)})

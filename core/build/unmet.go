@@ -16,6 +16,7 @@ import (
 
 	"github.com/google/renameio/v2"
 
+	"ellwand.example/core/document"
 	"ellwand.example/core/need"
 	"ellwand.example/core/probe"
 	"ellwand.example/core/recipe"
@@ -234,8 +235,32 @@ func (b *Builder) findHolders(ctx context.Context, r *recipe.Recipe, states []Ne
 		if s.Path == "" {
 			s.Near = b.probe().Near(n)
 		}
+		if s.Near == "" && len(s.Holders) == 0 {
+			s.Near = nearest(n, published)
+		}
 	}
 	return nil
+}
+
+// nearest names something that a repository has, and that is nearly what is
+// needed.
+func nearest(n need.Need, all []published) string {
+	for _, a := range n.Alternatives {
+		var names []string
+		for _, p := range all {
+			for _, r := range p.records {
+				for _, o := range r.AllProvides() {
+					if o.Kind == a.Kind {
+						names = append(names, o.Name)
+					}
+				}
+			}
+		}
+		if near := document.Nearest(a.Name, names); near != "" {
+			return need.Alternative{Kind: a.Kind, Name: near}.String()
+		}
+	}
+	return ""
 }
 
 // published is what one repository of the workspace holds for its target.

@@ -3,6 +3,7 @@ package repo
 import (
 	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"maps"
 	"slices"
@@ -150,7 +151,7 @@ func (e *edit) gate(ctx context.Context, base func(solve.Need) bool) (*gate, err
 	g := &gate{edit: e, lookup: l, base: base, met: map[string][]Record{}, assumed: map[string]bool{}, broken: map[string]Record{}}
 	renewals := e.renewals()
 	g.backwards(renewals)
-	for _, check := range []func(context.Context, map[string]renewal) error{g.ownNeeds, g.lostProvides, g.paths} {
+	for _, check := range []func(context.Context, map[string]renewal) error{g.ownNeeds, g.lostProvides, g.paths, g.conflicts} {
 		if err := check(ctx, renewals); err != nil {
 			return nil, err
 		}
@@ -385,6 +386,54 @@ func (g *gate) paths(ctx context.Context, renewals map[string]renewal) error {
 					g.find(SharedPath, *r.after, o.Identity(), p.Path, fmt.Sprintf("has %s, and so has %s", p.Path, o.Identity()))
 				}
 			}
+		}
+	}
+	return nil
+}
+
+// maxReach bounds how many packages are looked at to tell whether one that
+// conflicts with others can be installed.
+const maxReach = 5000
+
+// conflicts finds packages that come, say that they cannot be beside others,
+// and cannot be installed for that. Those whose needs are not met are found
+// already.
+func (g *gate) conflicts(ctx context.Context, renewals map[string]renewal) error {
+	for _, r := range renewals {
+		if r.after == nil || len(r.after.Conflicts)+len(r.after.Replaces) == 0 {
+			continue
+		}
+		unmet := func(f Finding) bool { return f.Code == UnmetNeed && f.Package == r.after.Identity() }
+		if slices.ContainsFunc(g.findings, unmet) {
+			continue
+		}
+		reach := map[string]Record{r.after.Name: *r.after}
+		for queue := []Record{*r.after}; len(queue) > 0 && len(reach) < maxReach; queue = queue[1:] {
+			for _, n := range queue[0].needs() {
+				by, err := g.offering(ctx, n)
+				if err != nil {
+					return err
+				}
+				for _, o := range by {
+					if _, known := reach[o.Name]; !known {
+						reach[o.Name] = o
+						queue = append(queue, o)
+					}
+				}
+			}
+		}
+		var all []*solve.Package
+		for _, name := range slices.Sorted(maps.Keys(reach)) {
+			all = append(all, reach[name].Candidate())
+		}
+		own := need.Need{Alternatives: []need.Alternative{{Kind: need.Package, Name: r.after.Name}}}
+		_, err := solve.Solve(solve.Request{Packages: all, Install: []need.Need{own}, Base: func(n solve.Need) bool {
+			// What no package meets is judged elsewhere.
+			return g.base != nil && g.base(n) || len(g.met[textOf(n)]) == 0
+		}})
+		var none *solve.NoAnswerError
+		if errors.As(err, &none) {
+			g.find(NoRoot, *r.after, "", "", "cannot be installed: "+strings.Join(none.Reasons(), "; but "))
 		}
 	}
 	return nil

@@ -117,6 +117,9 @@ func TestGate(t *testing.T) {
 		{title: "a path shared on purpose", there: []string{"tide 1-1; has /usr/bin/tide"}, comes: []string{"ebb 1-1; has /usr/bin/tide; conflicts tide", "flow 1-1; has /usr/bin/tide; replaces tide; conflicts ebb"}},
 		{title: "a path that moves", there: []string{"tide 1-1; has /usr/bin/tide"}, comes: []string{"tide 2-1", "ebb 1-1; has /usr/bin/tide"}},
 		{title: "the path of an older version", there: []string{"tide 1-1; has /usr/bin/tide", "tide 2-1"}, comes: []string{"ebb 1-1; has /usr/bin/tide"}},
+		{title: "a conflict with what it needs", there: []string{"moon 1-1; needs ebb", "ebb 1-1"}, comes: []string{"tide 1-1; needs moon; conflicts ebb"},
+			want: "P604 tide@1-1.any: cannot be installed: tide 1-1 needs moon, which only moon 1-1 offers; but moon 1-1 needs ebb, which only ebb 1-1 offers; but tide 1-1 conflicts with ebb 1-1"},
+		{title: "a conflict with one of several", there: []string{"moon 1-1; needs ebb | flow", "ebb 1-1", "flow 1-1"}, comes: []string{"tide 1-1; needs moon; conflicts ebb"}},
 		{title: "back in version", there: []string{"tide 2-1"}, comes: []string{"tide 1-9"}, want: "P603 tide@1-9.any: the channel has 2-1, which is newer"},
 	} {
 		r := &Repository{Storage: Directory{filepath.Join(t.TempDir(), "r")}, Cache: t.TempDir()}
