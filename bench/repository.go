@@ -129,18 +129,27 @@ func (b *bench) indexing() {
 			check(fmt.Errorf("%d packages indexed", len(report.Outcomes)))
 		}
 	}
-	anew := b.best(func() {
+	var anew, sums time.Duration
+	for i := range b.runs { // in turn, so that both see the same machine
 		for _, name := range []string{repo.PointerFile, "shards", "files", "snapshots", "pages", ".incoming"} {
 			check(os.RemoveAll(filepath.Join(dir, name)))
 		}
 		check(os.RemoveAll(r.Cache))
+		began := time.Now()
 		index()
-	})
-	sums := b.best(func() {
+		took := time.Since(began)
+		began = time.Now()
 		cmd := exec.Command("sha256sum", stored...)
 		cmd.Stdout = io.Discard
 		check(cmd.Run())
-	})
+		summed := time.Since(began)
+		if i == 0 || took < anew {
+			anew = took
+		}
+		if i == 0 || summed < sums {
+			sums = summed
+		}
+	}
 	row(fmt.Sprintf("index 2000 packages of %d MB anew", bytes/1_000_000), anew, "`sha256sum` of the same files", sums, "≤ 1.1")
 	row("index again, nothing changed", b.best(index), "the first time", anew, "≤ 0.02")
 }

@@ -384,11 +384,11 @@ func (r *Repository) Index(ctx context.Context, channel string, terms Terms, sin
 	if !ok {
 		return report, fmt.Errorf("%s: an index is made from package files in a folder; copy the repository, index the copy, and put it in place", r.Storage.Where())
 	}
+	last := make(chan seen, 1)
+	go func() { last <- d.seen() }()
 	var found []Stored
-	err := d.List(ctx, "packages/", func(s Stored) error {
-		if strings.HasSuffix(s.Name, pack.Extension) {
-			found = append(found, s)
-		}
+	err := d.list(ctx, "packages/", pack.Extension, func(s Stored) error {
+		found = append(found, s)
 		return nil
 	})
 	if err != nil {
@@ -401,7 +401,7 @@ func (r *Repository) Index(ctx context.Context, channel string, terms Terms, sin
 	if err := os.MkdirAll(d.path(incoming), 0o755); err != nil {
 		return report, err
 	}
-	before := d.seen()
+	before := <-last
 	if serial, same := r.indexed(ctx, channel, found, before); same {
 		report.Serial = serial
 		for _, f := range found {

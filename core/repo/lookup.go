@@ -34,6 +34,7 @@ type lookup struct {
 	// them. Needs and provides are by kind and name.
 	provides, needs, bounded map[string][]Record
 	edited                   []ownedPaths
+	twice                    map[uint64]bool // hashes of paths that are in them more than once
 
 	snapshot Snapshot
 	tables   map[string]table
@@ -66,6 +67,7 @@ func (r *Repository) lookup(ctx context.Context, s Snapshot, edited map[string]*
 		for _, c := range edited {
 			l.take(c)
 		}
+		l.repeated()
 	})
 	defer taking.Wait()
 	// Tables that are not in the cache take a while: shards are read on all
@@ -191,6 +193,24 @@ func (l *lookup) take(c *shardContent) {
 	each(current, into(l.provides), into(l.needs), into(l.bounded))
 	c.sort()
 	l.edited = append(l.edited, ownedPaths{current, c.paths})
+}
+
+// repeated finds paths that edited shards have more than once: of the others
+// nobody has to look who owns them too.
+func (l *lookup) repeated() {
+	var hashes []uint64
+	for _, o := range l.edited {
+		for _, p := range o.paths {
+			hashes = append(hashes, wideHash(p.Path))
+		}
+	}
+	slices.Sort(hashes)
+	l.twice = map[uint64]bool{}
+	for i := 1; i < len(hashes); i++ {
+		if hashes[i] == hashes[i-1] {
+			l.twice[hashes[i]] = true
+		}
+	}
 }
 
 // ownedPaths are the paths of a shard, sorted, with its newest packages.
@@ -335,11 +355,14 @@ func (l *lookup) needing(ctx context.Context, kind, name string, bounded bool) (
 	return l.read(ctx, name, kind+"/"+name, l.needs, func(t table) []uint32 { return t.needs })
 }
 
-// owners lists the newest packages that have a path.
+// owners lists the newest packages that have a path, for a path of an edited
+// shard; where only one of these has it, that one is left out.
 func (l *lookup) owners(ctx context.Context, path string) ([]Record, error) {
 	var out []Record
-	for _, o := range l.edited {
-		out = append(out, o.owners(path)...)
+	if l.twice[wideHash(path)] {
+		for _, o := range l.edited {
+			out = append(out, o.owners(path)...)
+		}
 	}
 	hash := hashOf(path)
 	for shard, t := range l.tables {

@@ -175,6 +175,12 @@ func (d Directory) Replace(ctx context.Context, name string, data []byte, mark s
 
 // List walks the folder, without what is under way.
 func (d Directory) List(ctx context.Context, prefix string, each func(Stored) error) error {
+	return d.list(ctx, prefix, "", each)
+}
+
+// list is List for files whose names end in something: others are not asked
+// about.
+func (d Directory) list(ctx context.Context, prefix, suffix string, each func(Stored) error) error {
 	err := filepath.WalkDir(d.path(strings.TrimSuffix(prefix, "/")), func(p string, e fs.DirEntry, err error) error {
 		if err != nil || ctx.Err() != nil {
 			return errors.Join(err, ctx.Err())
@@ -186,7 +192,7 @@ func (d Directory) List(ctx context.Context, prefix string, each func(Stored) er
 		if name == incoming {
 			return fs.SkipDir
 		}
-		if e.IsDir() {
+		if e.IsDir() || !strings.HasSuffix(name, suffix) {
 			return nil
 		}
 		info, err := e.Info()
