@@ -517,16 +517,25 @@ func (r *Repository) indexed(ctx context.Context, channel string, found []Stored
 	if err != nil || !maps.Equal(targets, before.Snapshots) {
 		return 0, false
 	}
-	for _, digest := range targets { // of which the shards may be lost
+	// Of which the shards may be lost.
+	there := map[string]bool{}
+	for _, dir := range []string{"shards", "files"} {
+		names, err := os.ReadDir(r.Storage.(Directory).path(dir))
+		if err != nil {
+			return 0, false
+		}
+		for _, name := range names {
+			there[dir+"/"+name.Name()] = true
+		}
+	}
+	for _, digest := range targets {
 		s, err := r.Snapshot(ctx, digest)
 		if err != nil {
 			return 0, false
 		}
 		for key := range s.Shards {
-			for _, name := range []string{"shards/" + s.Shards[key].SHA256, "files/" + s.Files[key].SHA256} {
-				if _, err := os.Stat(r.Storage.(Directory).path(name + ".jsonl.zst")); err != nil {
-					return 0, false
-				}
+			if !there["shards/"+s.Shards[key].SHA256+".jsonl.zst"] || !there["files/"+s.Files[key].SHA256+".jsonl.zst"] {
+				return 0, false
 			}
 		}
 	}
