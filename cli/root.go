@@ -139,8 +139,25 @@ packages from it, lint them, and publish them into a repository.`,
 	root.MarkPersistentFlagDirname("workspace")
 	flags.StringVar(&a.target, "target", "", "what packages are made for: a [target] of ellwand.toml (default: the one that [build] names)")
 	root.RegisterFlagCompletionFunc("color", cobra.FixedCompletions([]string{"auto", "always", "never"}, cobra.ShellCompDirectiveNoFileComp))
-	root.AddCommand(a.initCommand(), a.draftCommand(), a.fetchCommand(), a.storeCommand(), a.buildCommand(), a.logCommand(), a.cleanCommand(), a.showCommand(), a.extractCommand(), a.lintCommand(), a.explainCommand(),
-		a.publishCommand(), a.listCommand(), a.searchCommand(), a.syncCommand(), a.auditCommand(), a.promoteCommand(), a.retireCommand(), a.historyCommand(), a.rewindCommand(), a.verifyCommand(), a.pruneCommand(), a.indexCommand(), a.serveCommand(), a.orderCommand(), a.needsCommand(), a.planCommand(), a.compareCommand(), a.bumpCommand(), a.bundleCommand(), a.unbundleCommand(), a.schemaCommand(), a.demoCommand())
+	for _, group := range []struct {
+		title    string
+		commands []*cobra.Command
+	}{
+		{"Recipes:", []*cobra.Command{a.initCommand(), a.draftCommand(), a.fetchCommand(), a.storeCommand(), a.bumpCommand(), a.bundleCommand(), a.unbundleCommand(), a.schemaCommand()}},
+		{"Builds:", []*cobra.Command{a.needsCommand(), a.planCommand(), a.buildCommand(), a.logCommand(), a.cleanCommand()}},
+		{"Packages:", []*cobra.Command{a.showCommand(), a.extractCommand(), a.compareCommand(), a.lintCommand(), a.explainCommand(), a.orderCommand()}},
+		{"Repositories:", []*cobra.Command{a.publishCommand(), a.listCommand(), a.searchCommand(), a.syncCommand(), a.auditCommand(), a.promoteCommand(), a.retireCommand(), a.historyCommand(),
+			a.rewindCommand(), a.verifyCommand(), a.pruneCommand(), a.indexCommand(), a.serveCommand()}},
+		{"More:", []*cobra.Command{a.demoCommand()}},
+	} {
+		root.AddGroup(&cobra.Group{ID: group.title, Title: group.title})
+		for _, c := range group.commands {
+			c.GroupID = group.title
+			root.AddCommand(c)
+		}
+	}
+	root.SetHelpCommandGroupID("More:")
+	root.SetCompletionCommandGroupID("More:")
 	return root
 }
 

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"maps"
 	"math/rand/v2"
+	"os"
 	"runtime"
 	"slices"
 	"sync"
@@ -429,9 +430,12 @@ func (e *edit) writeShard(ctx context.Context, key string, next *Snapshot) error
 }
 
 // remember keeps the tables of the shards that were written, for the gate of
-// the next change.
+// the next change, in place of those before.
 func (e *edit) remember() {
 	for key, c := range e.after {
+		if e.tx.repo.Cache != "" && e.old.Shards[key] != e.written.Shards[key] {
+			os.Remove(e.tx.repo.tableFile(e.old, key)) // another channel's gate makes it again
+		}
 		if len(c.records) > 0 {
 			e.tx.repo.keepTable(e.written, key, tableOf(c))
 		}

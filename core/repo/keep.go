@@ -138,7 +138,7 @@ func (r *Repository) Verify(ctx context.Context, sink progress.Sink) (Verificati
 	}
 	v.Damaged = append(v.Damaged, all.damaged...)
 	var mu sync.Mutex
-	t := sink.Begin("verify", int64(len(all.shards)+len(all.packages)), "files")
+	t := sink.Begin("verify", int64(len(all.snapshots)+len(all.shards)+len(all.packages)), "files")
 	g, gctx := errgroup.WithContext(ctx)
 	g.SetLimit(runtime.GOMAXPROCS(0))
 	check := func(name, want string, size int64) {
@@ -156,6 +156,9 @@ func (r *Repository) Verify(ctx context.Context, sink progress.Sink) (Verificati
 			}
 			return nil
 		})
+	}
+	for name, digest := range all.snapshots {
+		check(name, digest, -1)
 	}
 	for name, digest := range all.shards {
 		check(name, digest, -1)

@@ -108,7 +108,7 @@ func (r *Repository) makeTable(ctx context.Context, s Snapshot, key string) (tab
 }
 
 func (r *Repository) tableFile(s Snapshot, key string) string {
-	return filepath.Join(r.Cache, "tables", s.Shards[key].SHA256[:32]+s.Files[key].SHA256[:32])
+	return filepath.Join(r.Cache, "tables", digestOf([]byte(s.Shards[key].SHA256+s.Files[key].SHA256)))
 }
 
 // tableMagic begins a file with a table; what is in another format is made

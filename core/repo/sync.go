@@ -115,7 +115,15 @@ type Synced struct {
 // Sync brings a channel's packages here: only the shards that changed are
 // fetched, and with paths those of paths too. Afterwards the channel can be
 // read without the server.
-func (r *Repository) Sync(ctx context.Context, channel string, paths bool, sink progress.Sink) (Synced, error) {
+func (r *Repository) Sync(ctx context.Context, channel string, paths bool, sink progress.Sink) (out Synced, err error) {
+	err = r.steady(ctx, func() error {
+		out, err = r.sync(ctx, channel, paths, sink)
+		return err
+	})
+	return out, err
+}
+
+func (r *Repository) sync(ctx context.Context, channel string, paths bool, sink progress.Sink) (Synced, error) {
 	p, targets, err := r.targets(ctx, channel)
 	out := Synced{Serial: p.Serial, Time: p.Time, Offline: r.Offline, Local: !r.copied()}
 	if err != nil || out.Local || out.Offline {
