@@ -115,13 +115,18 @@ func (r *Repository) attempt(ctx context.Context, channel, action string, terms 
 	if err != nil {
 		return change, err
 	}
+	defer func() {
+		for _, e := range tx.edits {
+			e.tables.Wait()
+		}
+	}()
 	if err := with(ctx, tx); err != nil {
 		return change, err
 	}
 	for _, e := range tx.edits {
 		e.came, e.went = difference(e.before, e.after)
 	}
-	edits := slices.DeleteFunc(tx.edits, func(e *edit) bool { return len(e.came)+len(e.went) == 0 })
+	edits := slices.DeleteFunc(slices.Clone(tx.edits), func(e *edit) bool { return len(e.came)+len(e.went) == 0 })
 	if len(edits) == 0 {
 		return change, nil
 	}
@@ -217,6 +222,7 @@ type edit struct {
 
 	before, after map[string]*shardContent // the shards that differ or are edited
 	files         []*candidate             // package files that are new to the channel
+	tables        *mapping                 // those that the cache has of the state to come
 	came, went    []Record                 // by identity, once the editing is over
 	written       Snapshot                 // what came of it
 }
@@ -229,7 +235,25 @@ func (tx *transaction) edit(ctx context.Context, target string) (*edit, error) {
 	if e.parent != "" {
 		e.old, err = tx.snapshot(ctx, e.parent)
 	}
+	e.mapTables(e.old)
 	return e, err
+}
+
+// mapTables begins to map the tables that the gate looks into, while shards are
+// read.
+func (e *edit) mapTables(s Snapshot) {
+	if e.tables != nil {
+		e.tables.Wait() // those of the state before, which is not edited after all
+	}
+	m := &mapping{}
+	m.Go(func() { m.tables = e.tx.repo.cachedTables(s) })
+	e.tables = m
+}
+
+// mapping is tables that are being mapped.
+type mapping struct {
+	sync.WaitGroup
+	tables map[string]table
 }
 
 // load reads a shard of a snapshot; one that is not in it is empty.
@@ -302,6 +326,7 @@ func (e *edit) adopt(ctx context.Context, digest string) error {
 		return err
 	}
 	e.adopted, e.adoptedFrom = &s, digest
+	e.mapTables(s)
 	for key := range union(e.old.Shards, s.Shards) {
 		if e.old.Shards[key] == s.Shards[key] {
 			continue

@@ -214,6 +214,7 @@ func (r *Repository) Rewind(ctx context.Context, channel, word string, sink prog
 			}
 			if states[target] == "" { // it was not there then
 				e.adopted = &Snapshot{Shards: map[string]Ref{}, Files: map[string]Ref{}}
+				e.mapTables(*e.adopted)
 				for key := range e.old.Shards {
 					if e.before[key], err = r.load(ctx, e.old, key); err != nil {
 						return err

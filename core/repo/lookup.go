@@ -59,7 +59,7 @@ func hashOf(text string) uint32 {
 	return uint32(h>>32) ^ uint32(h)
 }
 
-func (r *Repository) lookup(ctx context.Context, s Snapshot, edited map[string]*shardContent) (*lookup, error) {
+func (r *Repository) lookup(ctx context.Context, s Snapshot, cached map[string]table, edited map[string]*shardContent) (*lookup, error) {
 	l := &lookup{repo: r, snapshot: s, tables: map[string]table{}, found: map[string][]Record{},
 		provides: map[string][]Record{}, needs: map[string][]Record{}, bounded: map[string][]Record{}}
 	var taking sync.WaitGroup
@@ -79,7 +79,7 @@ func (r *Repository) lookup(ctx context.Context, s Snapshot, edited map[string]*
 		if edited[key] != nil {
 			continue
 		}
-		if t, ok := r.cachedTable(s, key); ok {
+		if t, ok := cached[key]; ok {
 			mu.Lock()
 			l.tables[key] = t
 			mu.Unlock()
@@ -94,6 +94,17 @@ func (r *Repository) lookup(ctx context.Context, s Snapshot, edited map[string]*
 		})
 	}
 	return l, g.Wait()
+}
+
+// cachedTables maps all tables of a state that the cache has.
+func (r *Repository) cachedTables(s Snapshot) map[string]table {
+	out := map[string]table{}
+	for key := range s.Shards {
+		if t, ok := r.cachedTable(s, key); ok {
+			out[key] = t
+		}
+	}
+	return out
 }
 
 // makeTable makes the table of a shard, and keeps it.

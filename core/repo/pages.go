@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"ellwand.example/core/pack"
+	"golang.org/x/sync/errgroup"
 )
 
 // Renderer writes the pages that people browse a repository by.
@@ -208,15 +209,17 @@ func (tx *transaction) pages(ctx context.Context, edits []*edit, change Change) 
 	if r.Pages == nil {
 		return nil
 	}
+	g, ctx := errgroup.WithContext(ctx)
 	for i, e := range edits {
-		if err := e.channelPages(ctx, change.Targets[i], change); err != nil {
+		g.Go(func() error { return e.channelPages(ctx, change.Targets[i], change) })
+	}
+	g.Go(func() error {
+		if err := r.putPage(ctx, stylePage, r.Pages.Style(), nil); err != nil {
 			return err
 		}
-	}
-	if err := r.putPage(ctx, stylePage, r.Pages.Style(), nil); err != nil {
-		return err
-	}
-	return tx.frontPage(ctx, edits, change)
+		return tx.frontPage(ctx, edits, change)
+	})
+	return g.Wait()
 }
 
 func (tx *transaction) frontPage(ctx context.Context, edits []*edit, change Change) error {
@@ -273,6 +276,13 @@ func (e *edit) channelPages(ctx context.Context, now TargetChange, change Change
 		}
 	}
 	state.Snapshot = now.Snapshot
+	var g errgroup.Group
+	events := state.Events
+	g.Go(func() error {
+		data, err := r.Pages.History(HistoryPage{e.tx.channel, e.target, events, top})
+		return r.putPage(ctx, dir+"history.html", data, err)
+	})
+	defer g.Wait()
 	if e.written.Packages <= smallChannel {
 		_, records, err := r.records(ctx, now.Snapshot, nil)
 		if err != nil {
@@ -293,11 +303,10 @@ func (e *edit) channelPages(ctx context.Context, now TargetChange, change Change
 	if err := r.putPage(ctx, dir+"index.html", data, err); err != nil {
 		return err
 	}
-	data, err = r.Pages.History(HistoryPage{e.tx.channel, e.target, state.Events, top})
-	if err := r.putPage(ctx, dir+"history.html", data, err); err != nil {
+	if err := g.Wait(); err != nil {
 		return err
 	}
-	return r.putJSON(ctx, dir+"state.json", state)
+	return r.putJSON(ctx, dir+"state.json", state) // last: what it says is there
 }
 
 func groupFile(key string) string { return "group-" + strings.ReplaceAll(key, "+", "_plus") }
