@@ -199,14 +199,24 @@ func (tx *transaction) snapshot(ctx context.Context, digest string) (Snapshot, e
 type shardContent struct {
 	records []Record
 	paths   []PathRecord
+	sorted  bool
+	renewed map[string]bool // names that were edited
 }
 
 // sort puts lines in the order in which they are written.
 func (c *shardContent) sort() {
-	slices.SortFunc(c.records, func(a, b Record) int { return cmp.Compare(a.Identity(), b.Identity()) })
+	if c.sorted {
+		return
+	}
+	identities := map[string]string{} // by file: they are compared often
+	for _, r := range c.records {
+		identities[r.File] = r.Identity()
+	}
+	slices.SortFunc(c.records, func(a, b Record) int { return cmp.Compare(identities[a.File], identities[b.File]) })
 	slices.SortFunc(c.paths, func(a, b PathRecord) int {
 		return cmp.Or(cmp.Compare(a.Path, b.Path), cmp.Compare(a.Package, b.Package))
 	})
+	c.sorted = true
 }
 
 // edit is the change to one target of a channel.
@@ -284,7 +294,7 @@ func (e *edit) open(ctx context.Context, key string) (*shardContent, error) {
 			return nil, err
 		}
 		e.before[key] = c
-		e.after[key] = &shardContent{slices.Clone(c.records), slices.Clone(c.paths)}
+		e.after[key] = &shardContent{records: slices.Clone(c.records), paths: slices.Clone(c.paths), renewed: map[string]bool{}}
 	}
 	return e.after[key], nil
 }
@@ -305,6 +315,10 @@ func (e *edit) add(ctx context.Context, r Record, paths []PathRecord) error {
 	c, err := e.open(ctx, shardOf(r.Name))
 	if err == nil {
 		c.records, c.paths = append(c.records, r), append(c.paths, paths...)
+		c.sorted = false
+		if c.renewed != nil {
+			c.renewed[r.Name] = true
+		}
 	}
 	return err
 }
@@ -313,6 +327,9 @@ func (e *edit) remove(ctx context.Context, r Record) error {
 	c, err := e.open(ctx, shardOf(r.Name))
 	if err == nil {
 		identity := r.Identity()
+		if c.renewed != nil {
+			c.renewed[r.Name] = true
+		}
 		c.records = slices.DeleteFunc(c.records, func(o Record) bool { return o.Identity() == identity })
 		c.paths = slices.DeleteFunc(c.paths, func(p PathRecord) bool { return p.Package == identity })
 	}
@@ -422,7 +439,7 @@ func (e *edit) write(ctx context.Context, v verdict, t progress.Task) (string, e
 			}
 		}
 	}
-	data, err := canonical.Marshal(next)
+	data, err := next.encode()
 	if err != nil {
 		return "", err
 	}
@@ -457,12 +474,53 @@ func (e *edit) writeShard(ctx context.Context, key string, next *Snapshot) error
 // remember keeps the tables of the shards that were written, for the gate of
 // the next change, in place of those before.
 func (e *edit) remember() {
+	if e.tx.repo.Cache == "" {
+		return
+	}
+	e.tables.Wait()
 	for key, c := range e.after {
-		if e.tx.repo.Cache != "" && e.old.Shards[key] != e.written.Shards[key] {
+		if len(c.records) > 0 {
+			old, known := e.tables.tables[key]
+			e.tx.repo.keepTable(e.written, key, c.table(old, known && e.adopted == nil))
+		}
+		if e.old.Shards[key] != e.written.Shards[key] {
 			os.Remove(e.tx.repo.tableFile(e.old, key)) // another channel's gate makes it again
 		}
-		if len(c.records) > 0 {
-			e.tx.repo.keepTable(e.written, key, tableOf(c))
+	}
+}
+
+// few is up to how many edited names of a shard are looked at apart from the
+// others.
+const few = 16
+
+// table makes the table of a shard. Of one in which few names were edited, the
+// table before and what these have will do: what a table has too much costs a
+// look into the shard, and no more.
+func (c *shardContent) table(old table, known bool) table {
+	if !known || c.renewed == nil || len(c.renewed) > few {
+		return tableOf(c)
+	}
+	t := tableOf(c.edited())
+	merge := func(a, b []uint32) []uint32 {
+		out := slices.Concat(a, b)
+		slices.Sort(out)
+		return slices.Compact(out)
+	}
+	return table{merge(old.provides, t.provides), merge(old.needs, t.needs), merge(old.bounded, t.bounded), merge(old.paths, t.paths)}
+}
+
+// edited is the part of a shard whose names were edited.
+func (c *shardContent) edited() *shardContent {
+	out := &shardContent{}
+	for _, r := range c.records {
+		if c.renewed[r.Name] {
+			out.records = append(out.records, r)
 		}
 	}
+	for _, p := range c.paths {
+		if c.renewed[nameOf(p.Package)] {
+			out.paths = append(out.paths, p)
+		}
+	}
+	return out
 }

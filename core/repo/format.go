@@ -57,20 +57,30 @@ type Pointer struct {
 	Pruned []string `json:"pruned,omitempty"`
 }
 
-// Snapshot is one immutable state of a target's index.
+// Snapshot is one immutable state of a target's index. Its fields are in the
+// order of their keys, so that encoding/json writes them in canonical form.
 type Snapshot struct {
-	Format   int            `json:"format"`
-	Target   string         `json:"target"`
-	Parent   string         `json:"parent,omitempty"` // SHA-256 of the state before
-	Time     time.Time      `json:"time"`
-	Serial   int64          `json:"serial"`            // of the repository when it came to be
 	Action   string         `json:"action"`            // what made it, such as "publish"
-	From     string         `json:"from,omitempty"`    // SHA-256 of the snapshot that it took its packages from
 	Allowed  []Exception    `json:"allowed,omitempty"` // what the gate found and let pass
+	Bytes    int64          `json:"bytes"`             // of all package files
+	Files    map[string]Ref `json:"files"`             // as Shards, for paths
+	Format   int            `json:"format"`
+	From     string         `json:"from,omitempty"` // SHA-256 of the snapshot that it took its packages from
 	Packages int            `json:"packages"`
-	Bytes    int64          `json:"bytes"`  // of all package files
-	Shards   map[string]Ref `json:"shards"` // two hex digits → shard
-	Files    map[string]Ref `json:"files"`  // the same for paths
+	Parent   string         `json:"parent,omitempty"` // SHA-256 of the state before
+	Serial   int64          `json:"serial"`           // of the repository when it came to be
+	Shards   map[string]Ref `json:"shards"`           // two hex digits → shard
+	Target   string         `json:"target"`
+	Time     time.Time      `json:"time"`
+}
+
+// encode writes the snapshot as canonical JSON. Only the reasons of exceptions
+// can have in them what encoding/json writes in another way.
+func (s Snapshot) encode() ([]byte, error) {
+	if len(s.Allowed) > 0 {
+		return canonical.Marshal(s)
+	}
+	return json.Marshal(s)
 }
 
 // Exception is a finding that is let pass on purpose.
@@ -98,8 +108,8 @@ func (s Snapshot) check() error {
 
 // Ref names an immutable file.
 type Ref struct {
-	SHA256 string `json:"sha256"` // of the file as it is stored
 	Count  int    `json:"count"`  // lines in it
+	SHA256 string `json:"sha256"` // of the file as it is stored
 }
 
 // Record is a package in the index: a line of a shard.

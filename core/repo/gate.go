@@ -371,7 +371,9 @@ func (g *gate) paths(ctx context.Context, renewals map[string]renewal) error {
 	for key, c := range g.after {
 		had := map[string]bool{} // path and name before
 		for _, p := range g.before[key].paths {
-			had[nameOf(p.Package)+" "+p.Path] = true
+			if _, renewed := renewals[nameOf(p.Package)]; renewed {
+				had[nameOf(p.Package)+" "+p.Path] = true
+			}
 		}
 		for _, p := range c.paths {
 			r, renewed := renewals[nameOf(p.Package)]

@@ -8,6 +8,7 @@ import (
 	"testing"
 	"time"
 
+	"ellwand.example/core/canonical"
 	"ellwand.example/core/progress"
 )
 
@@ -123,5 +124,21 @@ func TestIndex(t *testing.T) {
 	report, err := r.Index(ctx, "testing", Terms{}, progress.None)
 	if err != nil || states(report) != "already there, refused, already there, refused" || identities(t, r, "testing") != "ebb@1-1.any tide@1-1.any" {
 		t.Errorf("after changes: %s %+v, %v: %s", states(report), report, err, identities(t, r, "testing"))
+	}
+}
+
+// A snapshot is canonical JSON, however it is written.
+func TestSnapshotForm(t *testing.T) {
+	for _, s := range []Snapshot{
+		{},
+		{Action: ActionPublish, Bytes: 1 << 40, Format: Format, From: strings.Repeat("a", 64), Packages: 3, Parent: strings.Repeat("b", 64), Serial: 12, Target: "saltmarsh-7", Time: time.Unix(2e9, 0).UTC(),
+			Shards: map[string]Ref{"ff": {2, "x"}, "00": {1, "y"}}, Files: map[string]Ref{"0a": {7, "z"}}},
+		{Allowed: []Exception{{UnmetNeed, "tide", "<&> \u2028 \"é\" \x01"}}},
+	} {
+		want, err := canonical.Marshal(s)
+		got, err2 := s.encode()
+		if err != nil || err2 != nil || string(got) != string(want) {
+			t.Errorf("%s\nis not\n%s\n%v, %v", got, want, err, err2)
+		}
 	}
 }

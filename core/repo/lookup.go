@@ -34,6 +34,7 @@ type lookup struct {
 	// them. Needs and provides are by kind and name.
 	provides, needs, bounded map[string][]Record
 	edited                   []ownedPaths
+	apart                    []apart
 	twice                    map[uint64]bool // hashes of paths that are in them more than once
 
 	snapshot Snapshot
@@ -64,8 +65,8 @@ func (r *Repository) lookup(ctx context.Context, s Snapshot, cached map[string]t
 		provides: map[string][]Record{}, needs: map[string][]Record{}, bounded: map[string][]Record{}}
 	var taking sync.WaitGroup
 	taking.Go(func() {
-		for _, c := range edited {
-			l.take(c)
+		for key, c := range edited {
+			l.take(c, cached[key], c.renewed != nil && len(c.renewed) <= few && cached[key].provides != nil)
 		}
 		l.repeated()
 	})
@@ -191,8 +192,16 @@ func each(current map[string]Record, provides, needs, bounded func(key string, r
 	}
 }
 
-// take adds an edited shard.
-func (l *lookup) take(c *shardContent) {
+// apart is an edited shard of which the table before is known: what the names
+// that were edited have is in the maps of the lookup, and of the others the
+// table tells whether they may have something.
+type apart struct {
+	before table
+	others map[string]Record
+}
+
+// take adds an edited shard; with split set, as two parts.
+func (l *lookup) take(c *shardContent, before table, split bool) {
 	into := func(m map[string][]Record) func(string, Record) {
 		return func(key string, r Record) {
 			if list := m[key]; len(list) == 0 || list[len(list)-1].Name != r.Name {
@@ -201,9 +210,23 @@ func (l *lookup) take(c *shardContent) {
 		}
 	}
 	current := newest(c.records)
-	each(current, into(l.provides), into(l.needs), into(l.bounded))
 	c.sort()
 	l.edited = append(l.edited, ownedPaths{current, c.paths})
+	if !split {
+		each(current, into(l.provides), into(l.needs), into(l.bounded))
+		return
+	}
+	edited := map[string]Record{}
+	others := map[string]Record{}
+	for name, r := range current {
+		if c.renewed[name] {
+			edited[name] = r
+		} else {
+			others[name] = r
+		}
+	}
+	each(edited, into(l.provides), into(l.needs), into(l.bounded))
+	l.apart = append(l.apart, apart{before, others})
 }
 
 // repeated finds paths that edited shards have more than once: of the others
@@ -281,6 +304,11 @@ func newest(records []Record) map[string]Record {
 func (l *lookup) read(ctx context.Context, text, key string, edited map[string][]Record, list func(table) []uint32) ([]Record, error) {
 	out := slices.Clone(edited[key])
 	hash := hashOf(key)
+	for _, a := range l.apart {
+		if _, ok := slices.BinarySearch(list(a.before), hash); ok {
+			out = slices.AppendSeq(out, maps.Values(a.others))
+		}
+	}
 	for shard, t := range l.tables {
 		if _, ok := slices.BinarySearch(list(t), hash); !ok {
 			continue

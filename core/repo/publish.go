@@ -261,7 +261,7 @@ func putLines[T any](ctx context.Context, r *Repository, dir string, items []T) 
 	if err != nil {
 		return Ref{}, err
 	}
-	ref := Ref{digestOf(data), len(items)}
+	ref := Ref{len(items), digestOf(data)}
 	return ref, r.Storage.Put(ctx, dir+ref.SHA256+".jsonl.zst", bytes.NewReader(data))
 }
 
