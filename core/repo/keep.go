@@ -389,11 +389,7 @@ func (r *Repository) Index(ctx context.Context, channel string, terms Terms, sin
 	}
 	last := make(chan seen, 1)
 	go func() { last <- d.seen() }()
-	var found []Stored
-	err := d.list(ctx, "packages/", pack.Extension, func(s Stored) error {
-		found = append(found, s)
-		return nil
-	})
+	found, err := d.packages(ctx)
 	if err != nil {
 		return report, err
 	}

@@ -9,11 +9,15 @@ import (
 	"os"
 	"path"
 	"path/filepath"
+	"runtime"
+	"slices"
 	"strings"
 	"time"
 
+	"ellwand.example/core/pack"
 	"github.com/gofrs/flock"
 	"github.com/google/renameio/v2"
+	"golang.org/x/sync/errgroup"
 	"golang.org/x/sys/unix"
 )
 
@@ -175,12 +179,6 @@ func (d Directory) Replace(ctx context.Context, name string, data []byte, mark s
 
 // List walks the folder, without what is under way.
 func (d Directory) List(ctx context.Context, prefix string, each func(Stored) error) error {
-	return d.list(ctx, prefix, "", each)
-}
-
-// list is List for files whose names end in something: others are not asked
-// about.
-func (d Directory) list(ctx context.Context, prefix, suffix string, each func(Stored) error) error {
 	err := filepath.WalkDir(d.path(strings.TrimSuffix(prefix, "/")), func(p string, e fs.DirEntry, err error) error {
 		if err != nil || ctx.Err() != nil {
 			return errors.Join(err, ctx.Err())
@@ -192,7 +190,7 @@ func (d Directory) list(ctx context.Context, prefix, suffix string, each func(St
 		if name == incoming {
 			return fs.SkipDir
 		}
-		if e.IsDir() || !strings.HasSuffix(name, suffix) {
+		if e.IsDir() {
 			return nil
 		}
 		info, err := e.Info()
@@ -205,6 +203,51 @@ func (d Directory) list(ctx context.Context, prefix, suffix string, each func(St
 		return nil
 	}
 	return err
+}
+
+// packages lists the package files, sorted by name. Each package has a folder,
+// and there are thousands: they are read on all cores.
+func (d Directory) packages(ctx context.Context) ([]Stored, error) {
+	folders, err := filepath.Glob(filepath.Join(escaped(d.path("packages")), "*", "*"))
+	if err != nil {
+		return nil, err
+	}
+	found := make([][]Stored, len(folders))
+	g, ctx := errgroup.WithContext(ctx)
+	g.SetLimit(2 * runtime.GOMAXPROCS(0))
+	const share = 64
+	for begin := 0; begin < len(folders); begin += share {
+		g.Go(func() error {
+			for i := begin; i < min(begin+share, len(folders)) && ctx.Err() == nil; i++ {
+				entries, err := os.ReadDir(folders[i])
+				if err != nil {
+					continue // a stray file, or a folder that is gone again
+				}
+				for _, e := range entries {
+					if e.IsDir() || !strings.HasSuffix(e.Name(), pack.Extension) {
+						continue
+					}
+					info, err := e.Info()
+					if err != nil {
+						return err
+					}
+					name, err := filepath.Rel(d.Dir, filepath.Join(folders[i], e.Name()))
+					if err != nil {
+						return err
+					}
+					found[i] = append(found[i], Stored{filepath.ToSlash(name), info.Size(), info.ModTime()})
+				}
+			}
+			return ctx.Err()
+		})
+	}
+	err = g.Wait()
+	return slices.Concat(found...), err
+}
+
+// escaped is a path as a pattern that matches it alone.
+func escaped(path string) string {
+	return strings.NewReplacer(`\`, `\\`, "*", `\*`, "?", `\?`, "[", `\[`).Replace(path)
 }
 
 // Remove removes a file, and folders that are empty without it.
