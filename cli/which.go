@@ -5,11 +5,13 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"net/http"
 	"os"
 	"path/filepath"
 	"slices"
 	"strings"
 
+	"ellwand.example/core/credential"
 	"ellwand.example/core/document"
 	"ellwand.example/core/pack"
 	"ellwand.example/core/repo"
@@ -33,7 +35,9 @@ func packageFile(word string) bool {
 func (a *app) openPackage(ctx context.Context, arg string) (*pack.Package, error) {
 	switch {
 	case remotePackage(arg):
-		return pack.OpenURL(ctx, arg)
+		// What is typed is no repository that somebody set up: its login is not
+		// for every address.
+		return pack.OpenURL(ctx, arg, func(req *http.Request) error { return credential.Authorize(req, "") })
 	case packageFile(arg):
 		return pack.Open(arg)
 	}
@@ -140,7 +144,7 @@ func (a *app) publishedPackage(ctx context.Context, w *workspace.Workspace, word
 func (a *app) openPublished(ctx context.Context, r *repo.Repository, rec repo.Record) (*pack.Package, error) {
 	switch where := r.Address(rec.File); {
 	case remotePackage(where):
-		return pack.OpenURL(ctx, where)
+		return pack.OpenURL(ctx, where, repo.Authorize)
 	case where != "":
 		return pack.Open(where)
 	}

@@ -28,12 +28,13 @@ type RemoteError struct {
 func (e *RemoteError) Error() string { return e.URL + ": " + e.Reason }
 
 // OpenURL opens a package on a web server and reads no more of it than it is
-// asked for (range requests, RFC 9110, section 14). The error is a
-// *RemoteError where the server does not serve parts of files.
-func OpenURL(ctx context.Context, url string) (*Package, error) {
+// asked for (range requests, RFC 9110, section 14). Authorize adds to each
+// request what the server is to be told of who asks; it may be nil. The error
+// is a *RemoteError where the server does not serve parts of files.
+func OpenURL(ctx context.Context, url string, authorize func(*http.Request) error) (*Package, error) {
 	transport := http.DefaultTransport.(*http.Transport).Clone()
 	transport.ResponseHeaderTimeout = remoteTimeout
-	r := &remote{ctx: ctx, url: url, client: &http.Client{Transport: transport}}
+	r := &remote{ctx: ctx, url: url, authorize: authorize, client: &http.Client{Transport: transport}}
 	if err := r.begin(); err != nil {
 		return nil, err
 	}
@@ -53,13 +54,14 @@ func OpenURL(ctx context.Context, url string) (*Package, error) {
 // remote reads parts of a file on a web server. It keeps the first and the
 // last of it, which are read again and again.
 type remote struct {
-	ctx    context.Context
-	url    string
-	client *http.Client
-	size   int64
-	same   string // the entity tag or date that says it is the same file
-	head   []byte
-	tail   []byte
+	ctx       context.Context
+	url       string
+	client    *http.Client
+	authorize func(*http.Request) error
+	size      int64
+	same      string // the entity tag or date that says it is the same file
+	head      []byte
+	tail      []byte
 }
 
 func (r *remote) fail(format string, args ...any) error {
@@ -98,6 +100,11 @@ func (r *remote) get(at, n int64) (*http.Response, error) {
 	req.Header.Set("Accept-Encoding", "identity")
 	if r.same != "" {
 		req.Header.Set("If-Range", r.same)
+	}
+	if r.authorize != nil {
+		if err := r.authorize(req); err != nil {
+			return nil, r.fail("%v", err)
+		}
 	}
 	resp, err := r.client.Do(req)
 	if err != nil {

@@ -41,7 +41,7 @@ func TestRemote(t *testing.T) {
 	}))
 	defer server.Close()
 	ctx := context.Background()
-	p, err := OpenURL(ctx, server.URL+"/x.ell")
+	p, err := OpenURL(ctx, server.URL+"/x.ell", nil)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -62,7 +62,7 @@ func TestRemote(t *testing.T) {
 		{"whole", "does not serve parts"}, {"changes", "changed while it was read"}, {"missing", "404"}, {"other range", "EOF"},
 	} {
 		way = c.way
-		if _, err := OpenURL(ctx, server.URL); !errors.As(err, &remote) || !strings.Contains(err.Error(), c.want) {
+		if _, err := OpenURL(ctx, server.URL, nil); !errors.As(err, &remote) || !strings.Contains(err.Error(), c.want) {
 			t.Errorf("%s: %v", c.way, err)
 		}
 	}

@@ -21,6 +21,9 @@ var client = &http.Client{Transport: &http.Transport{
 	Proxy: http.ProxyFromEnvironment, ResponseHeaderTimeout: 60 * time.Second, MaxIdleConnsPerHost: 8, ForceAttemptHTTP2: true, IdleConnTimeout: 90 * time.Second,
 }}
 
+// Authorize adds to a request the login for a repository.
+func Authorize(req *http.Request) error { return credential.Authorize(req, variables) }
+
 // Where is the address.
 func (w Web) Where() string { return w.URL }
 
@@ -45,7 +48,7 @@ func (w Web) get(ctx context.Context, name string, fresh bool) (*http.Response, 
 		if fresh { // caches in between are not to answer for the server
 			req.Header.Set("Cache-Control", "no-cache")
 		}
-		if err := credential.Authorize(req, variables); err != nil {
+		if err := Authorize(req); err != nil {
 			return nil, err
 		}
 		res, err := client.Do(req)
