@@ -390,7 +390,7 @@ func (a *auditor) paths(ctx context.Context, s Snapshot) error {
 	found := make([][]PathRecord, len(keys))
 	if err := read(func(i int, p PathRecord) {
 		if _, current := a.identities[p.Package]; current && twice[wideHash(p.Path)] {
-			found[i] = append(found[i], p)
+			found[i] = append(found[i], PathRecord{strings.Clone(p.Path), strings.Clone(p.Package)})
 		}
 	}); err != nil {
 		return err
