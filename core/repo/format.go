@@ -175,12 +175,19 @@ type PathRecord struct {
 	Package string `json:"package"` // its identity
 }
 
+// The parts of a line around package and path, in canonical JSON.
+const (
+	pathBegin  = `{"package":"`
+	pathMiddle = `","path":"`
+	pathEnd    = "\"}\n"
+)
+
 // parse reads a line that has nothing escaped in it, as nearly all are: it
 // takes a tenth of the time. The strings share the memory of the line.
 func (p *PathRecord) parse(line []byte) bool {
-	rest, ok := bytes.CutPrefix(line, []byte(`{"package":"`))
-	name, rest, ok2 := bytes.Cut(rest, []byte(`","path":"`))
-	text, ok3 := bytes.CutSuffix(rest, []byte("\"}\n"))
+	rest, ok := bytes.CutPrefix(line, []byte(pathBegin))
+	name, rest, ok2 := bytes.Cut(rest, []byte(pathMiddle))
+	text, ok3 := bytes.CutSuffix(rest, []byte(pathEnd))
 	if !ok || !ok2 || !ok3 || bytes.ContainsAny(line, `\`) || bytes.IndexByte(text, '"') >= 0 || bytes.IndexByte(name, '"') >= 0 || !utf8.Valid(line) ||
 		bytes.ContainsFunc(line[:len(line)-1], func(c rune) bool { return c < ' ' }) {
 		return false
@@ -191,8 +198,14 @@ func (p *PathRecord) parse(line []byte) bool {
 
 // plain tells whether nothing in the line would have to be escaped.
 func (p *PathRecord) plain() bool {
-	odd := func(c rune) bool { return c < ' ' || c == '"' || c == '\\' || c == utf8.RuneError }
-	return !strings.ContainsFunc(p.Package, odd) && !strings.ContainsFunc(p.Path, odd)
+	for _, text := range []string{p.Package, p.Path} {
+		for i := range len(text) {
+			if c := text[i]; c < ' ' || c == '"' || c == '\\' || c >= utf8.RuneSelf {
+				return false
+			}
+		}
+	}
+	return true
 }
 
 var (
@@ -236,7 +249,9 @@ func encodeLines[T any](items []T) ([]byte, error) {
 			}
 		case *PathRecord:
 			if item.plain() {
-				fmt.Fprintf(&b, "{\"package\":\"%s\",\"path\":\"%s\"}\n", item.Package, item.Path)
+				for _, part := range []string{pathBegin, item.Package, pathMiddle, item.Path, pathEnd} {
+					b.WriteString(part)
+				}
 				continue
 			}
 		}
