@@ -284,3 +284,48 @@ func TestAudit(t *testing.T) {
 		}
 	}
 }
+
+// neighbour is a name that falls in the same shard as another one.
+func neighbour(name string, not ...string) string {
+	for i := 0; ; i++ {
+		if other := fmt.Sprintf("n%d", i); shardOf(other) == shardOf(name) && !slices.Contains(not, other) {
+			return other
+		}
+	}
+}
+
+// Packages in the shard that is edited are seen as well as those in others,
+// with and without what the cache has of it.
+func TestGateWithinShard(t *testing.T) {
+	library := "libtide"
+	user := neighbour(library)
+	newcomer := neighbour(library, user)
+	for _, c := range []struct{ title, comes, want string }{
+		{"a need that a neighbour meets", newcomer + " 1-1; needs soname/libtide.so.1", ""},
+		{"a need that it does not meet", newcomer + " 1-1; needs soname/libtide.so.2", UnmetNeed},
+		{"a neighbour that loses what it needs", library + " 2-1; provides soname/libtide.so.2", UnmetNeed},
+		{"a path that a neighbour has", newcomer + " 1-1; has /usr/share/" + user, SharedPath},
+		{"nothing of that", newcomer + " 1-1", ""},
+	} {
+		for _, warm := range []bool{false, true} {
+			r := &Repository{Storage: Directory{filepath.Join(t.TempDir(), "r")}, Cache: t.TempDir()}
+			publish(t, r, "testing", samples(t, library+" 1-1; provides soname/libtide.so.1", user+" 1-1; needs soname/libtide.so.1")...)
+			if !warm {
+				r.Cache = t.TempDir()
+			} else { // the table is one that was put together of an older one
+				publish(t, r, "testing", samples(t, neighbour(library, user, newcomer)+" 1-1")...)
+			}
+			_, err := r.Publish(ctx, "testing", samples(t, c.comes), Terms{}, progress.None)
+			var refused *RefusedError
+			got := ""
+			if errors.As(err, &refused) {
+				got = refused.Findings[0].Code
+			} else if err != nil {
+				t.Fatal(err)
+			}
+			if got != c.want {
+				t.Errorf("%s, with a cache %v: %q, not %q", c.title, warm, got, c.want)
+			}
+		}
+	}
+}
