@@ -315,7 +315,7 @@ func TestGateWithinShard(t *testing.T) {
 			} else { // the table is one that was put together of an older one
 				publish(t, r, "testing", samples(t, neighbour(library, user, newcomer)+" 1-1")...)
 			}
-			_, err := r.Publish(ctx, "testing", samples(t, c.comes), Terms{}, progress.None)
+			_, err := r.Publish(ctx, "testing", samples(t, c.comes), Terms{Base: theBase}, progress.None)
 			var refused *RefusedError
 			got := ""
 			if errors.As(err, &refused) {
