@@ -2,8 +2,6 @@ package cli
 
 import (
 	"github.com/spf13/cobra"
-
-	"ellwand.example/core/repo"
 )
 
 func (a *app) indexCommand() *cobra.Command {
@@ -29,18 +27,7 @@ changed since the last time, nothing is read again.`,
 				return err
 			}
 			report, err := r.Index(cmd.Context(), ch, terms, a.progress)
-			if err != nil {
-				return err
-			}
-			if a.json {
-				err = a.printJSON(report)
-			} else {
-				a.showReport(report, r.Storage.Where())
-			}
-			if err == nil && report.Count(repo.Refused) > 0 {
-				return statusError(statusInput)
-			}
-			return err
+			return a.finishReport(report, r.Storage.Where(), err)
 		},
 	}
 	a.channelFlag(cmd, &channel)

@@ -42,14 +42,7 @@ would go back in version.`,
 				return err
 			}
 			change, err := r.Promote(cmd.Context(), args[1], args[2], args[3:], terms, a.progress)
-			if err != nil {
-				return err
-			}
-			if a.json {
-				return a.printJSON(change)
-			}
-			a.showChange(change, r.Storage.Where())
-			return nil
+			return a.finishChange(change, r.Storage.Where(), err)
 		},
 	}
 	flags.add(cmd)

@@ -66,18 +66,7 @@ together is judged together. --allow lets a finding pass, with a reason.`,
 				return err
 			}
 			report, err := r.Publish(cmd.Context(), ch, files, terms, a.progress)
-			if err != nil {
-				return err
-			}
-			if a.json {
-				err = a.printJSON(report)
-			} else {
-				a.showReport(report, r.Storage.Where())
-			}
-			if err == nil && report.Count(repo.Refused) > 0 {
-				return statusError(statusInput)
-			}
-			return err
+			return a.finishReport(report, r.Storage.Where(), err)
 		},
 	}
 	cmd.Flags().StringVar(&to, "to", "", "the repository: a name in ellwand.toml, a folder or an address (default: the configured one)")
@@ -139,6 +128,32 @@ func expand(args []string) ([]string, error) {
 		files = append(files, inside...)
 	}
 	return files, nil
+}
+
+// finishReport shows what became of packages, and returns the error that the
+// command ends with. Where nothing was published, it tells of the packages that
+// could not have been anyway.
+func (a *app) finishReport(r repo.Report, where string, err error) error {
+	var pages *repo.PagesError // after the change was made
+	if err != nil && !errors.As(err, &pages) {
+		for _, o := range r.Outcomes {
+			if o.State == repo.Refused {
+				a.err.Printf("%s: %s\n", o.File, o.Reason)
+			}
+		}
+		return err
+	}
+	if a.json {
+		if err := a.printJSON(r); err != nil {
+			return err
+		}
+	} else {
+		a.showReport(r, where)
+	}
+	if err == nil && r.Count(repo.Refused) > 0 {
+		return statusError(statusInput)
+	}
+	return err
 }
 
 func (a *app) showReport(r repo.Report, where string) {

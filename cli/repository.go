@@ -160,6 +160,23 @@ func (a *app) explainRefused(e *repo.RefusedError) {
 	w.Printf("`ellwand explain %s` tells more.\n", f.Code)
 }
 
+// finishChange shows what became of a channel, and returns the error that the
+// command ends with.
+func (a *app) finishChange(c repo.Change, where string, err error) error {
+	var pages *repo.PagesError // after the change was made
+	if err != nil && !errors.As(err, &pages) {
+		return err
+	}
+	if a.json {
+		if err := a.printJSON(c); err != nil {
+			return err
+		}
+	} else {
+		a.showChange(c, where)
+	}
+	return err
+}
+
 // showChange tells what became of a channel.
 func (a *app) showChange(c repo.Change, where string) {
 	w := a.out

@@ -31,14 +31,7 @@ lets go of it.`,
 				return err
 			}
 			change, err := r.Retire(cmd.Context(), ch, args, terms, a.progress)
-			if err != nil {
-				return err
-			}
-			if a.json {
-				return a.printJSON(change)
-			}
-			a.showChange(change, r.Storage.Where())
-			return nil
+			return a.finishChange(change, r.Storage.Where(), err)
 		},
 	}
 	cmd.Flags().StringVar(&from, "from", "", "the repository: a name in ellwand.toml, a folder or an address (default: the configured one)")

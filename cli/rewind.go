@@ -34,14 +34,7 @@ that a rewind can be undone by another.`,
 				word = args[1]
 			}
 			change, err := r.Rewind(cmd.Context(), ch, word, a.progress)
-			if err != nil {
-				return err
-			}
-			if a.json {
-				return a.printJSON(change)
-			}
-			a.showChange(change, r.Storage.Where())
-			return nil
+			return a.finishChange(change, r.Storage.Where(), err)
 		},
 	}
 	a.channelFlag(cmd, &channel)
