@@ -271,12 +271,12 @@ func encodeLines[T any](items []T) ([]byte, error) {
 
 // encoder is shared, like decoder.
 var encoder = sync.OnceValues(func() (*zstd.Encoder, error) {
-	return zstd.NewWriter(nil, zstd.WithEncoderConcurrency(runtime.GOMAXPROCS(0)), zstd.WithEncoderCRC(true))
+	return zstd.NewWriter(nil, zstd.WithEncoderConcurrency(runtime.GOMAXPROCS(0)), zstd.WithEncoderCRC(true), zstd.WithLowerEncoderMem(true))
 })
 
 // decoder is shared: it has no state of its own between frames.
 var decoder = sync.OnceValues(func() (*zstd.Decoder, error) {
-	return zstd.NewReader(nil, zstd.WithDecoderConcurrency(runtime.GOMAXPROCS(0)), zstd.WithDecoderMaxMemory(maxShard))
+	return zstd.NewReader(nil, zstd.WithDecoderConcurrency(runtime.GOMAXPROCS(0)), zstd.WithDecoderLowmem(true), zstd.WithDecoderMaxMemory(maxShard))
 })
 
 // decodeLines reads JSON lines, of which there must be count; of those that
