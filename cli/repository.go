@@ -131,15 +131,22 @@ func (a *app) bases(ctx context.Context, w *workspace.Workspace) func(target str
 
 // showFaults lists findings by code, the gravest first.
 func (a *app) showFaults(w *term.Writer, findings []repo.Finding) {
-	last := ""
-	for _, f := range findings {
+	last, shown := "", 0
+	for i, f := range findings {
 		if f.Code != last {
 			title, severity := f.Code, lint.Hint
 			if rule, ok := lint.Find(f.Code); ok {
 				title, severity = rule.Title, rule.Severity
 			}
 			w.Printf("%s  %s\n", w.Style(severityRoles[severity], f.Code), w.Style(term.Strong, title))
-			last = f.Code
+			last, shown = f.Code, 0
+		}
+		// Of what is only to be known, a few will do.
+		if shown++; shown > maxListed && !f.Grave() && !a.verbose {
+			if i+1 == len(findings) || findings[i+1].Code != f.Code {
+				w.Printf("  … and %d more (-v lists all)\n", shown-maxListed)
+			}
+			continue
 		}
 		w.Printf("  %s  %s\n", w.Style(term.Name, f.Package), w.Wrapped(term.Visible(f.Reason), len(f.Package)+4))
 	}
