@@ -148,7 +148,7 @@ func (a *app) openPublished(ctx context.Context, r *repo.Repository, rec repo.Re
 	case where != "":
 		return pack.Open(where)
 	}
-	file, err := r.Fetch(ctx, rec, filepath.Join(r.Cache, "packages"))
+	file, err := r.Copy(ctx, rec, filepath.Join(r.Cache, "packages"))
 	if err != nil {
 		return nil, err
 	}

@@ -3,18 +3,11 @@ package build
 import (
 	"cmp"
 	"context"
-	"crypto/sha256"
-	"encoding/hex"
 	"errors"
 	"fmt"
-	"io"
 	"maps"
-	"os"
-	"path/filepath"
 	"slices"
 	"strings"
-
-	"github.com/google/renameio/v2"
 
 	"ellwand.example/core/document"
 	"ellwand.example/core/need"
@@ -388,8 +381,8 @@ func (b *Builder) Supply(ctx context.Context, r *recipe.Recipe) ([]string, error
 		if c.Installed {
 			continue
 		}
-		if err := b.bring(ctx, from[c], records[c]); err != nil {
-			return brought, err
+		if _, err := from[c].repository.Copy(ctx, records[c], b.Workspace.Packages()); err != nil {
+			return brought, fmt.Errorf("repository %s: %w", from[c].name, err)
 		}
 		brought = append(brought, records[c].Identity())
 	}
@@ -409,35 +402,4 @@ func newestOf(all []*laidPackage) []*laidPackage {
 		out = append(out, best[name])
 	}
 	return out
-}
-
-// bring copies a package into the workspace, and checks that it is the one
-// that the index names.
-func (b *Builder) bring(ctx context.Context, from *published, rec repo.Record) error {
-	in, err := from.repository.Storage.Open(ctx, rec.File)
-	if err != nil {
-		return err
-	}
-	defer in.Close()
-	dir := b.Workspace.Packages()
-	if err := os.MkdirAll(dir, 0o755); err != nil {
-		return err
-	}
-	path := filepath.Join(dir, filepath.Base(rec.File))
-	out, err := renameio.NewPendingFile(path, renameio.WithStaticPermissions(0o644))
-	if err != nil {
-		return err
-	}
-	defer out.Cleanup()
-	h := sha256.New()
-	if _, err := io.Copy(io.MultiWriter(out, h), in); err != nil {
-		return err
-	}
-	if found := hex.EncodeToString(h.Sum(nil)); found != rec.SHA256 {
-		return fmt.Errorf("%s: its SHA-256 is %s, and the index of repository %s says %s", rec.File, found, from.name, rec.SHA256)
-	}
-	if err := ctx.Err(); err != nil {
-		return err
-	}
-	return out.CloseAtomicallyReplace()
 }

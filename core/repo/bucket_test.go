@@ -12,6 +12,8 @@ import (
 	"io/fs"
 	"net/http"
 	"net/http/httptest"
+	"os"
+	"path/filepath"
 	"slices"
 	"strconv"
 	"strings"
@@ -178,6 +180,23 @@ func TestBucket(t *testing.T) {
 	}
 	if got := identities(t, openBucket(t, address), "testing"); got != "buoy@1-1.any gauge@1-1.any libtide@1-1.any" {
 		t.Errorf("it holds %s", got)
+	}
+	listings, err := r.List(ctx, "testing")
+	if err != nil {
+		t.Fatal(err)
+	}
+	buoy := listings[0].Records[0]
+	if file, err := r.Copy(ctx, buoy, t.TempDir()); err != nil || filepath.Base(file) != "buoy@1-1.any.ell" {
+		t.Errorf("copy: %s, %v", file, err)
+	}
+	dir := t.TempDir()
+	buoy.SHA256 = strings.Repeat("0", 64)
+	var damaged *DamagedError
+	if _, err := r.Copy(ctx, buoy, dir); !errors.As(err, &damaged) {
+		t.Errorf("a package that is another one: %v", err)
+	}
+	if left, _ := os.ReadDir(dir); len(left) > 0 {
+		t.Errorf("%v is left of it", left)
 	}
 	var refused *RefusedError
 	if _, err := r.Retire(ctx, "testing", []string{"libtide"}, Terms{}, progress.None); !errors.As(err, &refused) {

@@ -85,6 +85,12 @@ func (r *Repository) change(ctx context.Context, channel, action string, terms T
 	if err := checkChannel(channel); err != nil {
 		return Change{}, err
 	}
+	if action != ActionPublish && action != ActionIndex {
+		// Only these begin a repository; a lock would make a folder for it.
+		if _, err := r.Pointer(ctx); err != nil {
+			return Change{}, err
+		}
+	}
 	unlock, err := r.Storage.Lock(ctx)
 	if err != nil {
 		return Change{}, err
@@ -489,15 +495,15 @@ func (e *edit) remember() {
 	}
 }
 
-// few is up to how many edited names of a shard are looked at apart from the
+// apartNames is up to how many edited names of a shard are looked at apart from the
 // others.
-const few = 16
+const apartNames = 16
 
 // table makes the table of a shard. Of one in which few names were edited, the
 // table before and what these have will do: what a table has too much costs a
 // look into the shard, and no more.
 func (c *shardContent) table(old table, known bool) table {
-	if !known || c.renewed == nil || len(c.renewed) > few {
+	if !known || c.renewed == nil || len(c.renewed) > apartNames {
 		return tableOf(c)
 	}
 	t := tableOf(c.edited())

@@ -251,6 +251,9 @@ func (r *Repository) Prune(ctx context.Context, keep Keep, dry bool, sink progre
 	if keep.States < 1 {
 		return out, errors.New("at least one state of each channel is kept")
 	}
+	if _, err := r.Pointer(ctx); err != nil {
+		return out, err // a lock would make a folder for what is not there
+	}
 	unlock, err := r.Storage.Lock(ctx)
 	if err != nil {
 		return out, err

@@ -66,7 +66,7 @@ func (r *Repository) lookup(ctx context.Context, s Snapshot, cached map[string]t
 	var taking sync.WaitGroup
 	taking.Go(func() {
 		for key, c := range edited {
-			l.take(c, cached[key], c.renewed != nil && len(c.renewed) <= few && cached[key].provides != nil)
+			l.take(c, cached[key], c.renewed != nil && len(c.renewed) <= apartNames && cached[key].provides != nil)
 		}
 		l.repeated()
 	})

@@ -118,10 +118,7 @@ func (r *Repository) content(ctx context.Context, name, want string) ([]byte, er
 	}
 	data, err := r.read(ctx, name, maxShard)
 	if errors.Is(err, fs.ErrNotExist) {
-		if _, local := r.Storage.(Directory); local {
-			return nil, &DamagedError{name, errors.New("it is missing: was the repository copied in part?")}
-		}
-		return nil, &HalfCopiedError{r.Storage.Where(), name}
+		return nil, r.missing(name)
 	}
 	if err != nil {
 		return nil, err

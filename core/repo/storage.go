@@ -100,19 +100,6 @@ func (c contextReader) Read(p []byte) (int, error) {
 	return c.r.Read(p)
 }
 
-// writeFrom writes a file that appears whole or not at all.
-func writeFrom(ctx context.Context, file string, r io.Reader) error {
-	t, err := renameio.NewPendingFile(file, renameio.WithStaticPermissions(0o644))
-	if err != nil {
-		return err
-	}
-	defer t.Cleanup()
-	if _, err := io.Copy(t, contextReader{ctx, r}); err != nil {
-		return err
-	}
-	return t.CloseAtomicallyReplace()
-}
-
 // Put writes a file beside and renames it.
 func (d Directory) Put(ctx context.Context, name string, r io.Reader) error {
 	t, err := os.CreateTemp(d.path(incoming), "put-")

@@ -2,9 +2,12 @@ package repo
 
 import (
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"maps"
 	"os"
@@ -233,15 +236,12 @@ func (r *Repository) steady(ctx context.Context, read func() error) error {
 	}
 }
 
-// fetch brings a package file here, or says where it is, and checks nothing.
-// Remove is to be called when it is no longer needed.
-func (r *Repository) Fetch(ctx context.Context, rec Record, dir string) (file string, err error) {
-	if d, ok := r.Storage.(Directory); ok {
-		return d.path(rec.File), nil
-	}
+// Copy copies a package file into a folder, where it appears whole or not at
+// all, and only if it is the one that the index names.
+func (r *Repository) Copy(ctx context.Context, rec Record, dir string) (file string, err error) {
 	in, err := r.Storage.Open(ctx, rec.File)
 	if errors.Is(err, fs.ErrNotExist) {
-		return "", &HalfCopiedError{r.Storage.Where(), rec.File}
+		return "", r.missing(rec.File)
 	}
 	if err != nil {
 		return "", err
@@ -251,7 +251,27 @@ func (r *Repository) Fetch(ctx context.Context, rec Record, dir string) (file st
 		return "", err
 	}
 	file = filepath.Join(dir, filepath.Base(rec.File))
-	return file, writeFrom(ctx, file, in)
+	out, err := renameio.NewPendingFile(file, renameio.WithStaticPermissions(0o644))
+	if err != nil {
+		return "", err
+	}
+	defer out.Cleanup()
+	h := sha256.New()
+	if _, err := io.Copy(io.MultiWriter(out, h), contextReader{ctx, in}); err != nil {
+		return "", err
+	}
+	if found := hex.EncodeToString(h.Sum(nil)); found != rec.SHA256 {
+		return "", &DamagedError{rec.File, fmt.Errorf("its SHA-256 is %s, and the index says %s", found, rec.SHA256)}
+	}
+	return file, out.CloseAtomicallyReplace()
+}
+
+// missing is the error for a file that is named and not there.
+func (r *Repository) missing(name string) error {
+	if _, local := r.Storage.(Directory); local {
+		return &DamagedError{name, errors.New("it is missing: was the repository copied in part?")}
+	}
+	return &HalfCopiedError{r.Storage.Where(), name}
 }
 
 // Address is where a file of the repository can be read: a path, or a URL;
