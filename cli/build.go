@@ -14,6 +14,7 @@ import (
 
 	"ellwand.example/core/build"
 	"ellwand.example/core/document"
+	"ellwand.example/core/lint"
 	"ellwand.example/core/recipe"
 	"ellwand.example/core/workspace"
 	"ellwand.example/term"
@@ -22,7 +23,7 @@ import (
 func (a *app) buildCommand() *cobra.Command {
 	var o build.Options
 	var set []string
-	var again, every, twice, asTree bool
+	var again, every, twice, asTree, noLint bool
 	var shell string
 	cmd := &cobra.Command{
 		Use:   "build RECIPE... | --all",
@@ -36,6 +37,8 @@ The steps are unpack, prepare, build, test, stage and pack. What each of them
 changed is kept, and is not done again as long as nothing that it depends on
 changes. Steps see the machine's programs and libraries, which they cannot
 change, the packages that meet their build needs, and no network.
+
+At the end lint looks at the recipe and its packages.
 
 Sources that are not in the store are fetched first. Build needs are met by the
 packages that this workspace has built, and by the machine.`,
@@ -60,6 +63,7 @@ packages that this workspace has built, and by the machine.`,
 			if again {
 				o.From = recipe.Unpack
 			}
+			o.Lint = !noLint
 			w, err := a.open()
 			if err != nil {
 				return err
@@ -101,6 +105,7 @@ packages that this workspace has built, and by the machine.`,
 	cmd.Flags().StringVar(&o.From, "from", "", "run this step and those after it, even where nothing changed")
 	cmd.Flags().StringVar(&o.Until, "until", "", "stop after this step, and leave a copy of the work tree to look at")
 	cmd.Flags().BoolVar(&o.Needs, "needs-report", false, "run every step, watch what they use, and compare it with the needs of the recipe")
+	cmd.Flags().BoolVar(&noLint, "no-lint", false, "do not look at what was made; `ellwand lint RECIPE` does later")
 	cmd.Flags().BoolVar(&asTree, "layout", false, "run the steps up to stage, and show what was staged with who claims it, before anything is packed")
 	cmd.Flags().BoolVar(&twice, "twice", false, "build a second time under other circumstances, and compare the packages byte by byte")
 	cmd.Flags().StringVar(&shell, "shell", "", "open a shell where this step runs: as it finds the tree, or as it left it when it failed")
@@ -326,11 +331,43 @@ func (a *app) showBuild(res build.Result) {
 	if res.Needs != nil {
 		a.showNeedsReport(res.Needs)
 	}
+	if res.Linted {
+		a.showLinted(res)
+	}
 	if res.Work != "" {
 		w.Printf("  a copy of the work tree is %s\n", res.Work)
 	}
 	if a.verbose && res.Logs != "" {
 		w.Printf("  logs in %s\n", res.Logs)
+	}
+}
+
+// showLinted tells what lint found in what was made: errors in full, since they
+// keep it from being published, and of the others how many there are.
+func (a *app) showLinted(res build.Result) {
+	w := a.out
+	counts, _ := lint.Counts(res.Findings)
+	if len(counts) == 0 {
+		if res.State != build.Unchanged {
+			w.Printf("  lint: %s\n", a.counted(res.Findings))
+		}
+		return
+	}
+	if a.quiet && counts[lint.Error] == 0 {
+		return
+	}
+	w.Printf("  lint: %s; `ellwand lint %s` shows them\n", a.counted(res.Findings), res.Recipe)
+	if a.quiet || res.State == build.Unchanged {
+		return
+	}
+	for _, f := range res.Findings {
+		if f.Severity == lint.Error && f.Waived == "" {
+			place := f.Path
+			if place == "" && f.File != "" {
+				place = fmt.Sprintf("%s:%d", f.File, f.Line)
+			}
+			w.Printf("    %s %s\n", w.Style(term.Bad, f.Code), w.Wrapped(strings.TrimPrefix(term.Visible(place)+": ", ": ")+term.Visible(f.Message), 9))
+		}
 	}
 }
 

@@ -20,7 +20,6 @@ import (
 	"ellwand.example/core/document"
 	"ellwand.example/core/draft"
 	"ellwand.example/core/layer"
-	"ellwand.example/core/lint"
 	"ellwand.example/core/recipe"
 	"ellwand.example/core/revision"
 	"ellwand.example/core/source"
@@ -212,33 +211,21 @@ func (a *app) buildDraft(ctx context.Context, w *workspace.Workspace, d *drafted
 	if err != nil {
 		return err
 	}
-	subjects, findings, err := a.lintBuilt(ctx, w, res)
+	found, err := a.lintBuilt(ctx, w, res)
 	if err != nil {
 		return err
 	}
 	if a.json {
-		return a.printJSON(map[string]any{"facts": d.facts, "rounds": rounds, "build": res, "findings": findings})
+		return a.printJSON(map[string]any{"facts": d.facts, "rounds": rounds, "build": res, "findings": found.findings})
 	}
 	a.showBuild(res)
-	a.showFindings(subjects, findings)
+	a.showFindings(found.subjects, found.findings)
 	return nil
 }
 
 // lintBuilt lints a recipe and the packages that were built from it.
-func (a *app) lintBuilt(ctx context.Context, w *workspace.Workspace, res build.Result) (subjects []string, findings []lint.Finding, err error) {
-	names := []string{res.Recipe}
-	for _, p := range res.Packages {
-		names = append(names, p.Path)
-	}
-	findings = []lint.Finding{}
-	for _, name := range names {
-		subject, found, err := a.lintOne(ctx, w, name)
-		if err != nil {
-			return nil, nil, err
-		}
-		subjects, findings = append(subjects, subject), append(findings, found...)
-	}
-	return subjects, findings, nil
+func (a *app) lintBuilt(ctx context.Context, w *workspace.Workspace, res build.Result) (*linted, error) {
+	return a.lookAt(ctx, w, a.linter(ctx, w), toLint{recipes: []string{res.Recipe}}, lintOptions{})
 }
 
 // draftSource brings the source into the store. A directory becomes an archive

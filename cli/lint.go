@@ -4,89 +4,228 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"os"
 	"path/filepath"
+	"runtime"
 	"slices"
 	"strings"
 
-	"github.com/charmbracelet/x/ansi"
+	"github.com/aymanbagabas/go-udiff"
+	"github.com/google/renameio/v2"
 	"github.com/spf13/cobra"
+	"golang.org/x/sync/errgroup"
 
+	"ellwand.example/core/build"
 	"ellwand.example/core/document"
 	"ellwand.example/core/lint"
 	"ellwand.example/core/pack"
+	"ellwand.example/core/progress"
+	"ellwand.example/core/recipe"
+	"ellwand.example/core/repo"
 	"ellwand.example/core/workspace"
 	"ellwand.example/term"
 )
 
+// lintOptions are the flags of lint.
+type lintOptions struct {
+	all, fix, dry  bool
+	format, since  string
+	level, channel string
+}
+
+// formats of lint's output.
+var lintFormats = []string{"text", "json", "sarif", "junit"}
+
 func (a *app) lintCommand() *cobra.Command {
-	var all bool
+	var o lintOptions
 	cmd := &cobra.Command{
-		Use:   "lint RECIPE|PACKAGE...",
+		Use:   "lint RECIPE|PACKAGE|REPO...",
 		Short: "Look for what will bite users",
-		Long: `Look at recipes (by name) and packages (files) for mistakes and weaknesses. Each
-finding has a code, a severity, a place and a remedy; ` + "`ellwand explain CODE`" + `
-tells more. Errors make the exit status 1, warnings and hints do not. A finding
-that is meant to be is waived in the recipe, with its reason.`,
+		Long: `Look at recipes (by name, each with the packages that were built of it), packages
+(files, or a folder of them) and repositories for mistakes and weaknesses. Each finding has a code, a severity, a place and a
+remedy; ` + "`ellwand explain CODE`" + ` tells more, with examples. Errors make the exit
+status 1, warnings and hints do not.
+
+A finding that is meant to be is waived in the recipe, with its reason. The table
+[lint] of ellwand.toml says what a team wants to hear: a level (gentle, normal,
+strict), severities of single rules, and rules that are off.
+
+With --fix, what is mechanical about the remedies is done in the recipes: the
+difference is shown, and then written.`,
 		Example: `  ellwand lint tidegauge
   ellwand lint packages/*.ell
-  ellwand lint --all`,
+  ellwand lint --all --fix --dry-run
+  ellwand lint packages/tidegauge@2.4.1-3.x86_64.ell --new-since tidegauge
+  ellwand lint --all --format sarif > findings.sarif`,
 		Args: arguments(func(_ *cobra.Command, args []string) error {
-			if all == (len(args) > 0) {
-				return errors.New("name recipes or packages, or give --all")
+			switch {
+			case o.all == (len(args) > 0):
+				return errors.New("name recipes, packages or repositories, or give --all")
+			case !slices.Contains(lintFormats, o.format):
+				return fmt.Errorf("--format is %s, not %q", strings.Join(lintFormats, ", "), o.format)
+			case o.level != "" && !slices.Contains(lint.Levels, o.level):
+				return fmt.Errorf("--level is %s, not %q", strings.Join(lint.Levels, ", "), o.level)
+			case o.dry && !o.fix:
+				return errors.New("--dry-run goes with --fix")
+			case o.since != "" && len(args) != 1:
+				return errors.New("--new-since compares one package with another one")
 			}
 			return nil
 		}),
-		ValidArgsFunction: a.completeRecipes,
+		ValidArgsFunction: a.completeLinted,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			w, err := a.openIfAny()
-			if err != nil {
-				return err
-			}
-			if all {
-				if args, err = everythingIn(w); err != nil {
-					return err
-				}
-			}
-			var findings []lint.Finding
-			var subjects []string
-			for _, arg := range args {
-				subject, found, err := a.lintOne(cmd.Context(), w, arg)
-				if err != nil {
-					return err
-				}
-				subjects = append(subjects, subject)
-				findings = append(findings, found...)
-			}
-			counts, _ := lint.Counts(findings)
-			if a.json {
-				if findings == nil {
-					findings = []lint.Finding{}
-				}
-				err = a.printJSON(map[string]any{"findings": findings, "looked_at": subjects, "counts": counts})
-			} else {
-				a.showFindings(subjects, findings)
-			}
-			if err == nil && counts[lint.Error] > 0 {
-				return statusError(statusFindings)
-			}
-			return err
+			return a.lint(cmd.Context(), args, o)
 		},
 	}
-	cmd.Flags().BoolVar(&all, "all", false, "all recipes of the workspace and all packages it has built")
+	cmd.Flags().BoolVar(&o.all, "all", false, "all recipes of the workspace, and the newest package of each name that it has built")
+	cmd.Flags().StringVar(&o.format, "format", "text", "how findings are written: text, json, sarif or junit")
+	cmd.Flags().StringVar(&o.since, "new-since", "", "only what is new since another `PACKAGE`: a file, or a name that is built or published")
+	cmd.Flags().BoolVar(&o.fix, "fix", false, "mend the recipes where the remedy is mechanical")
+	cmd.Flags().BoolVar(&o.dry, "dry-run", false, "with --fix: show the difference, and write nothing")
+	cmd.Flags().StringVar(&o.level, "level", "", "gentle, normal or strict, in place of the workspace's level")
+	a.channelFlag(cmd, &o.channel)
+	cmd.RegisterFlagCompletionFunc("format", cobra.FixedCompletions(lintFormats, cobra.ShellCompDirectiveNoFileComp))
+	cmd.RegisterFlagCompletionFunc("level", cobra.FixedCompletions(lint.Levels, cobra.ShellCompDirectiveNoFileComp))
 	return cmd
 }
 
-func everythingIn(w *workspace.Workspace) ([]string, error) {
-	if w == nil {
-		return nil, workspace.ErrNotFound
+// completeLinted proposes what can be looked at.
+func (a *app) completeLinted(cmd *cobra.Command, args []string, word string) ([]string, cobra.ShellCompDirective) {
+	names, _ := a.completeShown(cmd, args, word)
+	repositories, _ := a.completeRepositories(cmd, args, word)
+	return append(names, repositories...), cobra.ShellCompDirectiveDefault
+}
+
+// linted is what was looked at, and what was found.
+type linted struct {
+	subjects []string
+	findings []lint.Finding
+	broken   document.Problems // of recipes that cannot be read
+}
+
+func (l *linted) add(subject string, findings []lint.Finding) {
+	if !slices.Contains(l.subjects, subject) {
+		l.subjects = append(l.subjects, subject)
 	}
-	args, err := w.Recipes()
+	l.findings = append(l.findings, findings...)
+}
+
+func (a *app) lint(ctx context.Context, args []string, o lintOptions) error {
+	w, err := a.openIfAny()
 	if err != nil {
-		return nil, err
+		return err
 	}
-	files, err := packageFiles(w.Packages())
-	return append(args, files...), err
+	l := a.linter(ctx, w)
+	if o.level != "" {
+		l.Profile.Level = o.level
+	}
+	words, err := a.toLint(w, args, o.all)
+	if err != nil {
+		return err
+	}
+	found, err := a.lookAt(ctx, w, l, words, o)
+	if err != nil {
+		return err
+	}
+	if o.since != "" {
+		before, err := a.lintBefore(ctx, l, o.since)
+		if err != nil {
+			return err
+		}
+		found.findings = lint.NewSince(found.findings, before)
+	}
+	if a.json {
+		o.format = "json"
+	}
+	if err := a.printFindings(found, o.format); err != nil {
+		return err
+	}
+	if o.fix {
+		if err := a.mend(w, found.findings, o.dry); err != nil {
+			return err
+		}
+	}
+	switch {
+	case len(found.broken) > 0:
+		return found.broken
+	case lint.Reaches(found.findings, lint.Error):
+		return statusError(statusFindings)
+	}
+	return nil
+}
+
+// linter returns a linter that knows what is known here.
+func (a *app) linter(ctx context.Context, w *workspace.Workspace) *lint.Linter {
+	if w == nil {
+		return &lint.Linter{}
+	}
+	b := &build.Builder{Workspace: w, Fetcher: a.fetcher(w), Progress: a.progress}
+	return b.Linter(ctx)
+}
+
+// toLint sorts out what words stand for.
+type toLint struct {
+	recipes      []string
+	packages     []string // files
+	repositories []string
+}
+
+func (a *app) toLint(w *workspace.Workspace, args []string, all bool) (t toLint, err error) {
+	if all {
+		if w == nil {
+			return t, workspace.ErrNotFound
+		}
+		if t.recipes, err = w.Recipes(); err != nil {
+			return t, err
+		}
+		files, err := packageFiles(w.Packages())
+		t.packages = newestFiles(files)
+		return t, err
+	}
+	for _, arg := range args {
+		info, err := os.Stat(arg)
+		_, configured := configuredRepository(w, arg)
+		switch {
+		case strings.HasSuffix(arg, pack.Extension) && !isFolder(info), err == nil && info.Mode().IsRegular() && filepath.Base(arg) != recipe.FileName:
+			t.packages = append(t.packages, arg)
+		case err == nil && isFile(filepath.Join(arg, repo.PointerFile)) || repo.Remote(arg):
+			t.repositories = append(t.repositories, arg)
+		case err == nil && info.IsDir() && !isFile(filepath.Join(arg, recipe.FileName)):
+			files, err := expand([]string{arg})
+			if err != nil {
+				return t, err
+			}
+			t.packages = append(t.packages, files...)
+		case configured && !isRecipe(w, arg):
+			t.repositories = append(t.repositories, arg)
+		case w == nil:
+			return t, workspace.ErrNotFound
+		default:
+			t.recipes = append(t.recipes, recipeName(arg))
+		}
+	}
+	return t, nil
+}
+
+func isFolder(info os.FileInfo) bool { return info != nil && info.IsDir() }
+
+func isFile(path string) bool {
+	info, err := os.Stat(path)
+	return err == nil && info.Mode().IsRegular()
+}
+
+func configuredRepository(w *workspace.Workspace, name string) (workspace.Repository, bool) {
+	if w == nil {
+		return workspace.Repository{}, false
+	}
+	r, ok := w.Settings.Repositories[name]
+	return r, ok
+}
+
+func isRecipe(w *workspace.Workspace, name string) bool {
+	names, err := w.Recipes()
+	return err == nil && slices.Contains(names, name)
 }
 
 // packageFiles lists the package files in a folder.
@@ -104,154 +243,230 @@ func packageFiles(dir string) ([]string, error) {
 	return files, nil
 }
 
-func (a *app) lintOne(ctx context.Context, w *workspace.Workspace, arg string) (subject string, findings []lint.Finding, err error) {
-	if info, err := os.Stat(arg); strings.HasSuffix(arg, pack.Extension) || err == nil && info.Mode().IsRegular() && filepath.Base(arg) != "recipe.toml" {
-		p, err := pack.Open(arg)
+// newestFiles leaves the newest package of each name.
+func newestFiles(files []string) []string {
+	type newest struct {
+		file  string
+		facts pack.Facts
+	}
+	best := map[string]newest{}
+	var unread []string
+	for _, file := range files {
+		p, err := pack.Open(file)
 		if err != nil {
-			return "", nil, err
-		}
-		defer p.Close()
-		t := a.progress.Begin("lint "+p.Facts.Identity(), 0, "")
-		findings, err = lint.Package(ctx, p)
-		t.End("done")
-		return p.Facts.Identity(), findings, err
-	}
-	if w == nil {
-		return "", nil, workspace.ErrNotFound
-	}
-	r, err := w.Recipe(recipeName(arg))
-	if err != nil {
-		return "", nil, err
-	}
-	return r.Name, lint.Recipe(r), nil
-}
-
-var severityRoles = map[lint.Severity]term.Role{lint.Error: term.Bad, lint.Warning: term.Doubtful, lint.Hint: term.Name}
-
-func (a *app) showFindings(subjects []string, findings []lint.Finding) {
-	w := a.out
-	for _, subject := range subjects {
-		var own []lint.Finding
-		for _, f := range findings {
-			if f.Subject == subject && (f.Waived == "" || a.verbose) {
-				own = append(own, f)
-			}
-		}
-		if len(own) == 0 {
+			unread = append(unread, file) // looking at it tells why
 			continue
 		}
-		w.Printf("%s\n", w.Style(term.Strong, subject))
-		for i, f := range own {
-			a.showFinding(f, i == len(own)-1 || own[i+1].Code != f.Code)
-		}
-		w.Printf("\n")
-	}
-	counts, waived := lint.Counts(findings)
-	parts := []string{}
-	for _, s := range []struct {
-		lint.Severity
-		many string
-	}{{lint.Error, "errors"}, {lint.Warning, "warnings"}, {lint.Hint, "hints"}} {
-		if n := counts[s.Severity]; n > 0 {
-			parts = append(parts, w.Style(severityRoles[s.Severity], term.Count(n, string(s.Severity), s.many)))
+		p.Close()
+		if have, ok := best[p.Facts.Name]; !ok || have.facts.Full().Compare(p.Facts.Full()) < 0 {
+			best[p.Facts.Name] = newest{file, p.Facts}
 		}
 	}
-	if waived > 0 {
-		parts = append(parts, fmt.Sprintf("%d waived", waived))
+	return slices.DeleteFunc(slices.Clone(files), func(file string) bool {
+		return !slices.Contains(unread, file) && !slices.ContainsFunc(slices.Collect(maps.Values(best)), func(n newest) bool { return n.file == file })
+	})
+}
+
+// lookAt looks at everything that words stand for: recipes first, then
+// packages, those of one recipe together, then repositories.
+func (a *app) lookAt(ctx context.Context, w *workspace.Workspace, l *lint.Linter, t toLint, o lintOptions) (*linted, error) {
+	found := &linted{}
+	task := progress.Task(progress.None.Begin("", 0, ""))
+	if n := len(t.recipes) + len(t.packages); n > 1 {
+		task = a.progress.Begin("lint", int64(n), "recipes and packages")
 	}
-	if len(parts) == 0 {
-		parts = []string{w.Style(term.Good, "no findings")}
+	defer task.End("done")
+	for _, name := range t.recipes {
+		r, err := w.Recipe(name)
+		var problems document.Problems
+		if errors.As(err, &problems) {
+			found.broken = append(found.broken, problems...)
+			continue
+		}
+		if err != nil {
+			return nil, err
+		}
+		found.add(r.Name, l.Recipe(ctx, r))
+		task.Advance(1)
+		if !o.all {
+			t.packages = append(t.packages, packagesOf(w, r, t.packages)...)
+		}
 	}
-	w.Printf("%s looked at: %s\n", term.Count(len(subjects), "recipe or package", "recipes and packages"), strings.Join(parts, ", "))
-	if len(findings) > waived && !a.quiet {
-		worst := slices.MinFunc(slices.DeleteFunc(slices.Clone(findings), func(f lint.Finding) bool { return f.Waived != "" }), lint.BySeverity)
-		w.Printf("%s\n", w.Style(term.Faint, fmt.Sprintf("`ellwand explain %s` tells why it matters; a finding that is meant to be goes into the recipe as a [[waive]]", worst.Code)))
+	opened, err := openAll(t.packages)
+	defer closeAll(opened)
+	if err != nil {
+		return nil, err
+	}
+	groups := lint.Groups(opened)
+	each := make([][]lint.Finding, len(groups))
+	g, gctx := errgroup.WithContext(ctx)
+	g.SetLimit(runtime.GOMAXPROCS(0))
+	for i, group := range groups {
+		g.Go(func() (err error) {
+			task.Say(group[0].Facts.Recipe)
+			each[i], err = l.Together(gctx, group)
+			task.Advance(int64(len(group)))
+			return err
+		})
+	}
+	if err := g.Wait(); err != nil {
+		return nil, err
+	}
+	for i, group := range groups {
+		for _, p := range group {
+			found.add(p.Facts.Identity(), nil)
+		}
+		for _, f := range each[i] {
+			found.add(f.Subject, []lint.Finding{f})
+		}
+	}
+	for _, name := range t.repositories {
+		r, ch, err := a.repository(w, name, o.channel)
+		if err != nil {
+			return nil, err
+		}
+		audits, err := r.Audit(ctx, ch, a.bases(ctx, w), a.progress)
+		var damaged *repo.DamagedError
+		var half *repo.HalfCopiedError
+		if err != nil && !errors.As(err, &damaged) && !errors.As(err, &half) {
+			return nil, err
+		}
+		v, err := r.Verify(ctx, a.progress)
+		if err != nil {
+			return nil, err
+		}
+		found.add(r.Storage.Where(), l.Repository(r.Storage.Where(), audits, v))
+	}
+	return found, nil
+}
+
+// packagesOf lists the packages that the workspace has made of a recipe as it
+// is, without those that are known already.
+func packagesOf(w *workspace.Workspace, r *recipe.Recipe, known []string) (files []string) {
+	all, err := packageFiles(w.Packages())
+	if err != nil {
+		return nil
+	}
+	for _, file := range all {
+		_, full, _, ok := pack.ParseFileName(filepath.Base(file))
+		if !ok || !strings.HasSuffix(r.Full(), full) || slices.Contains(known, file) {
+			continue
+		}
+		if p, err := pack.Open(file); err == nil {
+			if p.Facts.Recipe == r.Name && p.Facts.Full().String() == r.Full() {
+				files = append(files, file)
+			}
+			p.Close()
+		}
+	}
+	return files
+}
+
+func openAll(files []string) (opened []*pack.Package, err error) {
+	for _, file := range files {
+		p, err := pack.Open(file)
+		if err != nil {
+			return opened, err
+		}
+		opened = append(opened, p)
+	}
+	return opened, nil
+}
+
+func closeAll(opened []*pack.Package) {
+	for _, p := range opened {
+		p.Close()
 	}
 }
 
-// showFinding prints a finding; its remedy only under the last of a kind.
-func (a *app) showFinding(f lint.Finding, last bool) {
-	w := a.out
-	place := f.Path
-	if f.File != "" {
-		place = fmt.Sprintf("%s:%d", f.File, f.Line)
+// lintBefore looks at the package that another is compared with.
+func (a *app) lintBefore(ctx context.Context, l *lint.Linter, word string) ([]lint.Finding, error) {
+	var p *pack.Package
+	var err error
+	// The one that was built last may be the one that is looked at.
+	if w, _ := a.openIfAny(); w != nil && !packageFile(word) {
+		p, err = a.publishedPackage(ctx, w, word)
 	}
-	severity := w.Style(severityRoles[f.Severity], fmt.Sprintf("%-7s", f.Severity))
-	if place != "" {
-		place += ": "
+	if p == nil && err == nil {
+		p, err = a.openPackage(ctx, word)
 	}
-	indent := strings.Repeat(" ", 16)
-	message := ansi.Wordwrap(place+f.Message, max(w.Width-len(indent)-1, 30), "")
-	w.Printf("  %s  %s %s\n", f.Code, severity, strings.ReplaceAll(message, "\n", "\n"+indent))
-	switch {
-	case f.Waived != "":
-		w.Printf("%s%s\n", indent, w.Style(term.Faint, "waived: "+f.Waived))
-	case last:
-		remedy := ansi.Wordwrap(f.Remedy, max(w.Width-len(indent)-1, 30), "")
-		for line := range strings.SplitSeq(remedy, "\n") {
-			w.Printf("%s%s\n", indent, w.Style(term.Good, line))
-		}
+	if err != nil {
+		return nil, err
 	}
+	defer p.Close()
+	return l.Together(ctx, []*pack.Package{p})
 }
 
-func (a *app) explainCommand() *cobra.Command {
-	return &cobra.Command{
-		Use:   "explain [CODE|recipe]",
-		Short: "Tell more of a lint rule, or how a recipe begins",
-		Long: `Tell what a lint rule finds, why that matters and how to mend it. With the word
-recipe, print a recipe to begin with. With nothing, list all rules.`,
-		Example: `  ellwand explain R105
-  ellwand explain recipe`,
-		Args: arguments(atMostOne),
-		ValidArgsFunction: func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
-			codes := []string{"recipe"}
-			for _, r := range lint.Rules() {
-				codes = append(codes, r.Code)
-			}
-			return codes, cobra.ShellCompDirectiveNoFileComp
-		},
-		RunE: func(_ *cobra.Command, args []string) error {
-			if len(args) == 0 {
-				return a.listRules()
-			}
-			if args[0] == "recipe" {
-				_, err := a.out.Write(starter)
+// mend writes into recipes what mends findings, and shows the difference
+// first.
+func (a *app) mend(w *workspace.Workspace, findings []lint.Finding, dry bool) error {
+	if w == nil {
+		return workspace.ErrNotFound
+	}
+	byRecipe := map[string][]lint.Finding{}
+	var names []string
+	for _, f := range findings {
+		if !f.Mendable() {
+			continue
+		}
+		name := filepath.Base(filepath.Dir(f.File))
+		if f.File == "" {
+			name = f.Recipe
+		}
+		if byRecipe[name] == nil {
+			names = append(names, name)
+		}
+		byRecipe[name] = append(byRecipe[name], f)
+	}
+	fixed := 0
+	for _, name := range names {
+		if !isRecipe(w, name) {
+			a.err.Printf("there is no recipe %s here, so that nothing of it can be mended\n", name)
+			continue
+		}
+		r, err := w.Recipe(name)
+		if err != nil {
+			return err
+		}
+		m, err := lint.Mend(r, byRecipe[name], func(text []byte) (*recipe.Recipe, error) {
+			return recipe.Parse(r.Doc.File, text, w.Target, w.Set)
+		})
+		if err != nil {
+			return err
+		}
+		if len(m.Fixed) == 0 {
+			continue
+		}
+		a.err.Printf("\n")
+		a.showMended(udiff.Unified(r.Doc.File, r.Doc.File+" (mended)", string(r.Doc.Data), string(m.Text)))
+		fixed += len(m.Fixed)
+		if !dry {
+			if err := renameio.WriteFile(filepath.Join(r.Dir, recipe.FileName), m.Text, 0o644); err != nil {
 				return err
 			}
-			r, ok := lint.Find(args[0])
-			if !ok {
-				var codes []string
-				for _, r := range lint.Rules() {
-					codes = append(codes, r.Code)
-				}
-				near := document.Nearest(strings.ToUpper(args[0]), codes)
-				if near != "" {
-					near = "; did you mean " + near + "?"
-				}
-				return usageError{fmt.Errorf("there is no rule %q%s `ellwand explain` lists them all", args[0], near)}
-			}
-			if a.json {
-				return a.printJSON(r)
-			}
-			w := a.out
-			w.Printf("%s  %s  %s\n\n", w.Style(term.Strong, r.Code), w.Style(severityRoles[r.Severity], string(r.Severity)), w.Style(term.Strong, r.Title))
-			for _, part := range []string{r.Why, "To mend it: " + r.Remedy + "."} {
-				w.Printf("%s\n\n", ansi.Wordwrap(part, min(w.Width, 90), ""))
-			}
-			w.Printf("To accept it on purpose, in the recipe:\n\n[[waive]]\ncode    = %q\nbecause = \"…\"\n", r.Code)
-			return nil
-		},
+		}
 	}
+	switch {
+	case fixed == 0:
+		a.err.Printf("nothing of this can be mended mechanically\n")
+	case dry:
+		a.err.Printf("%s would be mended so; nothing was written\n", term.Count(fixed, "finding", "findings"))
+	default:
+		a.err.Printf("%s mended; what concerns packages shows when they are built again\n", term.Count(fixed, "finding is", "findings are"))
+	}
+	return nil
 }
 
-func (a *app) listRules() error {
-	if a.json {
-		return a.printJSON(lint.Rules())
+// showMended prints a difference beside the findings: they may be read by a
+// program.
+func (a *app) showMended(difference string) {
+	for line := range strings.SplitSeq(strings.TrimSuffix(difference, "\n"), "\n") {
+		switch {
+		case strings.HasPrefix(line, "+"):
+			line = a.err.Style(term.Good, line)
+		case strings.HasPrefix(line, "-"):
+			line = a.err.Style(term.Bad, line)
+		}
+		a.err.Printf("%s\n", line)
 	}
-	var rows [][]string
-	for _, r := range lint.Rules() {
-		rows = append(rows, []string{r.Code, a.out.Style(severityRoles[r.Severity], string(r.Severity)), r.Title})
-	}
-	a.out.Table([]string{"code", "severity", "what it finds"}, rows)
-	return nil
 }

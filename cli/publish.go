@@ -28,7 +28,10 @@ Readers see all of the packages or none. A package that is there already is no
 change; another file under the same identity is refused, and so is a damaged
 one. Refused packages make the exit status 3; the others are published.
 
-What the channel would become is judged first: nothing is published, and the exit
+Lint looks at the packages first: errors keep them back ([lint] refuse in
+ellwand.toml says how bad findings must be for that).
+
+What the channel would become is judged then: nothing is published, and the exit
 status is 1, if a package would be left without what it needs, if two would own one
 path without saying so, or if one is older than what is there. What is published
 together is judged together. --allow lets a finding pass, with a reason.`,
@@ -65,6 +68,9 @@ together is judged together. --allow lets a finding pass, with a reason.`,
 			if err != nil {
 				return err
 			}
+			if err := a.fit(cmd.Context(), w, r, ch, files, &terms); err != nil {
+				return err
+			}
 			report, err := r.Publish(cmd.Context(), ch, files, terms, a.progress)
 			return a.finishReport(report, r.Storage.Where(), err)
 		},
@@ -73,6 +79,7 @@ together is judged together. --allow lets a finding pass, with a reason.`,
 	cmd.Flags().BoolVar(&all, "all", false, "all packages that this workspace has built")
 	cmd.RegisterFlagCompletionFunc("to", a.completeRepositories)
 	a.channelFlag(cmd, &channel)
+	flags.lints = true
 	flags.add(cmd)
 	return cmd
 }

@@ -74,6 +74,7 @@ func (a *app) channelFlag(cmd *cobra.Command, channel *string) {
 type termsFlags struct {
 	allow   []string
 	because string
+	lints   bool // findings of lint may be let pass too
 }
 
 func (t *termsFlags) add(cmd *cobra.Command) {
@@ -88,7 +89,9 @@ func (a *app) terms(ctx context.Context, w *workspace.Workspace, t termsFlags) (
 	for _, text := range t.allow {
 		code, name, ok := strings.Cut(text, ":")
 		code = strings.ToUpper(code)
-		if !ok || name == "" || !slices.Contains([]string{repo.UnmetNeed, repo.SharedPath, repo.OlderVersion, repo.NoRoot}, code) {
+		gate := slices.Contains([]string{repo.UnmetNeed, repo.SharedPath, repo.OlderVersion, repo.NoRoot}, code)
+		rule, known := lint.Find(code)
+		if !ok || name == "" || !gate && !(t.lints && known && rule.OfPackages() && !rule.OfRepositories()) {
 			return terms, usageError{fmt.Errorf("--allow takes the code of a finding and a package, such as %s:tidegauge, not %q", repo.UnmetNeed, text)}
 		}
 		terms.Allow = append(terms.Allow, repo.Exception{Code: code, Package: name, Because: strings.TrimSpace(t.because)})

@@ -200,7 +200,8 @@ func statusOf(err error) int {
 	}
 	var gate *repo.RefusedError
 	var unsolved *solve.NoAnswerError
-	if errors.As(err, &gate) || errors.As(err, &unsolved) {
+	var unfit *unfitError
+	if errors.As(err, &gate) || errors.As(err, &unsolved) || errors.As(err, &unfit) {
 		return statusFindings
 	}
 	var unreachable *repo.UnreachableError
@@ -235,6 +236,10 @@ func jsonError(err error) any {
 	if errors.As(err, &gate) {
 		return map[string]any{"error": fmt.Sprintf("channel %s would not be whole", gate.Channel), "findings": gate.Findings, "rebuild": gate.Rebuild}
 	}
+	var unfit *unfitError
+	if errors.As(err, &unfit) {
+		return map[string]any{"error": fmt.Sprintf("%d findings keep packages back from channel %s", len(unfit.findings), unfit.channel), "findings": unfit.findings}
+	}
 	var missing *build.MissingError
 	if errors.As(err, &missing) {
 		return map[string]any{"error": fmt.Sprintf("%d needs are not met", len(missing.Needs)), "needs": missing.Needs}
@@ -250,10 +255,13 @@ func (a *app) explainError(err error) {
 	var refused *sandbox.RefusedError
 	var missing *build.MissingError
 	var gate *repo.RefusedError
+	var unfit *unfitError
 	var unsolved *solve.NoAnswerError
 	switch {
 	case errors.As(err, &gate):
 		a.explainRefused(gate)
+	case errors.As(err, &unfit):
+		a.explainUnfit(unfit)
 	case errors.As(err, &unsolved):
 		a.err.Printf("%s\n", a.err.Style(term.Bad, "there is no set of packages in which everything has what it needs:"))
 		for _, s := range unsolved.Sentences() {

@@ -28,7 +28,7 @@ func TestUnpack(t *testing.T) {
 			t.Error(err)
 			continue
 		}
-		for _, f := range lint.Recipe(r) {
+		for _, f := range (&lint.Linter{}).Recipe(t.Context(), r) {
 			t.Errorf("%s: %s %s", name, f.Code, f.Message)
 		}
 		for _, s := range r.Sources {

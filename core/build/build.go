@@ -20,6 +20,7 @@ import (
 	"ellwand.example/core/history"
 	"ellwand.example/core/layer"
 	"ellwand.example/core/layout"
+	"ellwand.example/core/lint"
 	"ellwand.example/core/pack"
 	"ellwand.example/core/probe"
 	"ellwand.example/core/progress"
@@ -56,6 +57,8 @@ type Options struct {
 	// Needs watches what the steps use, and compares it with the needs that
 	// the recipe declares. All steps run.
 	Needs bool
+	// Lint looks at the recipe and its packages once they are made.
+	Lint bool
 }
 
 // Result is what came of a build.
@@ -66,6 +69,8 @@ type Result struct {
 	Packages []pack.Written `json:"packages"`
 	Steps    []StepResult   `json:"steps"`
 	Needs    *NeedsReport   `json:"needs,omitempty"`
+	Findings []lint.Finding `json:"findings,omitempty"`
+	Linted   bool           `json:"linted"`         // Findings are all that there are
 	Logs     string         `json:"logs,omitempty"` // the folder with a log for each step
 	Work     string         `json:"work,omitempty"` // the work tree, when the build stopped before pack
 }
@@ -146,6 +151,9 @@ func (b *Builder) Build(ctx context.Context, r *recipe.Recipe, o Options) (Resul
 	began := time.Now()
 	err = j.run(ctx)
 	j.noteEnd(ctx, time.Since(began), err)
+	if err == nil && o.Lint && j.result.State != Stopped {
+		err = j.lint(ctx)
+	}
 	return j.result, err
 }
 

@@ -105,6 +105,9 @@ func (j *job) run(ctx context.Context) error {
 		if j.result.Needs, err = j.needsReport(); err != nil {
 			return err
 		}
+		if err := j.keepUsage(j.result.Needs); err != nil {
+			return err
+		}
 	}
 	if !packs {
 		j.result.State = Stopped

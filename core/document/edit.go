@@ -1,6 +1,7 @@
 package document
 
 import (
+	"bytes"
 	"cmp"
 	"fmt"
 	"slices"
@@ -98,4 +99,71 @@ func Quote(s string) string {
 	}
 	b.WriteByte('"')
 	return b.String()
+}
+
+// AddField returns the edit that puts a key with a value, as it is written,
+// first into a table in braces.
+func (d *Document) AddField(n *Node, key, value string) Edit {
+	text := key + " = " + value
+	if len(n.Keys) > 0 {
+		return Edit{Span{n.Get(n.Keys[0]).Key.Offset, 0}, text + ", "}
+	}
+	return d.fill(n, '{', " "+text+" ")
+}
+
+// AddItem returns the edit that puts a string first into an array in brackets.
+func (d *Document) AddItem(n *Node, value string) Edit {
+	if len(n.Items) > 0 {
+		return Edit{Span{n.Items[0].Value.Offset, 0}, Quote(value) + ", "}
+	}
+	return d.fill(n, '[', Quote(value))
+}
+
+// fill returns the edit that puts text into brackets with nothing in them.
+func (d *Document) fill(n *Node, open byte, text string) Edit {
+	from := n.Key.Offset + n.Key.Length
+	from += bytes.IndexByte(d.Data[from:], open) + 1
+	end := from + len(d.Data[from:]) - len(bytes.TrimLeft(d.Data[from:], " \t\r\n"))
+	return Edit{Span{from, end - from}, text}
+}
+
+// TableLines returns the lines of a table that is written with a header: from
+// the header to the last line that is not blank before the next one, and the
+// blank lines behind it. ok is false for any other value.
+func (d *Document) TableLines(path ...any) (at Span, ok bool) {
+	n := d.Find(path...)
+	if n == nil || n.Kind != Table || !n.explicit || n.closed {
+		return at, false
+	}
+	first, _ := d.Position(n.Value.Offset)
+	next := len(d.Data)
+	var visit func(*Node)
+	visit = func(m *Node) {
+		if m.explicit && !m.closed && m.Value.Offset > n.Value.Offset {
+			line, _ := d.Position(m.Value.Offset)
+			next = min(next, d.lines[line-1])
+		}
+		for _, key := range m.Keys {
+			visit(m.Get(key))
+		}
+		for _, item := range m.Items {
+			visit(item)
+		}
+	}
+	visit(d.Root)
+	start := d.lines[first-1]
+	// Comments behind the last of its lines belong to what follows.
+	body := strings.SplitAfter(string(d.Data[start:next]), "\n")
+	end := len(body)
+	for i := len(body) - 1; i > 0; i-- {
+		line := strings.TrimSpace(body[i])
+		if line != "" && !strings.HasPrefix(line, "#") {
+			break
+		}
+		if line != "" {
+			end = i
+		}
+	}
+	body = body[:end]
+	return Span{start, len(strings.Join(body, ""))}, true
 }

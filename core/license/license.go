@@ -178,3 +178,101 @@ func meant(word string, candidates []string) string {
 	}
 	return ""
 }
+
+// Superseded is an identifier in an expression that the License List has
+// deprecated.
+type Superseded struct {
+	ID      string // as it is written, with a + behind it
+	Offset  int    // in the expression
+	Instead string // what says the same now; empty where that is not clear
+}
+
+// Deprecated lists the identifiers of an expression that are deprecated.
+func Deprecated(expression string) []Superseded {
+	var out []Superseded
+	for _, at := range tokens.FindAllStringIndex(expression, -1) {
+		word := expression[at[0]:at[1]]
+		id := strings.TrimSuffix(word, "+")
+		l := load()
+		if !slices.Contains(l.deprecated, id) && !(word != id && slices.Contains(l.deprecated, word)) {
+			continue
+		}
+		s := Superseded{ID: word, Offset: at[0]}
+		for _, suffix := range []string{"-or-later", "-only"} {
+			if (suffix == "-or-later") == (word != id) && slices.Contains(l.ids, id+suffix) {
+				s.Instead = id + suffix
+			}
+		}
+		out = append(out, s)
+	}
+	return out
+}
+
+// texts are licences with words of which all stand in their texts, and words
+// of which none does. The first that fits counts.
+var texts = []struct {
+	id    string
+	words []string
+	not   []string
+}{
+	{"AGPL-3.0", []string{"gnu affero general public license version 3, 19 november 2007"}, nil},
+	{"LGPL-3.0", []string{"gnu lesser general public license version 3, 29 june 2007"}, nil},
+	{"GPL-3.0", []string{"gnu general public license version 3, 29 june 2007"}, nil},
+	{"LGPL-2.1", []string{"gnu lesser general public license version 2.1, february 1999"}, nil},
+	{"LGPL-2.0", []string{"gnu library general public license version 2, june 1991"}, nil},
+	{"GPL-2.0", []string{"gnu general public license version 2, june 1991"}, nil},
+	{"Apache-2.0", []string{"apache license", "version 2.0, january 2004", "terms and conditions for use, reproduction"}, nil},
+	{"MPL-2.0", []string{"mozilla public license version 2.0"}, []string{"apache license"}},
+	{"BSL-1.0", []string{"boost software license - version 1.0"}, nil},
+	{"Unlicense", []string{"this is free and unencumbered software released into the public domain"}, nil},
+	{"ISC", []string{"permission to use, copy, modify, and/or distribute this software for any purpose with or without fee is hereby granted, provided that"}, nil},
+	{"MIT", []string{"permission is hereby granted, free of charge, to any person obtaining a copy", "the above copyright notice and this permission notice"}, []string{"except as contained in this notice", "endorse"}},
+	{"Zlib", []string{"this software is provided 'as-is', without any express or implied warranty", "altered source versions must be plainly marked"}, nil},
+	{"BSD-3-Clause", []string{"redistributions of source code must retain", "redistributions in binary form must reproduce", "endorse or promote products"}, []string{"all advertising materials", "apache"}},
+	{"BSD-2-Clause", []string{"redistributions of source code must retain", "redistributions in binary form must reproduce"}, []string{"endorse", "all advertising materials", "apache"}},
+}
+
+// maxText is how much of a text Recognise looks at: licences stand in front.
+const maxText = 64 << 10
+
+// Recognise names the licence that a text is, for the most usual ones: without
+// -only or -or-later, which the text of a licence leaves open. It is empty for
+// a text that is none of them, or more than one.
+func Recognise(text string) string {
+	text = strings.ToLower(strings.Join(strings.Fields(text[:min(len(text), maxText)]), " "))
+	contains := func(w string) bool { return strings.Contains(text, w) }
+	found := ""
+	for _, t := range texts {
+		if slices.ContainsFunc(t.not, contains) || slices.ContainsFunc(t.words, func(w string) bool { return !contains(w) }) {
+			continue
+		}
+		if found != "" && strings.Contains(found, "GPL") != strings.Contains(t.id, "GPL") {
+			return ""
+		}
+		if found == "" {
+			found = t.id
+		}
+	}
+	return found
+}
+
+// Mentions tells whether an expression names a licence that Recognise has
+// named. One that is a reference of somebody's own may be any of them.
+func Mentions(expression, id string) bool {
+	for _, word := range tokens.FindAllString(expression, -1) {
+		if strings.HasPrefix(word, id) || strings.Contains(word, "LicenseRef-") {
+			return true
+		}
+		// Further forms of one text differ in a line.
+		for _, stem := range []string{"MIT", "BSD", "ISC"} {
+			if strings.HasPrefix(id, stem) && (strings.HasPrefix(word, stem) || word == "X11" || word == "0BSD") {
+				return true
+			}
+		}
+		// The Library GPL became the Lesser one; LGPL 3 comes with the text of GPL 3.
+		if strings.HasPrefix(id, "LGPL-2") && strings.HasPrefix(word, "LGPL-2") || id == "GPL-3.0" && strings.HasPrefix(word, "LGPL-3") {
+			return true
+		}
+	}
+	return false
+}

@@ -1,33 +1,44 @@
 // Package lint looks for what will bite the users of a package: in recipes
-// before they are built, and in packages, whoever built them. Each rule stands
-// in one place with its code, what it finds, why that matters and how to mend
-// it; rules are grouped by what they look at.
+// before they are built, in packages, whoever built them, in packages that
+// belong together, and in repositories. Each rule stands in one place with its
+// code, what it finds, why that matters, how to mend it, and two examples: one
+// in which it finds something and one in which it does not. Rules are grouped
+// by what they look at, a file for each group.
 package lint
 
 import (
 	"cmp"
 	"context"
 	"fmt"
+	"runtime"
 	"slices"
 	"strings"
 
-	"github.com/bmatcuk/doublestar/v4"
+	"golang.org/x/sync/errgroup"
 
+	"ellwand.example/core/document"
+	"ellwand.example/core/need"
 	"ellwand.example/core/pack"
+	"ellwand.example/core/probe"
 	"ellwand.example/core/recipe"
 )
 
 // Severity says how bad a finding is.
 type Severity string
 
-// The severities. Only errors stand in the way of a publish.
+// The severities. Only errors stand in the way of a publish, unless the
+// settings say otherwise.
 const (
 	Error   Severity = "error"   // users will be hurt
 	Warning Severity = "warning" // users may be, or the next maintainer
 	Hint    Severity = "hint"    // it could be better
 )
 
-var ranks = map[Severity]int{Error: 0, Warning: 1, Hint: 2}
+// Severities lists them, the worst first.
+var Severities = []Severity{Error, Warning, Hint}
+
+// rank is the place of a severity, 0 for the worst.
+func (s Severity) rank() int { return slices.Index(Severities, s) }
 
 // Rule is one thing that is looked for.
 type Rule struct {
@@ -36,22 +47,31 @@ type Rule struct {
 	Title    string   `json:"title"`  // what it finds, in a few words
 	Why      string   `json:"why"`    // why that matters
 	Remedy   string   `json:"remedy"` // how to mend it
+	Wrong    string   `json:"wrong"`  // an example in which it finds something, see Example
+	Right    string   `json:"right"`  // and one in which it does not
 
-	recipe func(*recipeCheck)
-	pkg    func(*packageCheck)
+	recipe func(*recipeCheck)  // looks at a recipe
+	file   func(*fileCheck)    // looks at a file of a package; several run at once
+	pkg    func(*packageCheck) // looks at a package whose files were all looked at
+	set    func(*setCheck)     // looks at all packages of a recipe
 }
 
 // Finding is what a rule has to say of one place.
 type Finding struct {
 	Code     string   `json:"code"`
 	Severity Severity `json:"severity"`
-	Subject  string   `json:"subject"`        // a recipe's name or a package's identity
-	File     string   `json:"file,omitempty"` // of the recipe
-	Line     int      `json:"line,omitempty"`
+	Recipe   string   `json:"recipe,omitempty"`
+	Subject  string   `json:"subject"`        // a recipe's name, a package's identity or a repository's place
+	File     string   `json:"file,omitempty"` // the recipe, where it could be mended
+	Line     int      `json:"line,omitempty"` // of it
 	Path     string   `json:"path,omitempty"` // in the package
 	Message  string   `json:"message"`
 	Remedy   string   `json:"remedy"`
+	Paste    string   `json:"paste,omitempty"`  // lines for the recipe, ready to paste
 	Waived   string   `json:"waived,omitempty"` // the reason, when it was accepted
+
+	fix    fix
+	offset int // of what is mended, in a script
 }
 
 // Rules lists all rules by code.
@@ -59,24 +79,65 @@ func Rules() []Rule { return catalogue }
 
 // Find returns the rule with a code, in any case.
 func Find(code string) (Rule, bool) {
-	i := slices.IndexFunc(catalogue, func(r Rule) bool { return strings.EqualFold(r.Code, code) })
-	if i < 0 {
+	i, ok := slices.BinarySearchFunc(catalogue, strings.ToUpper(code), func(r Rule, code string) int { return cmp.Compare(r.Code, code) })
+	if !ok {
 		return Rule{}, false
 	}
 	return catalogue[i], true
 }
 
+// areas are the letters that codes begin with.
+var areas = []struct{ letter, title string }{
+	{"R", "Recipes"},
+	{"L", "Layout: what lies where, and as what"},
+	{"E", "Programs and libraries (ELF)"},
+	{"S", "Scripts in packages"},
+	{"I", "Integration: menus, services, manuals, modules"},
+	{"M", "Facts of packages, and packages together"},
+	{"P", "Repositories"},
+}
+
 // catalogue holds every rule; the files of each area bring theirs.
 var catalogue []Rule
 
-// A rule on waivers looks into the catalogue, so it is put together once all
-// of them are there.
+// Rules on waivers look into the catalogue, so it is put together once all of
+// them are there.
 func init() {
-	catalogue = slices.Concat(recipeRules, layoutRules, elfRules, scriptRules, packageRules, repositoryRules)
+	catalogue = slices.Concat(factRules, sourceRules, needRules, shellRules, layoutRules, placeRules, elfRules, scriptRules, installRules,
+		integrationRules, unitRules, packageRules, setRules, repositoryRules)
 	slices.SortFunc(catalogue, func(a, b Rule) int { return cmp.Compare(a.Code, b.Code) })
 }
 
-// collector gathers the findings of the rule at work.
+// Linter looks at recipes and packages. Its fields say what is known beside
+// them; the zero value knows nothing, and what cannot be judged without is left
+// alone.
+type Linter struct {
+	Profile Profile
+	// Base is the system below packages for Target, where symbols and symbol
+	// versions are looked up.
+	Base   *probe.Base
+	Target string
+	// Meets tells whether a package known here, or the base, meets a need.
+	Meets func(need.Need) bool
+	// Published opens the newest published package of the same name that is
+	// older, or returns nil.
+	Published func(ctx context.Context, f pack.Facts) (*pack.Package, error)
+	// Used is what a traced build of the recipe used, if there was one.
+	Used func(r *recipe.Recipe) *Usage
+	// Licenses are the licence texts in a recipe's sources, by name, as far as
+	// they are at hand.
+	Licenses func(ctx context.Context, r *recipe.Recipe) map[string]string
+
+	libraries libraries // of Base
+}
+
+// Usage is what the steps of a build used, as far as it was traced.
+type Usage struct {
+	Unused     []string // declared build needs of which nothing was touched
+	Undeclared []string // needs that would declare what was used
+}
+
+// collector gathers findings.
 type collector struct {
 	rule     Rule
 	subject  string
@@ -91,60 +152,132 @@ func (c *collector) add(f Finding) {
 	c.findings = append(c.findings, f)
 }
 
-// Recipe looks at a recipe.
-func Recipe(r *recipe.Recipe) []Finding {
-	c := &recipeCheck{collector: collector{subject: r.Name}, Recipe: r}
+// say reports something that has no place of its own.
+func (c *collector) say(format string, args ...any) {
+	c.add(Finding{Message: fmt.Sprintf(format, args...)})
+}
+
+// Recipe looks at a recipe. Waivers of rules on recipes that accepted nothing
+// are findings too.
+func (l *Linter) Recipe(ctx context.Context, r *recipe.Recipe) []Finding {
+	c := &recipeCheck{collector: collector{subject: r.Name}, Recipe: r, linter: l, ctx: ctx}
 	for _, rule := range catalogue {
-		if rule.recipe != nil {
+		if rule.recipe != nil && l.Profile.has(rule.Code) {
 			c.rule = rule
 			rule.recipe(c)
 		}
 	}
-	return finish(c.findings, r.Waivers)
+	return append(l.finish(c.findings, r), l.unused(r, c.findings, func(code string) bool { return strings.HasPrefix(code, "R") })...)
 }
 
-// Package looks at a package: all of it is read and verified. An error is a
-// package that cannot be read.
-func Package(ctx context.Context, p *pack.Package) ([]Finding, error) {
-	text, _ := p.Meta("recipe.toml")
-	// The recipe was read when the package was made; what a later edition has
-	// in it does not matter here.
-	r, _ := recipe.Parse("recipe.toml", text, recipe.Target{Name: p.Facts.Target, Arch: p.Facts.Arch}, nil)
-	c := &packageCheck{collector: collector{subject: p.Facts.Identity()}, Package: p, siblings: r.Packages}
+// Package looks at a package, of which all is read. An error is a package that
+// cannot be read.
+func (l *Linter) Package(ctx context.Context, p *pack.Package) ([]Finding, error) {
+	r := recipeOf(p)
+	c := &packageCheck{collector: collector{subject: p.Facts.Identity()}, Package: p, recipe: r, linter: l, ctx: ctx}
 	if err := c.look(ctx); err != nil {
 		return nil, err
 	}
 	for _, rule := range catalogue {
-		if rule.pkg != nil {
+		if rule.pkg != nil && l.Profile.has(rule.Code) {
 			c.rule = rule
 			rule.pkg(c)
 		}
 	}
-	return finish(c.findings, r.Waivers), nil
+	c.place(c.findings)
+	return l.finish(c.findings, r), nil
 }
 
-// finish applies waivers and sorts. A waiver without a path is for all of
-// them; one with a code that no rule has is told of with the recipe.
-func finish(findings []Finding, waivers []recipe.Waiver) []Finding {
+// recipeOf reads the recipe that a package was made from. It was read without
+// a mistake then; what a later edition has in it does not matter here.
+func recipeOf(p *pack.Package) *recipe.Recipe {
+	text, _ := p.Meta("recipe.toml")
+	r, _ := recipe.Parse("recipes/"+p.Facts.Recipe+"/"+recipe.FileName, text, recipe.Target{Name: p.Facts.Target, Arch: p.Facts.Arch}, p.Build.Options)
+	return r
+}
+
+// Together looks at all packages of one recipe: at each of them, and at what
+// they are to one another. The findings of each package stand together, in the
+// order of the packages, those of the set behind them.
+func (l *Linter) Together(ctx context.Context, packages []*pack.Package) ([]Finding, error) {
+	each := make([][]Finding, len(packages))
+	g, gctx := errgroup.WithContext(ctx)
+	g.SetLimit(runtime.GOMAXPROCS(0))
+	for i, p := range packages {
+		g.Go(func() (err error) {
+			each[i], err = l.Package(gctx, p)
+			return err
+		})
+	}
+	if err := g.Wait(); err != nil || len(packages) == 0 {
+		return nil, err
+	}
+	all := slices.Concat(each...)
+	c := &setCheck{packages: packages, linter: l, ctx: ctx}
+	for _, rule := range catalogue {
+		if rule.set != nil && l.Profile.has(rule.Code) {
+			c.rule = rule
+			rule.set(c)
+		}
+	}
+	if c.err != nil {
+		return nil, c.err
+	}
+	r := recipeOf(packages[0])
+	all = append(all, l.finish(c.findings, r)...)
+	// Without its siblings, nobody knows what a waiver was for.
+	for _, name := range r.PackageNames() {
+		if !slices.ContainsFunc(packages, func(p *pack.Package) bool { return p.Facts.Name == name }) {
+			return all, nil
+		}
+	}
+	return append(all, l.unused(r, all, func(code string) bool { return !strings.HasPrefix(code, "R") && !strings.HasPrefix(code, "P") })...), nil
+}
+
+// Groups sorts packages by the recipe and version that they come from, in the
+// order in which the first of each stands.
+func Groups(packages []*pack.Package) [][]*pack.Package {
+	var out [][]*pack.Package
+	at := map[string]int{}
+	for _, p := range packages {
+		key := p.Facts.Recipe + " " + p.Facts.Full().String() + " " + p.Facts.Target
+		i, ok := at[key]
+		if !ok {
+			i = len(out)
+			at[key] = i
+			out = append(out, nil)
+		}
+		out[i] = append(out[i], p)
+	}
+	return out
+}
+
+// finish applies the profile and waivers, and sorts.
+func (l *Linter) finish(findings []Finding, r *recipe.Recipe) []Finding {
 	for i := range findings {
 		f := &findings[i]
-		for _, w := range waivers {
-			if !strings.EqualFold(w.Code, f.Code) {
-				continue
-			}
-			if ok, _ := doublestar.Match(w.Path, f.Path); ok || w.Path == "" || w.Path == f.Path {
+		f.Recipe = r.Name
+		f.Severity = l.Profile.severity(f.Code, f.Severity)
+		for _, w := range r.Waivers {
+			if accepts(w, *f) {
 				f.Waived = w.Because
 			}
 		}
 	}
-	slices.SortStableFunc(findings, func(a, b Finding) int {
-		return cmp.Or(BySeverity(a, b), cmp.Compare(a.Code, b.Code), cmp.Compare(a.Line, b.Line), cmp.Compare(a.Path, b.Path))
-	})
+	findings = slices.DeleteFunc(findings, func(f Finding) bool { return f.Severity == "" })
+	Sort(findings)
 	return findings
 }
 
+// Sort puts the worst findings first, and those of a kind together.
+func Sort(findings []Finding) {
+	slices.SortStableFunc(findings, func(a, b Finding) int {
+		return cmp.Or(BySeverity(a, b), cmp.Compare(a.Code, b.Code), cmp.Compare(a.Line, b.Line), cmp.Compare(a.Path, b.Path))
+	})
+}
+
 // BySeverity puts the worst findings first.
-func BySeverity(a, b Finding) int { return cmp.Compare(ranks[a.Severity], ranks[b.Severity]) }
+func BySeverity(a, b Finding) int { return cmp.Compare(a.Severity.rank(), b.Severity.rank()) }
 
 // Counts says how many findings of each severity there are, waived ones apart.
 func Counts(findings []Finding) (bySeverity map[Severity]int, waived int) {
@@ -159,10 +292,38 @@ func Counts(findings []Finding) (bySeverity map[Severity]int, waived int) {
 	return bySeverity, waived
 }
 
+// Reaches tells whether one of the findings that are not waived is as bad as a
+// severity, or worse.
+func Reaches(findings []Finding, s Severity) bool {
+	return slices.ContainsFunc(findings, func(f Finding) bool { return f.Waived == "" && f.Severity.rank() <= s.rank() })
+}
+
+// NewSince leaves those findings that are not among those of an earlier state:
+// versions in paths and messages, and lines, do not make a finding new.
+func NewSince(now, before []Finding) []Finding {
+	key := func(f Finding) string {
+		return f.Code + "\x00" + numbers.ReplaceAllString(f.Path+"\x00"+f.Message, "0")
+	}
+	known := map[string]int{}
+	for _, f := range before {
+		known[key(f)]++
+	}
+	return slices.DeleteFunc(slices.Clone(now), func(f Finding) bool {
+		known[key(f)]--
+		return known[key(f)] >= 0
+	})
+}
+
 // several names a few of many paths.
 func several(paths []string) string {
 	if len(paths) > 3 {
 		return fmt.Sprintf("%s and %d more", strings.Join(paths[:3], ", "), len(paths)-3)
 	}
 	return strings.Join(paths, ", ")
+}
+
+// lineOf is the line of the recipe that a place is on.
+func lineOf(d *document.Document, at document.Span) int {
+	line, _ := d.Position(at.Offset)
+	return line
 }

@@ -1,244 +1,271 @@
 package lint
 
 import (
-	"context"
-	"fmt"
-	"os"
-	"os/exec"
-	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
 	"testing"
-	"time"
 
-	"ellwand.example/core/layout"
-	"ellwand.example/core/pack"
-	"ellwand.example/core/progress"
+	"ellwand.example/core/document"
 	"ellwand.example/core/recipe"
+	"ellwand.example/core/repo"
 )
 
-const good = `edition = 1
-name = "tide"
-version = "1.2"
-release = 1
-summary = "Tables of the tides"
-license = "MIT"
-homepage = "https://tide.example/"
-maintainer = "Ines Quarrell <ines@saltmarsh.example>"
-[[source]]
-url = "https://files.example/tide-{version}.tar.gz"
-sha256 = "0000000000000000000000000000000000000000000000000000000000000000"
-[steps]
-build = "make"
-test = "make check"
-[[change]]
-version = "1.2-1"
-date = 2031-04-02
-text = ["x"]
-[[change]]
-version = "1.1-1"
-date = 2031-03-02
-text = ["x"]
-`
-
-func codes(findings []Finding) string {
-	var all []string
-	for _, f := range findings {
-		code := f.Code
-		if f.Waived != "" {
-			code += "-"
+// TestCatalogue looks at every rule: each is complete, stands once, and in the
+// area that its code begins with.
+func TestCatalogue(t *testing.T) {
+	code := regexp.MustCompile(`^([A-Z])([1-7])[0-9]{2}$`)
+	numbers := map[string]string{"R": "1", "L": "2", "E": "3", "S": "4", "M": "5", "P": "6", "I": "7"}
+	seen := map[string]bool{}
+	titles := map[string]string{}
+	for _, r := range Rules() {
+		m := code.FindStringSubmatch(r.Code)
+		if m == nil || numbers[m[1]] != m[2] {
+			t.Errorf("%s is no code", r.Code)
 		}
-		all = append(all, code)
-	}
-	return strings.Join(slices.Compact(all), " ")
-}
-
-func TestRecipeRules(t *testing.T) {
-	for _, c := range []struct{ old, new, want string }{
-		{"", "", ""},
-		{"Tables of", "Tide:", "R101"},
-		{"the tides", "the tides.", "R102"},
-		{"sha256 = \"" + strings.Repeat("0", 64) + "\"", "", "R103"},
-		{"https://tide.example", "http://tide.example", "R104"},
-		{"https://files", "http://files", "R104"},
-		{"release = 1", "release = 2", "R105"},
-		{"2031-03-02", "2031-05-02", "R106"},
-		{"maintainer = \"Ines Quarrell <ines@saltmarsh.example>\"", "", "R107"},
-		{"tide-{version}", "tide-1.2", "R108"},
-		{"test = \"make check\"", "", "R109"},
-		{"[[change]]", "[[waive]]\ncode=\"R999\"\nbecause=\"x\"\n[[change]]", "R110"},
-		{"[steps]", "[option.tls]\ndefault = false\n[let]\nx = \"1\"\n[steps]", "R112"},
-		{"[steps]\nbuild = \"make\"", "[option.tls]\ndefault = false\n[let]\nx = \"1\"\n[steps]\nbuild = \"make $ELL_OPT_TLS\"\nconfigure=[\"{x}\"]\nmethod=\"make\"", ""},
-		{"Tables of the tides\"", "Tide\"\n[[waive]]\ncode=\"r101\"\nbecause=\"it is called so\"", "R101-"},
-	} {
-		text := strings.Replace(good, c.old, c.new, 1)
-		if i := strings.Index(text, "[[waive]]\ncode=\"r101\""); i >= 0 { // tables go behind the facts
-			waiver := "[[waive]]\ncode=\"r101\"\nbecause=\"it is called so\""
-			text = strings.Replace(text, "\n"+waiver, "", 1) + waiver
+		if seen[r.Code] || titles[r.Title] != "" {
+			t.Errorf("%s stands twice (%s)", r.Code, titles[r.Title])
 		}
-		r, err := recipe.Parse("recipe.toml", []byte(text), recipe.Target{Arch: "x86_64"}, nil)
-		if err != nil {
-			t.Fatal(err)
-		}
-		if got := codes(Recipe(r)); got != c.want {
-			t.Errorf("%q → %q: %q, want %q", c.old, c.new, got, c.want)
-		}
-	}
-}
-
-// file describes a path in a package: TYPE MODE OWNER KIND, with what is in it.
-type file struct {
-	path, text  string
-	mode, owner string
-	kind, link  string
-	disk        string
-}
-
-func lintPackage(t *testing.T, facts func(*pack.Facts), isolation string, files ...file) []Finding {
-	t.Helper()
-	dir := t.TempDir()
-	var claims []layout.Claim
-	for i, f := range append(files, file{path: "/usr/share/licenses/tide/COPYING", kind: recipe.License}) {
-		c := layout.Claim{Path: layout.Path{Path: f.path, Type: layout.File, Disk: f.disk, Link: f.link}, Kind: f.kind, Owner: "root", Group: "root"}
-		c.Mode = 0o644
-		if f.mode != "" {
-			c.Mode = layout.ParseMode(f.mode)
-		}
-		if f.owner != "" {
-			c.Owner = f.owner
-		}
-		if f.link != "" {
-			c.Type, c.Mode = layout.Symlink, 0o777
-		} else if f.disk == "" {
-			c.Disk = filepath.Join(dir, fmt.Sprint(i))
-			if err := os.WriteFile(c.Disk, []byte(f.text), 0o644); err != nil {
-				t.Fatal(err)
+		seen[r.Code], titles[r.Title] = true, r.Code
+		for what, text := range map[string]string{"title": r.Title, "why": r.Why, "remedy": r.Remedy, "wrong": r.Wrong, "right": r.Right} {
+			if text == "" {
+				t.Errorf("%s has no %s", r.Code, what)
 			}
 		}
-		claims = append(claims, c)
+		if r.Severity.rank() < 0 || strings.HasSuffix(r.Title, ".") || strings.HasSuffix(r.Remedy, ".") && !strings.HasSuffix(r.Remedy, "...") || !strings.HasSuffix(r.Why, ".") && !strings.HasSuffix(r.Why, "?") {
+			t.Errorf("%s is not written like the others: %q, %q, %q", r.Code, r.Title, r.Why, r.Remedy)
+		}
+		checks := 0
+		for _, has := range []bool{r.recipe != nil, r.file != nil, r.pkg != nil, r.set != nil, strings.HasPrefix(r.Code, "P")} {
+			if has {
+				checks++
+			}
+		}
+		if checks != 1 {
+			t.Errorf("%s has %d checks", r.Code, checks)
+		}
 	}
-	slices.SortFunc(claims, func(a, b layout.Claim) int { return strings.Compare(a.Path.Path, b.Path.Path) })
-	s := pack.Spec{
-		Facts:  pack.Facts{Name: "tide", Version: "1.2", Release: 1, Arch: "any", Target: "t", Summary: "x", License: "MIT", Recipe: "tide"},
-		Claims: claims, Recipe: []byte(good + "[[waive]]\ncode=\"L202\"\npath=\"/usr/bin/*\"\nbecause=\"it has to\"\n[package.tide]\nlayout={}\n[package.tide-data]\nlayout={}\n"), Time: time.Unix(1e9, 0),
-		Build: pack.BuildRecord{Isolation: isolation},
+	if len(seen) < 120 {
+		t.Errorf("%d rules", len(seen))
 	}
-	if facts != nil {
-		facts(&s.Facts)
+	for _, c := range []struct{ word, want string }{{"r105", "R105"}, {"R105", "R105"}, {"R1", ""}, {"Z999", ""}} {
+		if r, ok := Find(c.word); r.Code != c.want || ok != (c.want != "") {
+			t.Errorf("Find(%q) = %q, %v", c.word, r.Code, ok)
+		}
 	}
-	if s.Facts.Category == "script" {
-		s.Scripts = map[string]string{"after-install": "if true; then"}
-	}
-	if s.Facts.Category == "empty" {
-		s.Claims = nil
-	}
-	w, err := pack.Write(context.Background(), dir, s, progress.None)
-	if err != nil {
-		t.Fatal(err)
-	}
-	p, err := pack.Open(w.Path)
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer p.Close()
-	findings, err := Package(context.Background(), p)
-	if err != nil {
-		t.Fatal(err)
-	}
-	return findings
 }
 
-func compile(t *testing.T, source string, args ...string) string {
+func parsed(t *testing.T, text string) *recipe.Recipe {
 	t.Helper()
-	cc, err := exec.LookPath("cc")
+	r, err := recipe.Parse("recipe.toml", []byte(text), recipe.Target{Arch: "x86_64"}, nil)
 	if err != nil {
-		t.Skip("no C compiler on this machine to make test programs with")
+		t.Fatal(err)
 	}
-	out := filepath.Join(t.TempDir(), "out")
-	cmd := exec.Command(cc, append([]string{"-x", "c", "-", "-o", out, "-s"}, args...)...)
-	cmd.Stdin = strings.NewReader(source)
-	if b, err := cmd.CombinedOutput(); err != nil {
-		t.Fatalf("cc %v: %v\n%s", args, err, b)
-	}
-	return out
+	return r
 }
 
-const program = "#include <stdio.h>\nint main(void) { puts(\"tide\"); return 0; }"
+func recipeOfExample(t *testing.T, piece string) *recipe.Recipe {
+	return parsed(t, Workspace(piece).Files["recipes/tide/recipe.toml"])
+}
 
-var hardened = []string{"-pie", "-fPIE", "-Wl,-z,relro,-z,now"}
-
-func TestPackageRules(t *testing.T) {
-	machine := func(f *pack.Facts) { f.Arch = machineArch() }
-	lib := func(args ...string) string {
-		return compile(t, "#include <stdio.h>\nint tide(void) { return puts(\"\"); }", append([]string{"-shared", "-fPIC", "-Wl,-z,relro,-z,now"}, args...)...)
+func told(findings []Finding) string {
+	var out []string
+	for _, f := range findings {
+		word := f.Code + ":" + string(f.Severity)
+		if f.Waived != "" {
+			word += "-"
+		}
+		out = append(out, word)
 	}
-	for _, c := range []struct {
-		want  string
-		facts func(*pack.Facts)
-		files []file
-	}{
-		{"", nil, []file{{path: "/usr/share/tide/a"}}},
-		{"L201", nil, []file{{path: "/usr/share/a", mode: "0666"}}},
-		{"L202-", nil, []file{{path: "/usr/bin/a", text: "#!/bin/sh\n", mode: "4755"}}},
-		{"L202", nil, []file{{path: "/usr/libexec/a", text: "#!/bin/sh\n", mode: "2755"}}},
-		{"L203", nil, []file{{path: "/usr/local/share/a"}}},
-		{"L204", nil, []file{{path: "/etc/a"}}},
-		{"", nil, []file{{path: "/etc/a", kind: recipe.Config}}},
-		{"L205", nil, []file{{path: "/usr/share/a.orig"}}},
-		{"L206", nil, []file{{path: "/usr/share/a", link: "gone"}}},
-		{"L206", nil, []file{{path: "/usr/share/a", link: "/w/.ellwand/build/x/stage/usr/share/b"}}},
-		{"", nil, []file{{path: "/usr/share/a", link: "b"}, {path: "/usr/share/b"}}},
-		{"L207", func(f *pack.Facts) { f.Category = "empty"; f.Needs = []pack.Need{{Need: "x"}} }, nil},
-		{"L208", nil, []file{{path: "/usr/share/a", owner: "tide"}}},
-		{"", func(f *pack.Facts) { f.Accounts = map[string]recipe.Account{"tide": {}} }, []file{{path: "/usr/share/a", owner: "tide"}}},
-		{"L209", nil, []file{{path: "/usr/share/a"}, {path: "/usr/share/A"}}},
-		{"L210", func(f *pack.Facts) { f.Provides = []pack.Provide{{Provide: "command/tide"}} }, []file{{path: "/usr/include/a.h"}}},
-		{"S401", func(f *pack.Facts) { f.Category = "script" }, nil},
-		{"S402", nil, []file{{path: "/usr/share/a", text: "hello", mode: "0755"}}},
-		{"S403", nil, []file{{path: "/usr/bin/a", text: "#!/usr/local/bin/tideplot\n", mode: "0755"}}},
-		{"M502", nil, []file{{path: "/usr/share/a", text: "at /home/ines/salt/.ellwand/build/tide/work/x here"}}},
-		{"M503", func(f *pack.Facts) { f.Category = "empty"; f.Name = "tide-data" }, nil},
-		{"M504", func(f *pack.Facts) { f.Needs = []pack.Need{{Need: "tide-data = 1.1-1"}} }, nil},
-		{"", func(f *pack.Facts) { f.Needs = []pack.Need{{Need: "tide-data = 1.2-1"}, {Need: "tidy = 9"}} }, nil},
-		{"E310", machine, []file{{path: "/usr/share/a"}}},
-		{"E311", machine, []file{{path: "/usr/bin/a", text: "\x7fELF?", mode: "0755"}}},
-		{"", machine, []file{{path: "/usr/bin/a", disk: compile(t, program, hardened...), mode: "0755"}}},
-		{"E305", nil, []file{{path: "/usr/bin/a", disk: compile(t, program, hardened...), mode: "0755"}}},
-		{"E301", machine, []file{{path: "/usr/bin/a", disk: compile(t, program, append(hardened, "-Wl,-z,execstack")...), mode: "0755"}}},
-		{"E303", machine, []file{{path: "/usr/bin/a", disk: compile(t, program, "-no-pie", "-fno-pie", "-Wl,-z,relro,-z,now"), mode: "0755"}}},
-		{"E303", machine, []file{{path: "/usr/bin/a", disk: compile(t, program, "-pie", "-fPIE", "-Wl,-z,norelro"), mode: "0755"}}},
-		{"E304", machine, []file{{path: "/usr/bin/a", disk: compile(t, program, append(hardened, "-Wl,-rpath,/opt/x")...), mode: "0755"}}},
-		{"E306", func(f *pack.Facts) { f.Arch = "vax" }, []file{{path: "/usr/bin/a", disk: compile(t, program, hardened...), mode: "0755"}}},
-		{"E307", machine, []file{{path: "/usr/lib/libtide.so", disk: lib()}}},
-		{"E308", machine, []file{{path: "/usr/lib/libtide.so.1.2", disk: lib("-Wl,-soname,libtide.so.1")}}},
-		{"", machine, []file{{path: "/usr/lib/libtide.so.1.2", disk: lib("-Wl,-soname,libtide.so.1")}, {path: "/usr/lib/libtide.so.1", link: "libtide.so.1.2"}}},
+	return strings.Join(out, " ")
+}
+
+// TestQuiet looks at recipes about which there is nothing to say, however odd
+// they look: what a rule must not take for a mistake.
+func TestQuiet(t *testing.T) {
+	for name, piece := range map[string]string{
+		"plain":               "",
+		"quoted otherwise":    stageFile("install -d \"${DESTDIR}/usr\" \"$DESTDIR\"/usr/share\nx=$DESTDIR/usr\nls \"$x\""),
+		"here-document":       stageFile("cat > \"$DESTDIR/usr/a\" <<END\nrun $DESTDIR/bin | sudo make -j4\nEND"),
+		"numbers and dates":   stageFile("date -u -d \"@$SOURCE_DATE_EPOCH\" +%Y > \"$DESTDIR/usr/year\"\nuname -m"),
+		"pipes of no concern": stageFile("echo a | sort > b\nls | while read -r f; do echo \"$f\"; done\ntar -c . | tar -x -C \"$DESTDIR\""),
+		"may fail":            stageFile("rm -f a || true\ngrep x y || :\ntest -e z || exit 0"),
+		"flags are added to":  buildFile("make --version CFLAGS=\"$CFLAGS -DX\" CXXFLAGS=\"$CXXFLAGS\"\nexport LDFLAGS=\"$LDFLAGS -lm\"\nCFLAGS=\"-DY ${CFLAGS}\" make --version"),
+		"one job":             buildFile("make --version -j1\nmake --version -j\"$ELL_JOBS\""),
+		"offline":             "[needs]\nbuild = [\"command/git\", \"command/rsync\"]\n" + stageFile("git init\ngit config --global a b\nrsync -a a b"),
+		"functions":           stageFile("put() { install -m644 \"$1\" \"$2\"; }\nput a b"),
+		"version by chance":   "version = \"1.2\"\n" + stageFile("echo 1.25 v11.2 0.1.2.3"),
+		"etc.":                `summary = "Print tables of tides, currents etc."`,
+		"an abbreviation":     `summary = "Print tables as on board the R.V. S.T.A.R."`,
+		"open bounds":         "[needs]\nrun = [\"a >= 1, < 2\", \"a != 1.5\", \"b = 1\", \"c > 1, <= 1.0.1\", \"d < 1\"]",
+		"both bounds":         "[needs]\nrun = [\"a >= 1\", \"a < 2\"]",
+		"removal":             stageFile("rm -rf \"$DESTDIR/usr/doc\" \"${x:-a}\"/* \"$ELL_SOURCE\"/tmp"),
 	} {
-		if got := codes(lintPackage(t, c.facts, "namespaces", c.files...)); got != c.want {
-			t.Errorf("%+v: %q, want %q", c.files, got, c.want)
+		findings := (&Linter{}).Recipe(t.Context(), recipeOfExample(t, piece))
+		for _, f := range findings {
+			t.Errorf("%s: %s line %d: %s", name, f.Code, f.Line, f.Message)
 		}
-	}
-	if got := codes(lintPackage(t, nil, "none")); got != "M501" {
-		t.Errorf("without isolation: %q", got)
 	}
 }
 
-func machineArch() string {
-	out, err := exec.Command("uname", "-m").Output()
-	if err != nil {
-		return "unknown"
+func TestProfile(t *testing.T) {
+	r := recipeOfExample(t, "release = 2\nhomepage = \"\"\n"+stageFile("curl x")) // a warning, a hint, an error, and a need
+	for _, c := range []struct {
+		profile Profile
+		want    string
+	}{
+		{Profile{}, "R132:error R105:warning R151:warning R117:hint"},
+		{Profile{Level: Normal}, "R132:error R105:warning R151:warning R117:hint"},
+		{Profile{Level: Gentle}, "R132:error R105:hint R151:hint"},
+		{Profile{Level: Strict}, "R105:error R132:error R151:error R117:warning"},
+		{Profile{Off: []string{"r132", "R151"}}, "R105:warning R117:hint"},
+		{Profile{Level: Gentle, Severities: map[string]Severity{"r117": Error, "R132": Hint}}, "R117:error R105:hint R132:hint R151:hint"},
+	} {
+		if got := told((&Linter{Profile: c.profile}).Recipe(t.Context(), r)); got != c.want {
+			t.Errorf("%+v: %s, want %s", c.profile, got, c.want)
+		}
 	}
-	return strings.TrimSpace(string(out))
+	for text, want := range map[string]string{
+		"": "error true", "refuse = \"warning\"": "warning true", "refuse = \"never\"": " false",
+	} {
+		doc := document.Parse("ellwand.toml", []byte("[lint]\n"+text))
+		var settings struct {
+			Lint Profile `toml:"lint"`
+		}
+		doc.Decode(&settings)
+		settings.Lint.Check(doc, "lint")
+		s, ok := settings.Lint.Refuses()
+		if got := string(s) + map[bool]string{true: " true", false: " false"}[ok]; got != want || doc.Problems.Err() != nil {
+			t.Errorf("%s: %s, %v", text, got, doc.Problems.Err())
+		}
+	}
 }
 
-func TestCatalogue(t *testing.T) {
-	seen := map[string]bool{}
-	for _, r := range Rules() {
-		if seen[r.Code] || r.Title == "" || r.Why == "" || r.Remedy == "" || (r.recipe == nil) == (r.pkg == nil) && !slices.ContainsFunc(repositoryRules, func(o Rule) bool { return o.Code == r.Code }) || ranks[r.Severity] == 0 && r.Severity != Error {
-			t.Errorf("%s is not complete, or stands twice", r.Code)
-		}
-		seen[r.Code] = true
+// TestMend mends recipes, and looks at what came of them: the finding is gone,
+// and nothing else has changed.
+func TestMend(t *testing.T) {
+	parse := func(text []byte) (*recipe.Recipe, error) {
+		return recipe.Parse("recipe.toml", text, recipe.Target{Arch: "x86_64"}, nil)
 	}
-	if _, ok := Find("r105"); !ok {
-		t.Error("codes are not found in small letters")
+	for _, c := range []struct{ code, piece, old, now string }{
+		{"R102", `summary = "Print tables."`, `"Print tables."`, `"Print tables"`},
+		{"R108", "[[source]]\nurl = 'https://a.example/tide-1.2.tar.gz'\nsha256 = \"" + strings.Repeat("0", 64) + "\"", "tide-1.2.tar", "tide-{version}.tar"},
+		{"R111", "[[waive]]\ncode = \"R101\"\nbecause = \"x\"\n\n# the end\n[discards]", "[[waive]]\ncode = \"R101\"\nbecause = \"x\"\n\n", ""},
+		{"R115", `license = "MIT OR GPL-2.0+"`, "GPL-2.0+", "GPL-2.0-or-later"},
+		{"R133", stageFile("cp a $DESTDIR/a; cp b ${TMPDIR}/b\nls >$DESTDIR/c"), "cp a $DESTDIR/a; cp b ${TMPDIR}/b\nls >$DESTDIR/c", "cp a \"$DESTDIR/a\"; cp b \"${TMPDIR}/b\"\nls >\"$DESTDIR/c\""},
+		{"R135", buildFile("make -j4 a\nmake a -j8"), "make -j4 a\nmake a -j8", "make -j\"$ELL_JOBS\" a\nmake a -j\"$ELL_JOBS\""},
+		{"R151", stageFile("cmake ."), "[steps]", "[needs]\nbuild = [\"command/cmake\"]\n\n[steps]"},
+		{"R151", "[needs]\nrun = [\"a\"]\n" + stageFile("cmake ."), "[needs]\n", "[needs]\nbuild = [\"command/cmake\"]\n"},
+		{"R151", "[needs]\nbuild = [\n  \"command/cc\",\n]\n" + stageFile("cc a; cmake ."), "  \"command/cc\"", "  \"command/cmake\", \"command/cc\""},
+	} {
+		piece := strings.TrimSuffix(c.piece, "[discards]")
+		r := recipeOfExample(t, piece)
+		before := string(r.Doc.Data)
+		m, err := Mend(r, (&Linter{}).Recipe(t.Context(), r), parse)
+		if err != nil {
+			t.Errorf("%s: %v", c.code, err)
+			continue
+		}
+		if want := strings.Replace(before, c.old, c.now, 1); string(m.Text) != want {
+			t.Errorf("%s: %q\nbecame\n%s\nwant\n%s", c.code, c.piece, m.Text, want)
+			continue
+		}
+		again := (&Linter{}).Recipe(t.Context(), parsed(t, string(m.Text)))
+		if slices.ContainsFunc(again, func(f Finding) bool { return f.Code == c.code }) {
+			t.Errorf("%s: it is still found", c.code)
+		}
+	}
+}
+
+// TestMendLayout mends what is found at paths of packages, in every way in
+// which a layout can be written.
+func TestMendLayout(t *testing.T) {
+	for _, c := range []struct{ tables, want string }{
+		{"[package.tide.layout]\n\"/**\" = {}", "\"/**\" = {}\n\"/etc/a\" = { kind = \"config\" }"},
+		{"[package.tide.layout]\n\"/**\" = {}\n\"/etc/a\" = {}", "\"/etc/a\" = { kind = \"config\" }"},
+		{"[package.tide.layout]\n\"/etc/a\" = { mode = \"0600\" }", "\"/etc/a\" = { kind = \"config\", mode = \"0600\" }"},
+		{"[package.tide.layout]\n\"/etc/a\" = { kind = \"state\" }", "\"/etc/a\" = { kind = \"config\" }"},
+		{"[package.tide]\nlayout = { \"/**\" = {} }", "layout = { \"/etc/a\" = { kind = \"config\" }, \"/**\" = {} }"},
+	} {
+		r := parsed(t, exampleFacts+c.tables+"\n")
+		text, err := r.Doc.Apply(inLayout("tide", "/etc/a", "kind", "config")(r))
+		if err != nil || !strings.Contains(string(text), c.want) {
+			t.Errorf("%s\nbecame\n%s (%v)", c.tables, text, err)
+			continue
+		}
+		if got := parsed(t, string(text)).Packages["tide"].Layout["/etc/a"].Kind; got != "config" {
+			t.Errorf("%s: kind %q", c.tables, got)
+		}
+	}
+	bare := parsed(t, exampleFacts)
+	text, err := bare.Doc.Apply(inLayout("tide", "/etc/a", "kind", "config")(bare))
+	if err != nil || parsed(t, string(text)).Packages["tide"].Layout["/etc/a"].Kind != "config" {
+		t.Errorf("without a layout: %s (%v)", text, err)
+	}
+	for _, facts := range []string{"", "discard = []\n", "discard = [\"/b\"]\n"} {
+		r := parsed(t, exampleFacts+facts)
+		text, err := r.Doc.Apply(discard("/a~")(r))
+		if err != nil || !slices.Contains(parsed(t, string(text)).Discard, "/a~") {
+			t.Errorf("%q: %s (%v)", facts, text, err)
+		}
+	}
+}
+
+func TestNewSince(t *testing.T) {
+	f := func(code, path, message string) Finding { return Finding{Code: code, Path: path, Message: message} }
+	before := []Finding{f("L205", "/usr/lib/tide-1.2/a~", "x"), f("E304", "/usr/bin/a", "has 3"), f("E304", "/usr/bin/b", "x")}
+	now := []Finding{f("L205", "/usr/lib/tide-1.3/a~", "x"), f("L205", "/usr/lib/tide-1.3/b~", "x"), f("E304", "/usr/bin/a", "has 4"), f("E304", "/usr/bin/a", "has 5"), f("E304", "/usr/bin/c", "x")}
+	var got []string
+	for _, f := range NewSince(now, before) {
+		got = append(got, f.Code+f.Path+f.Message)
+	}
+	want := []string{"L205/usr/lib/tide-1.3/b~x", "E304/usr/bin/ahas 5", "E304/usr/bin/cx"}
+	if !slices.Equal(got, want) {
+		t.Errorf("%q, want %q", got, want)
+	}
+}
+
+func TestRepository(t *testing.T) {
+	audits := []repo.Audit{{Channel: "testing", Target: "t", Findings: []repo.Finding{{Code: repo.UnmetNeed, Package: "a@1-1.any", Reason: "needs b"}, {Code: repo.Unneeded, Package: "c@1-1.any"}}}}
+	v := repo.Verification{Damaged: []repo.Damage{{Name: "packages/a.ell", Reason: repo.Missing}, {Name: "packages/b.ell", Reason: "other"}, {Name: "shards/x", Reason: repo.Missing}}, Unnamed: []string{"files/y"}}
+	if got, want := told((&Linter{}).Repository("r", audits, v)), "P601:error P607:error P608:error P609:error P606:hint P610:hint"; got != want {
+		t.Errorf("%s, want %s", got, want)
+	}
+}
+
+func TestBuildPaths(t *testing.T) {
+	for text, want := range map[string]string{
+		"at /build/work/tide-1.2/x here":                            "/build/work/tide-1.2/x",
+		"a/home/ines/.ellwand/build/tide/work\"b":                   "/.ellwand/build/tide/work",
+		"go/build/x and /build/workers":                             "",
+		strings.Repeat("/build/x", 1000) + "/build/stage/usr/share": "/build/stage/usr/share",
+		"/build/home/":                 "/build/home/",
+		"/build/stage":                 "",
+		"\x00/build/needs/usr/lib\x00": "/build/needs/usr/lib",
+	} {
+		if got := buildPathIn([]byte(text)); got != want {
+			t.Errorf("%.60q: %q, want %q", text, got, want)
+		}
+	}
+	// Across the border of two blocks, too.
+	long := strings.Repeat("x", 1<<20-6) + "/build/work/a"
+	if got, err := findBuildPath(strings.NewReader(long), int64(len(long))); got != "/build/work/a" || err != nil {
+		t.Errorf("across blocks: %q, %v", got, err)
+	}
+}
+
+// TestExampleParts takes an example with every part apart.
+func TestExampleParts(t *testing.T) {
+	e := Workspace("summary = \"x\"\n[steps]\nstage = '''\n[no table]\n'''\n-- published --\n-- other ebb --\n[needs]\nrun = [\"tide\"]\n-- a file --\nEly\n-- /ellwand.toml --\nname = \"y\"\n-- then --\ntrue\n")
+	own := parsed(t, e.Files["recipes/tide/recipe.toml"])
+	if own.Summary != "x" || own.Steps.Stage != "[no table]\n" || len(own.Changes) != 1 || own.Name != "tide" {
+		t.Errorf("%+v", own)
+	}
+	other := parsed(t, e.Files["recipes/ebb/recipe.toml"])
+	if other.Name != "ebb" || !slices.Equal(other.Needs.Run, []string{"tide"}) || other.Packages["ebb"].Layout["/usr/share/licenses/ebb/COPYING"].From != "COPYING" {
+		t.Errorf("%+v", other)
+	}
+	if e.Files["recipes/tide/a file"] != "Ely\n" || e.Files["ellwand.toml"] != "name = \"y\"\n" || e.Then != "true\n" || parsed(t, e.Before["recipes/tide/recipe.toml"]).Version != "1.2" {
+		t.Errorf("%+v", e)
 	}
 }

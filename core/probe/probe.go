@@ -299,6 +299,19 @@ func (b *Base) lacking(library string, symbols []string) []string {
 	return lacks
 }
 
+// Library tells whether the linker finds -lNAME.
+func (b *Base) Library(name string) bool {
+	dirs := append(b.linker(), b.glob("/usr/lib/gcc/*/*")...)
+	return slices.ContainsFunc(dirs, func(dir string) bool {
+		for _, ending := range []string{".so", ".a"} {
+			if _, err := b.stat(path.Join(dir, "lib"+name+ending)); err == nil {
+				return true
+			}
+		}
+		return false
+	})
+}
+
 // Near names what of the base has nearly the name that a need asks for; empty
 // where there is nothing like it.
 func (b *Base) Near(n need.Need) string {

@@ -29,6 +29,9 @@ type Terms struct {
 	// Allow are findings of the gate that are let pass. One that matches none is
 	// an error.
 	Allow []Exception
+	// Passed are what was let pass before, by whoever looked at the packages;
+	// the history keeps them with the others.
+	Passed []Exception
 }
 
 // Change is what became of a channel.

@@ -97,6 +97,11 @@ func (tx *transaction) judge(ctx context.Context, edits []*edit, terms Terms, si
 			return nil, err
 		}
 		verdicts[i].assumed, verdicts[i].met = len(g.assumed), g.met
+		for _, x := range terms.Passed {
+			if slices.ContainsFunc(e.came, func(r Record) bool { return r.Name == x.Package }) {
+				verdicts[i].allowed = append(verdicts[i].allowed, x)
+			}
+		}
 		for _, f := range g.findings {
 			at := slices.IndexFunc(terms.Allow, func(x Exception) bool { return x.Code == f.Code && x.Package == f.Name() })
 			if at < 0 {

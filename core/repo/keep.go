@@ -32,6 +32,9 @@ type Damage struct {
 	Reason string `json:"reason"`
 }
 
+// Missing is the reason of a file that is not there.
+const Missing = "it is missing"
+
 // Verification is what came of reading a repository whole.
 type Verification struct {
 	Snapshots int      `json:"snapshots"`
@@ -58,7 +61,7 @@ func (r *Repository) reached(ctx context.Context, starts []string, pruned []stri
 	note := func(err error) error {
 		var half *HalfCopiedError
 		if errors.As(err, &half) {
-			out.damaged = append(out.damaged, Damage{half.Name, "it is missing"})
+			out.damaged = append(out.damaged, Damage{half.Name, Missing})
 			return nil
 		}
 		var damaged *DamagedError
@@ -198,7 +201,7 @@ func isPage(name string) bool { return path.Ext(name) == ".html" }
 func (r *Repository) checkFile(ctx context.Context, name, want string, size int64) (reason string, n int64, err error) {
 	f, err := r.Storage.Open(ctx, name)
 	if errors.Is(err, fs.ErrNotExist) {
-		return "it is missing", 0, nil
+		return Missing, 0, nil
 	}
 	if err != nil {
 		return "", 0, err

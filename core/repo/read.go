@@ -13,6 +13,7 @@ import (
 	"os"
 	"runtime"
 	"slices"
+	"strconv"
 	"strings"
 	"sync/atomic"
 	"time"
@@ -287,6 +288,30 @@ func (r *Repository) records(ctx context.Context, sha256 string, keep func(line 
 		return cmp.Or(cmp.Compare(a.Name, b.Name), b.Full().Compare(a.Full()), cmp.Compare(a.Arch, b.Arch))
 	})
 	return s, records, err
+}
+
+// Named reads the packages of one name in a channel for a target, the newest
+// first: no more of the index than the shard that they are in.
+func (r *Repository) Named(ctx context.Context, channel, target, name string) (records []Record, err error) {
+	err = r.steady(ctx, func() error {
+		_, targets, err := r.targets(ctx, channel)
+		if err != nil || targets[target] == "" {
+			return err
+		}
+		s, err := r.Snapshot(ctx, targets[target])
+		if err != nil {
+			return err
+		}
+		ref, ok := s.Shards[shardOf(name)]
+		if !ok {
+			return nil
+		}
+		found, err := r.shard(mentions(strconv.Quote(name)))(ctx, ref)
+		records = slices.DeleteFunc(found, func(r Record) bool { return r.Name != name })
+		slices.SortFunc(records, func(a, b Record) int { return b.Full().Compare(a.Full()) })
+		return err
+	})
+	return records, err
 }
 
 // State is what a repository held at some time, for each of its targets.

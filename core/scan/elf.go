@@ -32,6 +32,11 @@ type ELF struct {
 	Relro       bool // some of them are
 	ExecStack   bool
 	TextRel     bool
+	WriteExec   bool   // a segment can be both written and run
+	DebugInfo   bool   // it has DWARF debug information
+	RPath       bool   // some of Runpath is in the older DT_RPATH
+	Code        int64  // bytes of its executable segments
+	Language    string // Go or Rust, where a file tells; empty for others
 	SymbolTable bool   // it is not stripped
 	Broken      string // what is wrong with the file, where it cannot be read
 }
@@ -56,6 +61,13 @@ func readELF(r io.ReaderAt) *ELF {
 		return &ELF{Broken: err.Error()}
 	}
 	e := &ELF{Arch: arches[f.Machine], Type: OtherType, SymbolTable: f.Section(".symtab") != nil}
+	e.DebugInfo = f.Section(".debug_info") != nil || f.Section(".zdebug_info") != nil
+	switch {
+	case f.Section(".go.buildinfo") != nil || f.Section(".note.go.buildid") != nil:
+		e.Language = "Go"
+	case f.Section(".rustc") != nil || strings.Contains(comment(f), "rustc"):
+		e.Language = "Rust"
+	}
 	switch f.Type {
 	case elf.ET_EXEC:
 		e.Type = Program
@@ -67,6 +79,11 @@ func readELF(r io.ReaderAt) *ELF {
 	stack := false
 	for _, p := range f.Progs {
 		switch p.Type {
+		case elf.PT_LOAD:
+			if p.Flags&elf.PF_X != 0 {
+				e.Code += int64(p.Filesz)
+				e.WriteExec = e.WriteExec || p.Flags&elf.PF_W != 0
+			}
 		case elf.PT_INTERP:
 			if b, err := io.ReadAll(io.LimitReader(p.Open(), 4096)); err == nil {
 				e.Interpreter = strings.TrimRight(string(b), "\x00")
@@ -116,6 +133,7 @@ func (e *ELF) dynamic(f *elf.File) {
 	for _, tag := range []elf.DynTag{elf.DT_RUNPATH, elf.DT_RPATH} {
 		if p := first(tag); p != "" {
 			e.Runpath = append(e.Runpath, strings.Split(p, ":")...)
+			e.RPath = e.RPath || tag == elf.DT_RPATH
 		}
 	}
 	flags, flags1 := bits(elf.DT_FLAGS), bits(elf.DT_FLAGS_1)
@@ -143,6 +161,19 @@ func (e *ELF) dynamic(f *elf.File) {
 		}
 		slices.Sort(e.Symbols[v.Name])
 	}
+}
+
+// comment is what compilers have left in a file.
+func comment(f *elf.File) string {
+	s := f.Section(".comment")
+	if s == nil {
+		return ""
+	}
+	b, err := io.ReadAll(io.LimitReader(s.Open(), 4096))
+	if err != nil {
+		return ""
+	}
+	return string(b)
 }
 
 // buildID finds the GNU build id among a segment's notes.

@@ -245,6 +245,18 @@ func (f File) starts() []string {
 	return nil
 }
 
+// private tells whether a file finds a library in its own package, in a folder
+// of its RUNPATH: nobody else has to bring that.
+func private(files []File, f File, soname string) bool {
+	origin := strings.NewReplacer("${ORIGIN}", path.Dir(f.Path), "$ORIGIN", path.Dir(f.Path))
+	return slices.ContainsFunc(files, func(o File) bool {
+		if o.ELF == nil || o.ELF.Type != Shared || o.ELF.Soname != soname && path.Base(o.Path) != soname {
+			return false
+		}
+		return slices.ContainsFunc(f.ELF.Runpath, func(dir string) bool { return path.Clean(origin.Replace(dir)) == path.Dir(o.Path) })
+	})
+}
+
 // Needs derives what a package needs from what was found in its files; what
 // it offers itself is left out. Each need stands once, with the first file
 // that has it and the symbol versions of all.
@@ -270,6 +282,9 @@ func Needs(files []File, own []Provide) []Need {
 				add(need.Alternative{Kind: need.File, Name: f.ELF.Interpreter}, f.Path, nil)
 			}
 			for _, soname := range f.ELF.Needed {
+				if private(files, f, soname) {
+					continue
+				}
 				add(need.Alternative{Kind: need.Soname, Name: soname}, f.Path, f.ELF.Symbols[soname])
 			}
 		}

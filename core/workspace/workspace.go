@@ -25,6 +25,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"ellwand.example/core/document"
+	"ellwand.example/core/lint"
 	"ellwand.example/core/recipe"
 	"ellwand.example/core/repo"
 )
@@ -60,6 +61,7 @@ type Settings struct {
 	Store        Store                 `toml:"store"`
 	Targets      map[string]Target     `toml:"target"`
 	Repositories map[string]Repository `toml:"repository"`
+	Lint         lint.Profile          `toml:"lint"`
 }
 
 // Build is the table [build].
@@ -164,6 +166,7 @@ func Open(dir string) (*Workspace, error) {
 		doc.Add(doc.At("store", "url"), fmt.Sprintf("%q is not the address of a store", w.Settings.Store.URL), `url = "https://…"`)
 	}
 	w.checkTargets(doc)
+	w.Settings.Lint.Check(doc, "lint")
 	if err := w.UseTarget(w.Settings.Build.Target); err != nil {
 		doc.Add(doc.At("build", "target"), err.Error(), "letters, digits, . and -")
 	}

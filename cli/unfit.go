@@ -1,0 +1,126 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"ellwand.example/core/lint"
+	"ellwand.example/core/pack"
+	"ellwand.example/core/repo"
+	"ellwand.example/core/workspace"
+	"ellwand.example/term"
+)
+
+// unfitError is what lint found in packages that were to be published. Nothing
+// was.
+type unfitError struct {
+	channel  string
+	findings []lint.Finding
+	names    map[string]string // of packages, by their identities
+}
+
+func (e *unfitError) Error() string {
+	s := fmt.Sprintf("not fit for channel %s:", e.channel)
+	for _, f := range e.findings {
+		s += fmt.Sprintf("\n  %s  %s: %s", f.Code, f.Subject, f.Message)
+	}
+	return s
+}
+
+// fit has lint look at packages that are to be published: findings as bad as
+// the settings say keep them back, unless they are let pass. Files that are no
+// packages are left to the publish, which tells of them. Of the exceptions,
+// those for the gate stay among the terms.
+func (a *app) fit(ctx context.Context, w *workspace.Workspace, r *repo.Repository, channel string, files []string, terms *repo.Terms) error {
+	l := a.linter(ctx, w)
+	threshold, refuses := l.Profile.Refuses()
+	var allowed []repo.Exception
+	terms.Allow = slices.DeleteFunc(terms.Allow, func(x repo.Exception) bool {
+		ours := !strings.HasPrefix(x.Code, "P")
+		if ours {
+			allowed = append(allowed, x)
+		}
+		return ours
+	})
+	if !refuses && len(allowed) == 0 {
+		return nil
+	}
+	var opened []*pack.Package
+	defer func() { closeAll(opened) }()
+	names := map[string]string{}
+	for _, file := range files {
+		if p, err := pack.Open(file); err == nil {
+			opened = append(opened, p)
+			names[p.Facts.Identity()] = p.Facts.Name
+		}
+	}
+	unfit := &unfitError{channel: channel, names: names}
+	used := map[repo.Exception]bool{}
+	for _, group := range lint.Groups(opened) {
+		findings, err := l.Together(ctx, group)
+		if err != nil {
+			continue // damaged, of which the publish tells
+		}
+		for _, f := range findings {
+			at := slices.IndexFunc(allowed, func(x repo.Exception) bool { return x.Code == f.Code && x.Package == names[f.Subject] })
+			switch {
+			case f.Waived != "" || !lint.Reaches([]lint.Finding{f}, threshold) && at < 0:
+			case at >= 0:
+				used[allowed[at]] = true
+			case !a.isPublished(ctx, r, channel, group, f.Subject):
+				unfit.findings = append(unfit.findings, f)
+			}
+		}
+	}
+	if len(unfit.findings) > 0 {
+		return unfit
+	}
+	for _, x := range allowed {
+		if !used[x] {
+			return &repo.UnusedError{Exceptions: []repo.Exception{x}}
+		}
+	}
+	terms.Passed = allowed
+	return nil
+}
+
+// isPublished tells whether a package is in the channel already, so that
+// publishing it changes nothing.
+func (a *app) isPublished(ctx context.Context, r *repo.Repository, channel string, group []*pack.Package, identity string) bool {
+	for _, p := range group {
+		if p.Facts.Identity() != identity {
+			continue
+		}
+		records, err := r.Named(ctx, channel, p.Facts.Target, p.Facts.Name)
+		return err == nil && slices.ContainsFunc(records, func(rec repo.Record) bool { return rec.Identity() == identity })
+	}
+	return false
+}
+
+// explainUnfit shows what keeps packages from being published, and what to do
+// about it.
+func (a *app) explainUnfit(e *unfitError) {
+	w := a.err
+	w.Printf("%s\n\n", w.Style(term.Bad, "refused: lint found what would hurt users; nothing was published"))
+	subject := ""
+	for i, f := range e.findings {
+		if f.Subject != subject {
+			subject = f.Subject
+			w.Printf("%s\n", w.Style(term.Strong, subject))
+		}
+		place := ""
+		if f.Path != "" {
+			place = term.Visible(f.Path) + ": "
+		}
+		w.Printf("  %s  %s\n", w.Style(term.Bad, f.Code), w.Wrapped(place+term.Visible(f.Message), 8))
+		if i == len(e.findings)-1 || e.findings[i+1].Code != f.Code {
+			w.Printf("        %s\n", w.Style(term.Good, w.Wrapped("→ "+f.Remedy, 8)))
+		}
+	}
+	f := e.findings[0]
+	w.Printf("\nWhat is meant to be is waived in the recipe, with its reason. To let one pass this once, with a reason that the history keeps:\n  %s\n",
+		w.Style(term.Faint, fmt.Sprintf("--allow %s:%s --because \"…\"", f.Code, e.names[f.Subject])))
+	w.Printf("`ellwand explain %s` tells more; `refuse` in [lint] of ellwand.toml says from which severity on packages are kept back.\n", f.Code)
+}

@@ -1,0 +1,160 @@
+package lint
+
+import (
+	"bytes"
+	"encoding/xml"
+	"fmt"
+	"strings"
+
+	"github.com/owenrumney/go-sarif/v3/pkg/report/v210/sarif"
+)
+
+// sarifLevels are SARIF's words for the severities.
+var sarifLevels = map[Severity]string{Error: "error", Warning: "warning", Hint: "note"}
+
+// SARIF writes findings in the Static Analysis Results Interchange Format 2.1.0
+// (OASIS). A finding in a package is placed at the line of the recipe that
+// could mend it, where there is one, and at the path in the package else;
+// waived findings are there, suppressed.
+func SARIF(findings []Finding, version string) ([]byte, error) {
+	run := sarif.NewRunWithInformationURI("ellwand", "https://ellwand.example")
+	run.Tool.Driver.WithVersion(version)
+	used := map[string]bool{}
+	for _, f := range findings {
+		used[f.Code] = true
+	}
+	for _, r := range catalogue {
+		if used[r.Code] {
+			run.AddRule(r.Code).WithName(r.Code).WithShortDescription(text(r.Title)).WithFullDescription(text(r.Why)).WithHelp(text("To mend it: " + r.Remedy + ".")).
+				WithDefaultConfiguration(sarif.NewReportingConfiguration().WithLevel(sarifLevels[r.Severity]))
+		}
+	}
+	for _, f := range findings {
+		result := run.CreateResultForRule(f.Code).WithLevel(sarifLevels[f.Severity]).WithMessage(sarif.NewTextMessage(f.place() + f.Message))
+		at := sarif.NewPhysicalLocation().WithArtifactLocation(sarif.NewSimpleArtifactLocation(f.artifact()))
+		if f.File != "" && f.Line > 0 {
+			at.WithRegion(sarif.NewRegion().WithStartLine(f.Line))
+		}
+		location := sarif.NewLocation().WithPhysicalLocation(at)
+		location.AddLogicalLocation(sarif.NewLogicalLocation().WithName(f.Subject).WithKind("module"))
+		result.AddLocation(location)
+		if f.Waived != "" {
+			result.AddSuppression(sarif.NewSuppression().WithKind("inSource").WithJustification(f.Waived))
+		}
+	}
+	report := sarif.NewReport()
+	report.AddRun(run)
+	var b bytes.Buffer
+	err := report.PrettyWrite(&b)
+	return b.Bytes(), err
+}
+
+func text(s string) *sarif.MultiformatMessageString {
+	return sarif.NewMultiformatMessageString().WithText(s)
+}
+
+// place is a finding's path, as a message begins with it.
+func (f Finding) place() string {
+	if f.Path == "" {
+		return ""
+	}
+	return f.Path + ": "
+}
+
+// artifact is the file that a finding is about, for a reader of files.
+func (f Finding) artifact() string {
+	switch {
+	case f.File != "":
+		return f.File
+	case f.Path != "":
+		return strings.TrimPrefix(f.Path, "/")
+	}
+	return f.Subject
+}
+
+// The elements of a report as JUnit writes it.
+type (
+	junitSuites struct {
+		XMLName  xml.Name     `xml:"testsuites"`
+		Name     string       `xml:"name,attr"`
+		Tests    int          `xml:"tests,attr"`
+		Failures int          `xml:"failures,attr"`
+		Errors   int          `xml:"errors,attr"`
+		Suites   []junitSuite `xml:"testsuite"`
+	}
+	junitSuite struct {
+		Name     string      `xml:"name,attr"`
+		Tests    int         `xml:"tests,attr"`
+		Failures int         `xml:"failures,attr"`
+		Errors   int         `xml:"errors,attr"`
+		Skipped  int         `xml:"skipped,attr"`
+		Time     string      `xml:"time,attr"`
+		Cases    []junitCase `xml:"testcase"`
+	}
+	junitCase struct {
+		Name      string        `xml:"name,attr"`
+		Classname string        `xml:"classname,attr"`
+		Time      string        `xml:"time,attr"`
+		Skipped   *junitSkipped `xml:"skipped"`
+		Failure   *junitFailure `xml:"failure"`
+		Output    string        `xml:"system-out,omitempty"`
+	}
+	junitSkipped struct {
+		Message string `xml:"message,attr"`
+	}
+	junitFailure struct {
+		Message string `xml:"message,attr"`
+		Type    string `xml:"type,attr"`
+		Text    string `xml:",chardata"`
+	}
+)
+
+// JUnit writes findings as the XML report that JUnit and its followers write:
+// a suite for each subject, in it a case for each rule that found something
+// there, which fails for errors and warnings; waived findings are skipped, and
+// hints are cases that passed, with what they say as their output. A subject
+// without a finding has one case that passed.
+func JUnit(subjects []string, findings []Finding) ([]byte, error) {
+	all := junitSuites{Name: "ellwand lint", Suites: []junitSuite{}}
+	for _, subject := range subjects {
+		suite := junitSuite{Name: subject, Time: "0"}
+		for _, f := range findings {
+			if f.Subject != subject {
+				continue
+			}
+			c := junitCase{Name: f.Code + " " + f.place() + f.Message, Classname: subject, Time: "0"}
+			rule, _ := Find(f.Code)
+			switch {
+			case f.Waived != "":
+				c.Skipped = &junitSkipped{f.Waived}
+				suite.Skipped++
+			case f.Severity == Hint:
+				c.Output = f.Remedy
+			default:
+				where := ""
+				if f.File != "" {
+					where = fmt.Sprintf("%s:%d\n", f.File, f.Line)
+				}
+				c.Failure = &junitFailure{Message: rule.Title, Type: string(f.Severity), Text: where + f.place() + f.Message + "\n" + f.Remedy}
+				suite.Failures++
+			}
+			suite.Cases = append(suite.Cases, c)
+		}
+		if len(suite.Cases) == 0 {
+			suite.Cases = []junitCase{{Name: "no findings", Classname: subject, Time: "0"}}
+		}
+		suite.Tests = len(suite.Cases)
+		all.Tests += suite.Tests
+		all.Failures += suite.Failures
+		all.Suites = append(all.Suites, suite)
+	}
+	var b bytes.Buffer
+	b.WriteString(xml.Header)
+	e := xml.NewEncoder(&b)
+	e.Indent("", "  ")
+	if err := e.Encode(all); err != nil {
+		return nil, err
+	}
+	b.WriteString("\n")
+	return b.Bytes(), nil
+}

@@ -1,0 +1,360 @@
+package lint
+
+import (
+	"bytes"
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path"
+	"regexp"
+	"slices"
+	"strings"
+	"sync"
+
+	"ellwand.example/core/layout"
+	"ellwand.example/core/pack"
+	"ellwand.example/core/recipe"
+	"ellwand.example/core/scan"
+)
+
+// packageCheck is what rules on packages see.
+type packageCheck struct {
+	collector
+	*pack.Package
+	recipe *recipe.Recipe // that it was made from
+	linter *Linter
+	ctx    context.Context
+
+	Layout []pack.Entry
+	holds  map[string]int // directory → paths right in it
+
+	mu       sync.Mutex           // of what follows, while files are looked at
+	files    map[string]scan.File // those with something to tell
+	textual  map[string]bool      // executable files that are text without #!
+	imports  map[string]symbols   // of ELF files
+	exports  map[string][]string  // library → what it offers, see scan.Exported
+	pages    map[string]bool      // commands that manuals are about
+	licenses map[string]string    // licence texts
+	desktops map[string]keyFile   // desktop entries
+	units    map[string]keyFile   // units of the service manager
+}
+
+// symbols are names of dynamic symbols without versions: those that a file
+// must find, those that it can do without, and its own.
+type symbols struct{ strong, weak, own []string }
+
+// path reports something about a path in the package.
+func (c *packageCheck) path(p, format string, args ...any) {
+	c.add(Finding{Path: p, Message: fmt.Sprintf(format, args...)})
+}
+
+// mendPath is path, with what would mend it.
+func (c *packageCheck) mendPath(p string, f fix, paste, format string, args ...any) {
+	c.add(Finding{Path: p, Message: fmt.Sprintf(format, args...), fix: f, Paste: paste})
+}
+
+// setMode reports a path whose mode is to be another.
+func (c *packageCheck) setMode(e pack.Entry, mode fs.FileMode, format string, args ...any) {
+	octal := layout.Octal(mode)
+	c.mendPath(e.Path, inLayout(c.Facts.Name, e.Path, "mode", octal), layoutLine(e.Path, "mode", octal), format, args...)
+}
+
+// layoutLine is a line for a layout, ready to paste.
+func layoutLine(path, key, value string) string {
+	return fmt.Sprintf("%q = { %s = %q }", path, key, value)
+}
+
+// there tells whether the package has a path.
+func (c *packageCheck) there(p string) bool {
+	_, ok := pack.Find(c.Layout, p)
+	return ok
+}
+
+// development tells whether the package is one of headers and the like.
+func (c *packageCheck) development() bool {
+	return strings.HasSuffix(c.Facts.Name, "-dev") || strings.HasSuffix(c.Facts.Name, "-devel") || strings.HasSuffix(c.Facts.Name, "-headers")
+}
+
+// debug tells whether the package has split-off debug information alone.
+func (c *packageCheck) debug() bool { return c.Facts.Category == "debug" }
+
+// main tells whether the package is the recipe's first.
+func (c *packageCheck) main() bool { return c.Facts.Name == c.Facts.Recipe }
+
+// inMemory is up to which size a file's contents are kept in memory to be
+// looked into; larger ones go through a temporary file.
+const inMemory = 8 << 20
+
+// maxText bounds the texts that rules read whole.
+const maxText = 1 << 20
+
+// fileCheck is what rules on files see: one file, under one of its paths.
+type fileCheck struct {
+	pack.Entry
+	found scan.File
+	data  []byte      // the whole of it; nil where it is large
+	at    io.ReaderAt // the same
+	pkg   *packageCheck
+
+	rule     Rule
+	findings []Finding
+}
+
+// say reports something about the file.
+func (c *fileCheck) say(format string, args ...any) {
+	c.report(Finding{Message: fmt.Sprintf(format, args...)})
+}
+
+func (c *fileCheck) report(f Finding) {
+	f.Code, f.Severity, f.Subject, f.Path = c.rule.Code, c.rule.Severity, c.pkg.subject, c.Path
+	f.Remedy = cmp.Or(f.Remedy, c.rule.Remedy)
+	c.findings = append(c.findings, f)
+}
+
+// text is what a text says; ok is false for others, and for very long ones.
+func (c *fileCheck) text() (text string, ok bool) {
+	if c.data == nil || len(c.data) > maxText || bytes.IndexByte(c.data[:min(len(c.data), 4096)], 0) >= 0 {
+		return "", false
+	}
+	return string(c.data), true
+}
+
+// runs tells whether the file may be executed.
+func (c *fileCheck) runs() bool { return layout.ParseMode(c.Mode)&0o111 != 0 }
+
+// look reads the payload once: rules on files are asked about each, and what
+// the other rules need is gathered.
+func (c *packageCheck) look(ctx context.Context) error {
+	var err error
+	if c.Layout, err = c.Package.Layout(); err != nil {
+		return err
+	}
+	c.files, c.textual, c.imports, c.exports = map[string]scan.File{}, map[string]bool{}, map[string]symbols{}, map[string][]string{}
+	c.pages, c.licenses, c.desktops, c.units = map[string]bool{}, map[string]string{}, map[string]keyFile{}, map[string]keyFile{}
+	c.holds = map[string]int{}
+	also := map[string][]pack.Entry{} // the other paths of a file's contents
+	for _, e := range c.Layout {
+		c.holds[path.Dir(e.Path)]++
+		if first := cmp.Or(e.Copy, e.Same); first != "" {
+			also[first] = append(also[first], e)
+		}
+	}
+	var rules []Rule
+	for _, r := range catalogue {
+		if r.file != nil && c.linter.Profile.has(r.Code) {
+			rules = append(rules, r)
+		}
+	}
+	return c.Look(ctx, func(e pack.Entry, r io.Reader) error {
+		f, done, err := open(e, r)
+		if err != nil {
+			return err
+		}
+		defer done()
+		f.pkg = c
+		for _, e := range append([]pack.Entry{e}, also[e.Path]...) {
+			f.Entry, f.found.Path = e, e.Path
+			if err := f.gather(); err != nil {
+				return err
+			}
+			for _, r := range rules {
+				f.rule = r
+				r.file(f)
+			}
+		}
+		c.mu.Lock()
+		defer c.mu.Unlock()
+		c.findings = append(c.findings, f.findings...)
+		return nil
+	})
+}
+
+// open makes the contents of a file readable at any place.
+func open(e pack.Entry, r io.Reader) (f *fileCheck, done func(), err error) {
+	f, done = &fileCheck{}, func() {}
+	if e.Size <= inMemory {
+		f.data = make([]byte, e.Size)
+		if b, ok := r.(*bytes.Reader); ok && b.Size() == e.Size {
+			// The bytes are there already, until this call is over.
+			f.data = f.data[:0]
+			_, err = b.WriteTo(borrow{&f.data})
+		} else {
+			_, err = io.ReadFull(r, f.data)
+		}
+		f.at = bytes.NewReader(f.data)
+	} else {
+		f.at, done, err = spill(r)
+	}
+	if err == nil {
+		f.found, err = scan.Contents(e.Path, f.at, e.Size)
+	}
+	if err != nil {
+		done()
+	}
+	return f, done, err
+}
+
+// borrow is written to once, and keeps the slice itself.
+type borrow struct{ to *[]byte }
+
+func (b borrow) Write(p []byte) (int, error) {
+	*b.to = p
+	return len(p), nil
+}
+
+// spill puts what is read into a temporary file.
+func spill(r io.Reader) (io.ReaderAt, func(), error) {
+	f, err := os.CreateTemp("", "ellwand-lint-")
+	if err != nil {
+		return nil, func() {}, err
+	}
+	done := func() {
+		f.Close()
+		os.Remove(f.Name())
+	}
+	if _, err := io.Copy(f, r); err != nil {
+		return nil, done, err
+	}
+	return f, done, nil
+}
+
+// gather keeps what rules on the whole package need of a file.
+func (c *fileCheck) gather() error {
+	p := c.pkg
+	var in symbols
+	var exported []string
+	if c.found.ELF != nil && c.found.ELF.Broken == "" && !strings.HasPrefix(c.Path, debugDir) {
+		// An error is a file without dynamic symbols.
+		in.strong, in.weak, _ = scan.Undefined(c.at)
+		exported, _ = scan.Exported(c.at)
+		in.own = unversioned(exported)
+	}
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if c.found.ELF != nil || c.found.Interpreter != "" || c.found.PkgConfig != nil || c.found.Python != nil {
+		p.files[c.Path] = c.found
+	}
+	if len(in.strong)+len(in.weak)+len(exported) > 0 {
+		p.imports[c.Path] = in
+	}
+	if len(exported) > 0 && c.found.ELF.Type == scan.Shared {
+		p.exports[c.Path] = exported
+	}
+	if c.found.ELF == nil && c.found.Interpreter == "" && c.runs() && !strings.HasPrefix(c.Path, debugDir) {
+		p.textual[c.Path] = true
+	}
+	if text, ok := c.text(); ok {
+		switch {
+		case c.Kind == recipe.License:
+			p.licenses[c.Path] = text
+		case desktopPath.MatchString(c.Path):
+			p.desktops[c.Path] = readKeys(text)
+		case unitPath.MatchString(c.Path):
+			p.units[c.Path] = readKeys(text)
+		case scan.Manual(c.Path) != "":
+			for _, name := range namesOfManual(text) {
+				p.pages[name] = true
+			}
+		}
+	}
+	return nil
+}
+
+// debugDir is where split-off debug information lies. It is no program, and
+// names the folders of the build.
+const debugDir = "/usr/lib/debug/"
+
+// buildMark is what paths of a build's own folders have in them: those that
+// steps see in a sandbox, and those of a build without one.
+var buildMark = regexp.MustCompile(`/build/(?:work|stage|home|needs)/|/\.ellwand/build/`)
+
+// findBuildPath looks for the path of a build folder.
+func findBuildPath(r io.ReaderAt, size int64) (string, error) {
+	const block, overlap = 1 << 20, 4096
+	buf := make([]byte, min(size, block+overlap))
+	for at := int64(0); at < size; at += block {
+		n, err := r.ReadAt(buf, at)
+		if err != nil && !errors.Is(err, io.EOF) {
+			return "", err
+		}
+		if mark := buildPathIn(buf[:n]); mark != "" {
+			return mark, nil
+		}
+	}
+	return "", nil
+}
+
+// buildPathIn is findBuildPath for bytes in memory.
+func buildPathIn(data []byte) string {
+	for from := 0; ; {
+		// A plain search is many times faster than the expression's.
+		i := bytes.Index(data[from:], []byte("/build/"))
+		if i < 0 {
+			return ""
+		}
+		at := from + i
+		start := max(at-len("/.ellwand"), 0)
+		if found := buildMark.FindIndex(data[start:min(at+len("/build/needs/"), len(data))]); found != nil {
+			begin := start + found[0]
+			end := start + found[1]
+			for end < len(data) && end-begin < 200 && data[end] > ' ' && data[end] < 0x7f && !strings.ContainsRune("\"':;<>()[]", rune(data[end])) {
+				end++
+			}
+			return string(data[begin:end])
+		}
+		from = at + len("/build/")
+	}
+}
+
+// place names for findings at paths the line of the layout that claims them,
+// so far as the recipe has one.
+func (c *packageCheck) place(findings []Finding) {
+	var paths []layout.Path
+	for _, f := range findings {
+		if e, ok := pack.Find(c.Layout, f.Path); ok && f.File == "" {
+			paths = append(paths, layout.Path{Path: e.Path, Type: e.Type, Size: e.Size})
+		}
+	}
+	if len(paths) == 0 || c.recipe == nil || c.recipe.Doc == nil || len(c.recipe.Packages) == 0 {
+		return
+	}
+	lines := map[string]int{}
+	for _, o := range layout.Owners(c.recipe, paths) {
+		if o.Package == c.Facts.Name {
+			lines[o.Name] = o.Line
+		}
+	}
+	for i, f := range findings {
+		if line := lines[f.Path]; line > 0 && f.File == "" {
+			findings[i].File, findings[i].Line = c.recipe.Doc.File, line
+		}
+	}
+}
+
+// eachELF calls f for every ELF file, in the order of paths.
+func (c *packageCheck) eachELF(f func(string, *scan.ELF)) {
+	for _, e := range c.Layout {
+		if elf := c.files[e.Path].ELF; elf != nil && !strings.HasPrefix(e.Path, debugDir) {
+			f(e.Path, elf)
+		}
+	}
+}
+
+// provides tells whether the package offers something whose name begins so.
+func (c *packageCheck) provides(kinds ...string) bool {
+	return slices.ContainsFunc(c.Facts.Provides, func(p pack.Provide) bool {
+		return slices.ContainsFunc(kinds, func(k string) bool { return strings.HasPrefix(p.Provide, k+"/") })
+	})
+}
+
+// mayBeElsewhere tells whether a link's target may come with another package
+// of the same recipe: a library's development link points to its run-time one.
+func (c *packageCheck) mayBeElsewhere(target string) bool {
+	return strings.Contains(path.Base(target), ".so.") || slices.ContainsFunc(c.Facts.Needs, func(n pack.Need) bool {
+		return strings.Contains(n.Need, " = "+c.Facts.Full().String())
+	})
+}

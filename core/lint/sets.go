@@ -1,0 +1,453 @@
+package lint
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"path"
+	"slices"
+	"strings"
+
+	"ellwand.example/core/layout"
+	"ellwand.example/core/need"
+	"ellwand.example/core/pack"
+	"ellwand.example/core/recipe"
+	"ellwand.example/core/scan"
+	"ellwand.example/core/version"
+)
+
+// setCheck is what rules on all packages of one recipe see.
+type setCheck struct {
+	collector
+	packages []*pack.Package
+	linter   *Linter
+	ctx      context.Context
+	err      error
+}
+
+// of reports something about one of the packages.
+func (c *setCheck) of(p *pack.Package, f Finding) {
+	c.subject = p.Facts.Identity()
+	c.add(f)
+}
+
+// failed keeps an error, with which the whole look at the packages ends.
+func (c *setCheck) failed(err error) bool {
+	if c.err == nil {
+		c.err = err
+	}
+	return err != nil
+}
+
+// published calls f for each package with what is published of its name, if
+// that is an older one.
+func (c *setCheck) published(f func(now, before *pack.Package)) {
+	if c.linter.Published == nil {
+		return
+	}
+	for _, p := range c.packages {
+		before, err := c.linter.Published(c.ctx, p.Facts)
+		if c.failed(err) {
+			return
+		}
+		if before != nil {
+			f(p, before)
+			before.Close()
+		}
+	}
+}
+
+// offers tells whether one of the packages offers something of a kind and name.
+func (c *setCheck) offers(kind, name string) bool {
+	return slices.ContainsFunc(c.packages, func(p *pack.Package) bool {
+		return slices.ContainsFunc(p.Facts.AllProvides(), func(o need.Provide) bool { return o.Kind == kind && o.Name == name })
+	})
+}
+
+// gone lists what a package offered and no package of the recipe offers now.
+func (c *setCheck) gone(before *pack.Package, kinds ...string) []string {
+	var out []string
+	for _, o := range before.Facts.AllProvides() {
+		if slices.Contains(kinds, o.Kind) && !c.offers(o.Kind, o.Name) {
+			out = append(out, o.Kind+"/"+o.Name)
+		}
+	}
+	return out
+}
+
+// eachModule calls f for each pkg-config module of the packages.
+func (c *setCheck) eachModule(f func(p *pack.Package, at string, m pcModule)) {
+	for _, p := range c.packages {
+		entries, err := p.Layout()
+		if c.failed(err) {
+			return
+		}
+		var modules []pack.Entry
+		for _, e := range entries {
+			if path.Ext(e.Path) == ".pc" && path.Base(path.Dir(e.Path)) == "pkgconfig" && e.Type == layout.File && e.Size <= maxText && e.Same == "" && e.Copy == "" {
+				modules = append(modules, e)
+			}
+		}
+		if len(modules) == 0 {
+			continue
+		}
+		c.failed(p.Contents(c.ctx, modules, func(e pack.Entry, r io.Reader) error {
+			text, err := io.ReadAll(r)
+			if err == nil {
+				f(p, e.Path, readModule(string(text)))
+			}
+			return err
+		}))
+	}
+}
+
+// linkable tells whether -lNAME finds a library in the packages or the base.
+func (c *setCheck) linkable(name string) bool {
+	for _, p := range c.packages {
+		entries, _ := p.Layout()
+		for _, e := range entries {
+			base := path.Base(e.Path)
+			if base == "lib"+name+".so" || base == "lib"+name+".a" {
+				return true
+			}
+		}
+	}
+	base := c.linter.base(c.packages[0].Facts.Target)
+	return base == nil || base.Library(name)
+}
+
+// libraries are the shared libraries of a package by soname.
+func sonames(p *pack.Package) map[string]string {
+	out := map[string]string{}
+	for _, o := range p.Facts.Provides {
+		if parsed, err := need.ParseProvide(o.Provide); err == nil && parsed.Kind == need.Soname && o.Path != "" {
+			out[parsed.Name] = o.Path
+		}
+	}
+	return out
+}
+
+// exports reads which symbols a library of a package offers.
+func (c *setCheck) exports(p *pack.Package, at string) []string {
+	entries, err := p.Layout()
+	if c.failed(err) {
+		return nil
+	}
+	e, ok := pack.Find(entries, at)
+	if ok && e.Type == layout.Symlink {
+		e, ok = pack.Find(entries, linkTarget(e))
+	}
+	if first := e.Same + e.Copy; ok && first != "" {
+		e, ok = pack.Find(entries, first)
+	}
+	if !ok || e.Type != layout.File {
+		return nil
+	}
+	var out []string
+	c.failed(p.Contents(c.ctx, []pack.Entry{e}, func(e pack.Entry, r io.Reader) error {
+		f, done, err := open(e, r)
+		if err != nil {
+			return err
+		}
+		defer done()
+		out, _ = scan.Exported(f.at) // an error is a file without symbols
+		return nil
+	}))
+	return out
+}
+
+// setRules are about the packages of one recipe together, and about what was
+// published before.
+var setRules = []Rule{
+	{
+		Code: "M504", Severity: Error, Title: "a need that excludes a sibling",
+		Why:    "Packages of one recipe are published together; one that wants another version of its sibling can never be installed with it.",
+		Remedy: "write {full} for the sibling's version",
+		Wrong:  siblings(`needs = ["tide = 1.1-1"]`),
+		Right:  siblings(`needs = ["tide = {full}"]`),
+		set: func(c *setCheck) {
+			c.eachSiblingNeed(func(p *pack.Package, n pack.Need, a need.Alternative, sibling need.Provide) {
+				if !a.MetBy(sibling) {
+					c.of(p, Finding{Path: n.Path, Message: fmt.Sprintf("it needs %s, and this is %s", n.Need, sibling.Version)})
+				}
+			})
+		},
+	},
+	{
+		Code: "M505", Severity: Warning, Title: "a need that nobody here meets",
+		Why:    "Neither the base nor a package that is built or published here has it: nobody can install the package until somebody publishes that.",
+		Remedy: "correct its name or bound, or build and publish what meets it first; `ellwand needs` shows who has what",
+		Wrong:  "[needs]\nrun = [\"harbour-names >= 3\"]",
+		Right:  "[needs]\nrun = [\"command/sh\"]",
+		set: func(c *setCheck) {
+			if c.linter.Meets == nil {
+				return
+			}
+			for _, p := range c.packages {
+				if c.linter.base(p.Facts.Target) == nil {
+					continue
+				}
+				for _, n := range p.Facts.Needs {
+					parsed, err := need.Parse(n.Need)
+					if err != nil || c.linter.Meets(parsed) || slices.ContainsFunc(c.packages, func(o *pack.Package) bool {
+						return slices.ContainsFunc(o.Facts.AllProvides(), parsed.MetBy)
+					}) {
+						continue
+					}
+					c.of(p, Finding{Path: n.Path, Message: "nobody here has " + n.Need})
+				}
+			}
+		},
+	},
+	{
+		Code: "M506", Severity: Hint, Title: "a need of a sibling in any version",
+		Why:    "Nobody has tried the one with an older or newer version of the other: they were built together.",
+		Remedy: "write NAME = {full}",
+		Wrong:  siblings(`needs = ["tide"]`),
+		Right:  siblings(`needs = ["tide = {full}"]`),
+		set: func(c *setCheck) {
+			c.eachSiblingNeed(func(p *pack.Package, n pack.Need, a need.Alternative, sibling need.Provide) {
+				exact := slices.ContainsFunc(p.Facts.Needs, func(o pack.Need) bool { return strings.HasPrefix(o.Need, a.Name+" = ") })
+				if len(a.Constraints) == 0 && !exact {
+					c.of(p, Finding{Message: fmt.Sprintf("it needs %s in any version", n.Need)})
+				}
+			})
+		},
+	},
+	{
+		Code: "M507", Severity: Error, Title: "two packages of a recipe with one path",
+		Why:    "They cannot both be installed. Most often one of them is left over from an earlier state of the recipe.",
+		Remedy: "remove the package that the recipe does not make any more, or let one of the two have the path",
+		Wrong:  staleSibling("sed -i '/tide-extra/,$d' recipes/tide/recipe.toml\nellwand build tide\n"),
+		Right:  staleSibling("ellwand build tide\n"),
+		set: func(c *setCheck) {
+			type owned struct {
+				entry pack.Entry
+				by    string
+			}
+			seen := map[string]owned{}
+			for _, p := range c.packages {
+				entries, err := p.Layout()
+				if c.failed(err) {
+					return
+				}
+				for _, e := range entries {
+					o, twice := seen[e.Path]
+					if !twice {
+						seen[e.Path] = owned{e, p.Facts.Name}
+						continue
+					}
+					same := o.entry.Type == layout.Directory && e.Type == layout.Directory && o.entry.Mode == e.Mode && o.entry.Owner == e.Owner && o.entry.Group == e.Group
+					if !same {
+						c.of(p, Finding{Path: e.Path, Message: fmt.Sprintf("%s has it too, as %s %s %s:%s; here it is %s %s %s:%s", o.by, o.entry.Type, o.entry.Mode, o.entry.Owner, o.entry.Group, e.Type, e.Mode, e.Owner, e.Group)})
+					}
+				}
+			}
+		},
+	},
+	{
+		Code: "M510", Severity: Warning, Title: "its size has jumped",
+		Why:    "Between two versions that is seldom meant: something was packed that should not be, or was lost.",
+		Remedy: "`ellwand compare OLD NEW` shows which folders grew or shrank",
+		Wrong:  grown("9000000"),
+		Right:  grown("4100000"),
+		set: func(c *setCheck) {
+			c.published(func(now, before *pack.Package) {
+				a, b := before.Facts.Size, now.Facts.Size
+				if a-b > 1<<20 && b*2 < a || b-a > 1<<20 && b > a*3/2 {
+					c.of(now, Finding{Message: fmt.Sprintf("%.1f MB installed, and %.1f MB in %s", float64(b)/1e6, float64(a)/1e6, before.Facts.Full())})
+				}
+			})
+		},
+	},
+	{
+		Code: "M511", Severity: Warning, Title: "a library that others need is gone",
+		Why:    "What is linked with it cannot be installed beside the new version, or does not start.",
+		Remedy: "build again what needs it (`ellwand plan` lists that), and publish all together; or keep the old library in a package of its own",
+		Wrong:  twoLibraries("2", "tide"),
+		Right:  twoLibraries("1", "tide"),
+		set: func(c *setCheck) {
+			c.published(func(now, before *pack.Package) {
+				if gone := c.gone(before, need.Soname); len(gone) > 0 {
+					c.of(now, Finding{Message: fmt.Sprintf("%s of %s: no package of the recipe has it now", several(gone), before.Facts.Full())})
+				}
+			})
+		},
+	},
+	{
+		Code: "M512", Severity: Error, Title: "symbols are gone and the soname is the same",
+		Why:    "Programs that use them are told that the library fits. They start, and fail at the first call; or not at all.",
+		Remedy: "raise the number in the soname, or bring the symbols back",
+		Wrong:  twoLibraries("1", "ebb"),
+		Right:  twoLibraries("1", "tide"),
+		set: func(c *setCheck) {
+			c.published(func(now, before *pack.Package) {
+				after := sonames(now)
+				for _, soname := range sortedKeys(sonames(before)) {
+					at, stays := after[soname]
+					if !stays {
+						continue
+					}
+					is := c.exports(now, at)
+					var gone []string
+					for _, s := range c.exports(before, sonames(before)[soname]) {
+						if _, ok := slices.BinarySearch(is, s); !ok {
+							gone = append(gone, s)
+						}
+					}
+					if len(gone) > 0 && len(is) > 0 {
+						c.of(now, Finding{Path: at, Message: fmt.Sprintf("%s of %s had %s", soname, before.Facts.Full(), several(gone))})
+					}
+				}
+			})
+		},
+	},
+	{
+		Code: "M513", Severity: Warning, Title: "a command or module that others may use is gone",
+		Why:    "Scripts and builds that call it stop working at the upgrade.",
+		Remedy: "see whether it was lost; if it is meant, say so in the change entry",
+		Wrong:  renamedCommand("tides"),
+		Right:  renamedCommand("tide"),
+		set: func(c *setCheck) {
+			c.published(func(now, before *pack.Package) {
+				if gone := c.gone(before, need.Command, need.PkgConfig, need.Python, need.Perl); len(gone) > 0 {
+					c.of(now, Finding{Message: fmt.Sprintf("%s had %s", before.Facts.Full(), several(gone))})
+				}
+			})
+		},
+	},
+	{
+		Code: "M514", Severity: Hint, Title: "a settings file is gone",
+		Why:    "What administrators have set in it has no effect any more, and nobody tells them.",
+		Remedy: "say in the change entry where the settings went",
+		Wrong:  renamedSettings("tides.conf"),
+		Right:  renamedSettings("tide.conf"),
+		set: func(c *setCheck) {
+			there := map[string]bool{}
+			for _, p := range c.packages {
+				entries, err := p.Layout()
+				if c.failed(err) {
+					return
+				}
+				for _, e := range entries {
+					there[e.Path] = true
+				}
+			}
+			c.published(func(now, before *pack.Package) {
+				entries, err := before.Layout()
+				if c.failed(err) {
+					return
+				}
+				for _, e := range entries {
+					if e.Kind == recipe.Config && !there[e.Path] {
+						c.of(now, Finding{Path: e.Path, Message: "it was in " + before.Facts.Full().String()})
+					}
+				}
+			})
+		},
+	},
+	{
+		Code: "M519", Severity: Warning, Title: "its epoch was raised for nothing",
+		Why:    "An epoch outranks every version and can never be taken back. It is for versions that have to start over, and these go on.",
+		Remedy: "leave the epoch as it was",
+		Wrong:  "epoch = 1\nversion = \"1.3\"\n" + changes("1:1.3-1") + publishedBefore(""),
+		Right:  "version = \"1.3\"\n" + changes("1.3-1") + publishedBefore(""),
+		set: func(c *setCheck) {
+			c.published(func(now, before *pack.Package) {
+				if now.Facts.Epoch > before.Facts.Epoch && version.Compare(before.Facts.Version, now.Facts.Version) < 0 {
+					c.of(now, Finding{Message: fmt.Sprintf("%s is newer than %s without it", now.Facts.Version, before.Facts.Version)})
+				}
+			})
+		},
+	},
+}
+
+// eachSiblingNeed calls f for each need of a package for another one of the
+// recipe, by its name.
+func (c *setCheck) eachSiblingNeed(f func(p *pack.Package, n pack.Need, a need.Alternative, sibling need.Provide)) {
+	for _, p := range c.packages {
+		for _, n := range p.Facts.Needs {
+			parsed, err := need.Parse(n.Need)
+			if err != nil || len(parsed.Alternatives) != 1 || parsed.Alternatives[0].Kind != need.Package {
+				continue
+			}
+			for _, o := range c.packages {
+				if o != p && o.Facts.Name == parsed.Alternatives[0].Name {
+					f(p, n, parsed.Alternatives[0], need.Provide{Kind: need.Package, Name: o.Facts.Name, Version: o.Facts.Full().String()})
+				}
+			}
+		}
+	}
+}
+
+// siblings is an example with two packages, of which one has a line.
+func siblings(line string) string {
+	return stageFile(`echo Ely > "$DESTDIR/usr/share/tide/harbours"; install -d "$DESTDIR/usr/share/tide-extra"; echo Aln > "$DESTDIR/usr/share/tide-extra/harbours"`) + `
+[package.tide.layout]
+"/usr/share/licenses/tide/COPYING" = { from = "COPYING" }
+"/**" = {}
+[package.tide-extra]
+summary = "More harbours for tide"
+` + line + `
+[package.tide-extra.layout]
+"/usr/share/tide-extra/**" = {}`
+}
+
+// staleSibling is an example with two packages of which one is not in the
+// recipe any more, after commands.
+func staleSibling(then string) string {
+	return stageFile(`echo Ely > "$DESTDIR/usr/share/tide/harbours"; echo 3.14 > "$DESTDIR/usr/share/tide/table"`) + `
+[package.tide.layout]
+"/usr/share/licenses/tide/COPYING" = { from = "COPYING" }
+"/**" = {}
+[package.tide-extra]
+summary = "More harbours for tide"
+[package.tide-extra.layout]
+"/usr/share/tide/table" = {}
+-- then --
+` + then
+}
+
+// publishedBefore is the part of an example that is published first.
+func publishedBefore(fragment string) string { return "\n-- published --\n" + fragment }
+
+// changes is a change entry for a version.
+func changes(full string) string {
+	return "[[change]]\nversion = \"" + full + "\"\ndate    = 2031-04-02\nby      = \"Ines Quarrell\"\ntext    = [\"Tables for three more harbours\"]\n"
+}
+
+// next begins an example of the version after the published one.
+const next = "version = \"1.3\"\n"
+
+// grown is an example with as much data, after one with four million bytes.
+func grown(bytes string) string {
+	data := func(n string) string {
+		return stageFile("head -c "+n+" /dev/zero > \"$DESTDIR/usr/share/tide/table\"") + "\n"
+	}
+	return next + data(bytes) + changes("1.3-1") + publishedBefore(data("4000000"))
+}
+
+// twoLibraries is an example with a library, after one with another.
+func twoLibraries(number, function string) string {
+	lib := func(number, function string) string {
+		return strings.TrimPrefix(cFile("/usr/lib/libtide.so."+number, "int "+function+"(void) { return 0; }\nint moon(void) { return 0; }", "-shared -fPIC -Wl,-soname,libtide.so."+number), forMachine) + "\n"
+	}
+	return forMachine + next + lib(number, function) + changes("1.3-1") + publishedBefore(forMachine+lib("1", "tide"))
+}
+
+// renamedCommand is an example with a command, after one that is called tide.
+func renamedCommand(name string) string {
+	command := func(name string) string {
+		return strings.ReplaceAll(program("#!/bin/sh\necho high water"), "/usr/bin/tide\"", "/usr/bin/"+name+"\"") + "\n"
+	}
+	return next + command(name) + changes("1.3-1") + publishedBefore(command("tide"))
+}
+
+// renamedSettings is an example with a settings file, after one that is called
+// tide.conf.
+func renamedSettings(name string) string {
+	settings := func(name string) string {
+		return withLayout(`install -d "$DESTDIR/etc"; echo a > "$DESTDIR/etc/`+name+`"`, `"/etc/*.conf" = { kind = "config" }`) + "\n"
+	}
+	return next + settings(name) + changes("1.3-1") + publishedBefore(settings("tide.conf"))
+}

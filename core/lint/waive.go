@@ -1,0 +1,73 @@
+package lint
+
+import (
+	"fmt"
+	"regexp"
+	"strings"
+
+	"github.com/bmatcuk/doublestar/v4"
+
+	"ellwand.example/core/document"
+	"ellwand.example/core/recipe"
+)
+
+// numbers are what differs between two versions of a path or message.
+var numbers = regexp.MustCompile(`[0-9]+(\.[0-9]+)*`)
+
+// accepts tells whether a waiver is for a finding. One without a path is for
+// all of them.
+func accepts(w recipe.Waiver, f Finding) bool {
+	if !strings.EqualFold(w.Code, f.Code) {
+		return false
+	}
+	ok, _ := doublestar.Match(w.Path, f.Path)
+	return ok || w.Path == "" || w.Path == f.Path
+}
+
+// unused tells of waivers that accepted none of the findings, among those whose
+// code is judged. A waiver of a rule that is off may wait for it.
+func (l *Linter) unused(r *recipe.Recipe, findings []Finding, judged func(code string) bool) []Finding {
+	rule, _ := Find("R111")
+	if !l.Profile.has(rule.Code) {
+		return nil
+	}
+	c := collector{subject: r.Name, rule: rule}
+	for i, w := range r.Waivers {
+		known, ok := Find(w.Code)
+		if !ok || !judged(known.Code) || known.Code == rule.Code || l.Profile.severity(known.Code, known.Severity) == "" {
+			continue
+		}
+		used := false
+		for _, f := range findings {
+			used = used || accepts(w, f)
+		}
+		if used {
+			continue
+		}
+		where := ""
+		if w.Path != "" {
+			where = " at " + w.Path
+		}
+		c.add(Finding{
+			File: r.Doc.File, Line: lineOf(r.Doc, r.Doc.At("waive", i)),
+			Message: fmt.Sprintf("nothing is found of %s%s that it could accept", known.Code, where),
+			fix:     dropWaiver(w),
+		})
+	}
+	return l.finish(c.findings, r)
+}
+
+// dropWaiver takes a waiver out of the recipe.
+func dropWaiver(w recipe.Waiver) fix {
+	return func(r *recipe.Recipe) []document.Edit {
+		for i, have := range r.Waivers {
+			if have != w {
+				continue
+			}
+			if at, ok := r.Doc.TableLines("waive", i); ok {
+				return []document.Edit{{At: at}}
+			}
+		}
+		return nil
+	}
+}
