@@ -211,7 +211,7 @@ var elfRules = []Rule{
 		pkg: func(c *packageCheck) {
 			machine := slices.ContainsFunc(c.Layout, func(e pack.Entry) bool {
 				lib := strings.HasPrefix(e.Path, "/usr/lib/") && e.Type != layout.Directory && !strings.HasPrefix(e.Path, "/usr/lib/systemd/") && !strings.HasPrefix(e.Path, "/usr/lib/tmpfiles.d/") && !strings.HasPrefix(e.Path, "/usr/lib/sysusers.d/") && !strings.Contains(e.Path, "-packages/")
-				return c.files[e.Path].ELF != nil || strings.HasSuffix(e.Path, ".a") || lib || strings.HasPrefix(e.Path, "/usr/include/")
+				return c.files[e.Path].ELF != nil || strings.HasSuffix(e.Path, ".a") || strings.HasSuffix(e.Path, ".cmake") || lib || strings.HasPrefix(e.Path, "/usr/include/")
 			})
 			if c.Facts.Arch != recipe.AnyArch && !machine && len(c.Layout) > 0 && !c.debug() {
 				c.say("the package is for %s, and none of its files is", c.Facts.Arch)

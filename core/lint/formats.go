@@ -100,7 +100,7 @@ type (
 		Output    string        `xml:"system-out,omitempty"`
 	}
 	junitSkipped struct {
-		Message string `xml:"message,attr"`
+		Text string `xml:",chardata"`
 	}
 	junitFailure struct {
 		Message string `xml:"message,attr"`

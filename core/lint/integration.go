@@ -15,7 +15,6 @@ import (
 	"ellwand.example/core/layout"
 	"ellwand.example/core/need"
 	"ellwand.example/core/pack"
-	"ellwand.example/core/scan"
 )
 
 // keyFile is a file of [sections] with keys, as desktop entries and units are.
@@ -295,21 +294,12 @@ var integrationRules = []Rule{
 		Wrong:  program("#!/bin/sh\necho high water"),
 		Right:  program("#!/bin/sh\necho high water\nEND\ninstall -d \"$DESTDIR/usr/share/man/man1\"\ncat > \"$DESTDIR/usr/share/man/man1/tide.1\" <<'END'\n.TH tide 1\n.SH NAME\ntide \\- print tables of the tides"),
 		set: func(c *setCheck) {
-			described := map[string]bool{}
+			described := c.pages
 			for _, p := range c.packages {
 				entries, err := p.Layout()
 				if c.failed(err) {
 					return
 				}
-				for _, e := range entries {
-					if page := scan.Manual(e.Path); page != "" {
-						name, _, _ := strings.Cut(page, "(")
-						described[name] = true
-					}
-				}
-			}
-			for _, p := range c.packages {
-				entries, _ := p.Layout()
 				var without []string
 				for _, e := range entries {
 					if commandDirs[path.Dir(e.Path)] && e.Type == layout.File && !described[path.Base(e.Path)] && !described[strings.TrimSuffix(path.Base(e.Path), path.Ext(e.Path))] && !strings.HasPrefix(e.Path, debugDir) {
@@ -323,9 +313,9 @@ var integrationRules = []Rule{
 		},
 	},
 	{
-		Code: "I711", Severity: Warning, Title: "a manual that cannot be read",
-		Why:    "man shows nothing, or garbage: the file has no title line (.TH or .Dd), so it is no manual.",
-		Remedy: "see how it was made: an empty or a half-made file is most often a tool that was missing in the build",
+		Code: "I711", Severity: Warning, Title: "a manual without a title",
+		Why:    "Without a title line (.TH or .Dd) man shows the page without its head, or nothing: most often it is a file of another kind, or one that was half made.",
+		Remedy: "see how it was made: often a tool was missing in the build",
 		Wrong:  manual("tide.1", "Tide prints tables."),
 		Right:  manual("tide.1", ".TH tide 1\n.SH NAME\ntide \\- print tables of the tides"),
 		file: func(c *fileCheck) {

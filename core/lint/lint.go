@@ -10,6 +10,7 @@ import (
 	"cmp"
 	"context"
 	"fmt"
+	"maps"
 	"runtime"
 	"slices"
 	"strings"
@@ -84,17 +85,6 @@ func Find(code string) (Rule, bool) {
 		return Rule{}, false
 	}
 	return catalogue[i], true
-}
-
-// areas are the letters that codes begin with.
-var areas = []struct{ letter, title string }{
-	{"R", "Recipes"},
-	{"L", "Layout: what lies where, and as what"},
-	{"E", "Programs and libraries (ELF)"},
-	{"S", "Scripts in packages"},
-	{"I", "Integration: menus, services, manuals, modules"},
-	{"M", "Facts of packages, and packages together"},
-	{"P", "Repositories"},
 }
 
 // catalogue holds every rule; the files of each area bring theirs.
@@ -173,8 +163,16 @@ func (l *Linter) Recipe(ctx context.Context, r *recipe.Recipe) []Finding {
 // Package looks at a package, of which all is read. An error is a package that
 // cannot be read.
 func (l *Linter) Package(ctx context.Context, p *pack.Package) ([]Finding, error) {
-	r := recipeOf(p)
-	c := &packageCheck{collector: collector{subject: p.Facts.Identity()}, Package: p, recipe: r, linter: l, ctx: ctx}
+	c, err := l.check(ctx, p)
+	if err != nil {
+		return nil, err
+	}
+	return l.finish(c.findings, c.recipe), nil
+}
+
+// check has all rules on packages look at one.
+func (l *Linter) check(ctx context.Context, p *pack.Package) (*packageCheck, error) {
+	c := &packageCheck{collector: collector{subject: p.Facts.Identity()}, Package: p, recipe: recipeOf(p), linter: l, ctx: ctx}
 	if err := c.look(ctx); err != nil {
 		return nil, err
 	}
@@ -185,7 +183,7 @@ func (l *Linter) Package(ctx context.Context, p *pack.Package) ([]Finding, error
 		}
 	}
 	c.place(c.findings)
-	return l.finish(c.findings, r), nil
+	return c, nil
 }
 
 // recipeOf reads the recipe that a package was made from. It was read without
@@ -200,20 +198,24 @@ func recipeOf(p *pack.Package) *recipe.Recipe {
 // they are to one another. The findings of each package stand together, in the
 // order of the packages, those of the set behind them.
 func (l *Linter) Together(ctx context.Context, packages []*pack.Package) ([]Finding, error) {
-	each := make([][]Finding, len(packages))
+	each := make([]*packageCheck, len(packages))
 	g, gctx := errgroup.WithContext(ctx)
 	g.SetLimit(runtime.GOMAXPROCS(0))
 	for i, p := range packages {
 		g.Go(func() (err error) {
-			each[i], err = l.Package(gctx, p)
+			each[i], err = l.check(gctx, p)
 			return err
 		})
 	}
 	if err := g.Wait(); err != nil || len(packages) == 0 {
 		return nil, err
 	}
-	all := slices.Concat(each...)
-	c := &setCheck{packages: packages, linter: l, ctx: ctx}
+	var all []Finding
+	c := &setCheck{packages: packages, linter: l, ctx: ctx, pages: map[string]bool{}}
+	for _, one := range each {
+		all = append(all, l.finish(one.findings, one.recipe)...)
+		maps.Copy(c.pages, one.pages)
+	}
 	for _, rule := range catalogue {
 		if rule.set != nil && l.Profile.has(rule.Code) {
 			c.rule = rule

@@ -139,6 +139,10 @@ func (c *packageCheck) look(ctx context.Context) error {
 	also := map[string][]pack.Entry{} // the other paths of a file's contents
 	for _, e := range c.Layout {
 		c.holds[path.Dir(e.Path)]++
+		if page := scan.Manual(e.Path); page != "" {
+			name, _, _ := strings.Cut(page, "(")
+			c.pages[name] = true
+		}
 		if first := cmp.Or(e.Copy, e.Same); first != "" {
 			also[first] = append(also[first], e)
 		}
@@ -255,7 +259,7 @@ func (c *fileCheck) gather() error {
 			p.desktops[c.Path] = readKeys(text)
 		case unitPath.MatchString(c.Path):
 			p.units[c.Path] = readKeys(text)
-		case scan.Manual(c.Path) != "":
+		case scan.Manual(c.Path) != "" && !c.compressed():
 			for _, name := range namesOfManual(text) {
 				p.pages[name] = true
 			}

@@ -22,6 +22,7 @@ type setCheck struct {
 	packages []*pack.Package
 	linter   *Linter
 	ctx      context.Context
+	pages    map[string]bool // commands that manuals of all of them are about
 	err      error
 }
 
