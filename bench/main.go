@@ -9,6 +9,7 @@ package main
 
 import (
 	"context"
+	"errors"
 	"flag"
 	"fmt"
 	"io"
@@ -42,7 +43,7 @@ func main() {
 	}
 	runs := flag.Int("runs", 3, "how often each thing is measured; the best counts")
 	tree := flag.String("tree", runtime.GOROOT(), "the tree to pack")
-	only := flag.String("only", "", "measure one part: recipe, build, pack, repository, solve or start")
+	only := flag.String("only", "", "measure one part: recipe, build, pack, lint, repository, solve or start")
 	large := flag.Int("large", 50_000, "how many packages the large repository has")
 	keep := flag.String("keep", "", "a folder to work in, in which the large repository stays for the next time")
 	flag.Parse()
@@ -58,7 +59,7 @@ func main() {
 	for _, part := range []struct {
 		name string
 		run  func()
-	}{{"recipe", b.recipe}, {"build", b.building}, {"pack", b.packing}, {"repository", b.repository}, {"solve", b.solving}, {"start", b.start}} {
+	}{{"recipe", b.recipe}, {"build", b.building}, {"pack", b.packing}, {"lint", b.linting}, {"repository", b.repository}, {"solve", b.solving}, {"start", b.start}} {
 		if *only == "" || *only == part.name {
 			part.run()
 		}
@@ -159,6 +160,32 @@ func (b *bench) packing() {
 		p.Close()
 	})
 	row("read its facts", read, "read and verify all of it", whole, "≤ 0.02")
+}
+
+// linting looks at a package of many files, with the program itself.
+func (b *bench) linting() {
+	packages := filepath.Join(b.work, "packages")
+	check(packTree(b.tree, packages))
+	file := filepath.Join(packages, facts("tree", "1").FileName())
+	p, err := pack.Open(file)
+	check(err)
+	check(p.Close())
+	var peak int64
+	own := b.best(func() {
+		cmd := exec.Command(b.ellwand, "lint", file, "--json")
+		cmd.Dir = b.work // no workspace
+		err := cmd.Run()
+		var exit *exec.ExitError
+		if err != nil && !(errors.As(err, &exit) && exit.ExitCode() == 1) { // findings
+			check(err)
+		}
+		peak = max(peak, cmd.ProcessState.SysUsage().(*syscall.Rusage).Maxrss/1024)
+	})
+	tools := b.best(func() {
+		shell(`find "$1" -type f -print0 | xargs -0 -P2 -n 500 sha256sum >/dev/null`, b.tree)
+	})
+	row(fmt.Sprintf("`ellwand lint` of that package of %d paths", p.Facts.Paths), own, "`sha256sum` of its files, 2 processes", tools, "< 1")
+	fmt.Printf("| its memory | %d MiB | | | | ≤ 256 MiB |\n", peak)
 }
 
 // program builds the program itself.

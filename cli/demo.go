@@ -66,6 +66,9 @@ func scenes() []scene {
 		{say: "Packages are added to a repository in one step.", args: []string{"publish", "packages/*.ell", "--to", "local"}},
 		{say: "What the repository holds:", args: []string{"list"}},
 		{say: "Who has the pkg-config module that a recipe needs?", args: []string{"search", "pkgconfig/harmonic"}},
+		{say: "One recipe has faults, on purpose. What is made of it does not pass unseen:", args: []string{"build", "-q", demo.Faulty}},
+		{say: "Each fault is told with its place and its remedy.", args: []string{"lint", demo.Faulty}, status: statusFindings},
+		{say: "With errors like these, nothing is published.", args: []string{"publish", "packages/" + demo.Faulty + "@*.ell", "--to", "local"}, status: statusFindings},
 		{say: "With nothing changed, nothing is done.", args: append([]string{"build"}, demo.Recipes...)},
 		{say: "Upstream has a new version of the library: one command edits the recipe.", args: []string{"bump", "libharmonic", "1.4.3"}},
 		{say: "What stands on it is built again; the rest is as it was.", args: append([]string{"build", "-q"}, demo.Recipes...)},
@@ -180,7 +183,8 @@ func (a *app) demoEnd(dir string) {
 	w.Printf("\nTo try, in %s:\n", dir)
 	for _, s := range []struct{ command, what string }{
 		{"ellwand show tidegauge --files", "what is in a package"},
-		{"ellwand lint tidegauge", "what lint has to say of a recipe"},
+		{"ellwand lint foghorn --fix", "mend what is mechanical about its faults"},
+		{"ellwand explain L201", "what a rule of lint finds, and why"},
 		{"ellwand explain recipe", "how a recipe of your own begins"},
 		{"ellwand demo --channels ../more", "a new soname, refused, rebuilt, promoted, and taken back"},
 	} {

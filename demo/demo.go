@@ -26,6 +26,9 @@ var files embed.FS
 // Recipes lists the example's recipes in the order in which they build.
 var Recipes = []string{"libharmonic", "tidegauge", "saltmarsh-stations", "tide-almanac", "buoy-codec"}
 
+// Faulty is a recipe with deliberate faults, for lint to teach on.
+const Faulty = "foghorn"
+
 // released is the time of every entry of the upstream archives: in the past,
 // whatever the story's calendar says, or make would warn of it.
 var released = time.Date(2025, 3, 1, 12, 0, 0, 0, time.UTC)

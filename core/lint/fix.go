@@ -8,6 +8,7 @@ import (
 
 	"ellwand.example/core/document"
 	"ellwand.example/core/recipe"
+	"github.com/bmatcuk/doublestar/v4"
 )
 
 // fix makes the edits that mend a finding in its recipe, as that is now; none
@@ -30,6 +31,9 @@ func Mend(r *recipe.Recipe, findings []Finding, parse func(text []byte) (*recipe
 	findings = slices.DeleteFunc(slices.Clone(findings), func(f Finding) bool { return !f.Mendable() })
 	slices.SortStableFunc(findings, func(a, b Finding) int { return cmp.Compare(b.offset, a.offset) })
 	for _, f := range findings {
+		if f.discards == "" && gone(findings, f) {
+			continue
+		}
 		edits := f.fix(r)
 		if len(edits) == 0 {
 			continue
@@ -46,6 +50,15 @@ func Mend(r *recipe.Recipe, findings []Finding, parse func(text []byte) (*recipe
 		out.Fixed = append(out.Fixed, f)
 	}
 	return out, nil
+}
+
+// gone tells whether another finding takes the path of this one out of the
+// package: a layout line for it would match nothing.
+func gone(all []Finding, f Finding) bool {
+	return f.Path != "" && slices.ContainsFunc(all, func(o Finding) bool {
+		ok, _ := doublestar.Match(o.discards, f.Path)
+		return ok && o.discards != "" || o.discards != "" && o.discards == f.Path
+	})
 }
 
 // inScript replaces a piece of a step's script. Changes of one script are made

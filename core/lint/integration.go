@@ -269,6 +269,9 @@ var integrationRules = []Rule{
 		Wrong:  icon("48x48"),
 		Right:  icon("16x16"),
 		file: func(c *fileCheck) {
+			if !strings.HasPrefix(c.Path, "/usr/share/icons/") {
+				return
+			}
 			m := iconFile.FindStringSubmatch(c.Path)
 			if m == nil || m[4] != "png" || m[1] == "" || len(c.data) < 24 || !bytes.HasPrefix(c.data, []byte("\x89PNG\r\n\x1a\n")) {
 				return
@@ -319,9 +322,12 @@ var integrationRules = []Rule{
 		Wrong:  manual("tide.1", "Tide prints tables."),
 		Right:  manual("tide.1", ".TH tide 1\n.SH NAME\ntide \\- print tables of the tides"),
 		file: func(c *fileCheck) {
-			m := manFile.FindStringSubmatch(c.Path)
+			m := c.manual()
+			if m == nil {
+				return
+			}
 			text, ok := c.text()
-			if m == nil || !ok || c.compressed() {
+			if !ok {
 				return
 			}
 			if !manualHead.MatchString(text) {
@@ -336,9 +342,12 @@ var integrationRules = []Rule{
 		Wrong:  manual("tide.1", ".TH tide 8\n.SH NAME\ntide \\- print tables of the tides"),
 		Right:  manual("tide.1", ".TH tide 1\n.SH NAME\ntide \\- print tables of the tides"),
 		file: func(c *fileCheck) {
-			m := manFile.FindStringSubmatch(c.Path)
+			m := c.manual()
+			if m == nil {
+				return
+			}
 			text, ok := c.text()
-			if m == nil || !ok || c.compressed() {
+			if !ok {
 				return
 			}
 			if th := manualTH.FindStringSubmatch(text); th != nil && !strings.EqualFold(th[1][:1], m[4][:1]) {
@@ -353,10 +362,10 @@ var integrationRules = []Rule{
 		Wrong:  manual("tide.1", ".so man1/tides.1"),
 		Right:  manual("tide.1", ".TH tide 1\n.SH NAME\ntide \\- print tables of the tides"),
 		file: func(c *fileCheck) {
-			text, ok := c.text()
-			if !ok || c.compressed() || !strings.HasPrefix(c.Path, "/usr/share/man/") || len(text) > 500 {
+			if c.manual() == nil || c.Size > 500 {
 				return
 			}
+			text, _ := c.text()
 			m := manualSo.FindStringSubmatch(text)
 			if m == nil {
 				return
@@ -379,9 +388,11 @@ var integrationRules = []Rule{
 		Wrong:  manual("tide.1", ".TH tide 1\n.SH DESCRIPTION\nPrints tables."),
 		Right:  manual("tide.1", ".TH tide 1\n.SH NAME\ntide \\- print tables of the tides"),
 		file: func(c *fileCheck) {
-			text, ok := c.text()
-			m := manFile.FindStringSubmatch(c.Path)
-			if m != nil && m[1] == "" && ok && !c.compressed() && manualTH.MatchString(text) && !manualName.MatchString(text) && !manualSo.MatchString(text) {
+			m := c.manual()
+			if m == nil || m[1] != "" {
+				return
+			}
+			if text, ok := c.text(); ok && manualTH.MatchString(text) && !manualName.MatchString(text) && !manualSo.MatchString(text) {
 				c.say("it has no section NAME")
 			}
 		},
@@ -487,7 +498,7 @@ var integrationRules = []Rule{
 		Wrong:  stageFile("install -d \"$DESTDIR/usr/share/metainfo\"\necho '<component><id>tide</component>' > \"$DESTDIR/usr/share/metainfo/tide.metainfo.xml\""),
 		Right:  stageFile("install -d \"$DESTDIR/usr/share/metainfo\"\necho '<component><id>tide</id></component>' > \"$DESTDIR/usr/share/metainfo/tide.metainfo.xml\""),
 		file: func(c *fileCheck) {
-			if !xmlPath.MatchString(c.Path) {
+			if !strings.HasPrefix(c.Path, "/usr/share/") || !xmlPath.MatchString(c.Path) {
 				return
 			}
 			text, ok := c.text()

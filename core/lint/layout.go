@@ -60,7 +60,7 @@ func (c *packageCheck) leftovers(l leftover, except func(pack.Entry) bool) {
 		if e.Type == layout.Directory {
 			pattern += "/**"
 		}
-		c.mendPath(e.Path, discard(pattern), `discard = ["`+pattern+`"]`, "it looks like %s", l.what)
+		c.discard(e.Path, pattern, "it looks like %s", l.what)
 	}
 }
 
@@ -139,7 +139,7 @@ var layoutRules = []Rule{
 		pkg: func(c *packageCheck) {
 			for _, e := range c.Layout {
 				if e.Type == layout.File && strings.HasPrefix(e.Path, "/etc/") && e.Kind != recipe.Config {
-					c.mendPath(e.Path, inLayout(c.Facts.Name, e.Path, "kind", recipe.Config), layoutLine(e.Path, "kind", recipe.Config), "it lies under /etc and is not of kind config")
+					c.attribute(e, "kind", recipe.Config, "it lies under /etc and is not of kind config")
 				}
 			}
 		},
@@ -320,7 +320,7 @@ home = "/var/lib/tide"`),
 			for _, e := range c.Layout {
 				meant := e.Kind != "" || strings.HasPrefix(e.Path, "/var/") || strings.HasPrefix(e.Path, "/srv/") || strings.HasPrefix(e.Path, "/etc/") || strings.HasSuffix(e.Path, ".d") || e.Owner != layout.Root
 				if e.Type == layout.Directory && c.holds[e.Path] == 0 && !meant {
-					c.mendPath(e.Path, discard(e.Path), `discard = ["`+e.Path+`"]`, "there is nothing in it")
+					c.discard(e.Path, e.Path, "there is nothing in it")
 				}
 			}
 		},
@@ -364,7 +364,7 @@ home = "/var/lib/tide"`),
 		pkg: func(c *packageCheck) {
 			for _, e := range c.Layout {
 				if what := isFresh(e.Path); what != "" && e.Type == layout.File {
-					c.mendPath(e.Path, discard(e.Path), `discard = ["`+e.Path+`"]`, "it is %s, which every package adds to", what)
+					c.discard(e.Path, e.Path, "it is %s, which every package adds to", what)
 				}
 			}
 		},

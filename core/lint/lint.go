@@ -71,8 +71,10 @@ type Finding struct {
 	Paste    string   `json:"paste,omitempty"`  // lines for the recipe, ready to paste
 	Waived   string   `json:"waived,omitempty"` // the reason, when it was accepted
 
-	fix    fix
-	offset int // of what is mended, in a script
+	fix       fix
+	offset    int       // of what is mended, in a script
+	discards  string    // the pattern of paths that the fix takes out of the package
+	attribute [2]string // that the fix sets in the layout, and its value
 }
 
 // Rules lists all rules by code.

@@ -15,6 +15,7 @@ import (
 	"strings"
 	"sync"
 
+	"ellwand.example/core/document"
 	"ellwand.example/core/layout"
 	"ellwand.example/core/pack"
 	"ellwand.example/core/recipe"
@@ -52,15 +53,24 @@ func (c *packageCheck) path(p, format string, args ...any) {
 	c.add(Finding{Path: p, Message: fmt.Sprintf(format, args...)})
 }
 
-// mendPath is path, with what would mend it.
-func (c *packageCheck) mendPath(p string, f fix, paste, format string, args ...any) {
-	c.add(Finding{Path: p, Message: fmt.Sprintf(format, args...), fix: f, Paste: paste})
+// discard reports a path that does not belong into the package, with the
+// pattern that would take it out.
+func (c *packageCheck) discard(p, pattern, format string, args ...any) {
+	c.add(Finding{Path: p, Message: fmt.Sprintf(format, args...), fix: discard(pattern), discards: pattern, Paste: "discard = [" + document.Quote(pattern) + "]"})
+}
+
+// attribute reports a path that wants another attribute in the layout.
+func (c *packageCheck) attribute(e pack.Entry, key, value, format string, args ...any) {
+	p := e.Path
+	if e.Type == layout.Directory {
+		p += "/" // as layouts have it
+	}
+	c.add(Finding{Path: e.Path, Message: fmt.Sprintf(format, args...), fix: inLayout(c.Facts.Name, p, key, value), Paste: layoutLine(p, key, value), attribute: [2]string{key, value}})
 }
 
 // setMode reports a path whose mode is to be another.
 func (c *packageCheck) setMode(e pack.Entry, mode fs.FileMode, format string, args ...any) {
-	octal := layout.Octal(mode)
-	c.mendPath(e.Path, inLayout(c.Facts.Name, e.Path, "mode", octal), layoutLine(e.Path, "mode", octal), format, args...)
+	c.attribute(e, "mode", layout.Octal(mode), format, args...)
 }
 
 // layoutLine is a line for a layout, ready to paste.
@@ -102,6 +112,7 @@ type fileCheck struct {
 
 	rule     Rule
 	findings []Finding
+	asText   string // data, once somebody has asked for it
 }
 
 // say reports something about the file.
@@ -120,7 +131,19 @@ func (c *fileCheck) text() (text string, ok bool) {
 	if c.data == nil || len(c.data) > maxText || bytes.IndexByte(c.data[:min(len(c.data), 4096)], 0) >= 0 {
 		return "", false
 	}
-	return string(c.data), true
+	if c.asText == "" {
+		c.asText = string(c.data)
+	}
+	return c.asText, true
+}
+
+// manual tells what the file's path says of the manual in it: as a match of
+// manFile; nil where it is none, or compressed.
+func (c *fileCheck) manual() []string {
+	if !strings.HasPrefix(c.Path, "/usr/share/man/") || c.compressed() {
+		return nil
+	}
+	return manFile.FindStringSubmatch(c.Path)
 }
 
 // runs tells whether the file may be executed.
@@ -139,7 +162,7 @@ func (c *packageCheck) look(ctx context.Context) error {
 	also := map[string][]pack.Entry{} // the other paths of a file's contents
 	for _, e := range c.Layout {
 		c.holds[path.Dir(e.Path)]++
-		if page := scan.Manual(e.Path); page != "" {
+		if page := manualOf(e.Path); page != "" {
 			name, _, _ := strings.Cut(page, "(")
 			c.pages[name] = true
 		}
@@ -251,21 +274,43 @@ func (c *fileCheck) gather() error {
 	if c.found.ELF == nil && c.found.Interpreter == "" && c.runs() && !strings.HasPrefix(c.Path, debugDir) {
 		p.textual[c.Path] = true
 	}
-	if text, ok := c.text(); ok {
-		switch {
-		case c.Kind == recipe.License:
+	switch {
+	case c.Kind == recipe.License:
+		if text, ok := c.text(); ok {
 			p.licenses[c.Path] = text
-		case desktopPath.MatchString(c.Path):
+		}
+	case isDesktop(c.Path):
+		if text, ok := c.text(); ok {
 			p.desktops[c.Path] = readKeys(text)
-		case unitPath.MatchString(c.Path):
+		}
+	case isUnit(c.Path):
+		if text, ok := c.text(); ok {
 			p.units[c.Path] = readKeys(text)
-		case scan.Manual(c.Path) != "" && !c.compressed():
+		}
+	case manualOf(c.Path) != "" && !c.compressed():
+		if text, ok := c.text(); ok {
 			for _, name := range namesOfManual(text) {
 				p.pages[name] = true
 			}
 		}
 	}
 	return nil
+}
+
+// manualOf is scan.Manual, which most paths need not be asked of.
+func manualOf(p string) string {
+	if !strings.Contains(p, "/man/") {
+		return ""
+	}
+	return scan.Manual(p)
+}
+
+func isDesktop(p string) bool {
+	return strings.HasSuffix(p, ".desktop") && desktopPath.MatchString(p)
+}
+
+func isUnit(p string) bool {
+	return (strings.Contains(p, "/systemd/") || bus(p)) && unitPath.MatchString(p)
 }
 
 // debugDir is where split-off debug information lies. It is no program, and
@@ -317,24 +362,54 @@ func buildPathIn(data []byte) string {
 // place names for findings at paths the line of the layout that claims them,
 // so far as the recipe has one.
 func (c *packageCheck) place(findings []Finding) {
-	var paths []layout.Path
-	for _, f := range findings {
-		if e, ok := pack.Find(c.Layout, f.Path); ok && f.File == "" {
-			paths = append(paths, layout.Path{Path: e.Path, Type: e.Type, Size: e.Size})
-		}
-	}
-	if len(paths) == 0 || c.recipe == nil || c.recipe.Doc == nil || len(c.recipe.Packages) == 0 {
+	if !slices.ContainsFunc(findings, func(f Finding) bool { return f.Path != "" && f.File == "" }) || c.recipe == nil || c.recipe.Doc == nil || len(c.recipe.Packages) == 0 {
 		return
 	}
+	var paths []layout.Path
+	for _, e := range c.Layout {
+		paths = append(paths, layout.Path{Path: e.Path, Type: e.Type, Size: e.Size})
+	}
 	lines := map[string]int{}
+	claimed := map[int][]string{}
 	for _, o := range layout.Owners(c.recipe, paths) {
-		if o.Package == c.Facts.Name {
+		if o.Package == c.Facts.Name && o.Line > 0 {
 			lines[o.Name] = o.Line
+			claimed[o.Line] = append(claimed[o.Line], o.Name)
 		}
 	}
 	for i, f := range findings {
 		if line := lines[f.Path]; line > 0 && f.File == "" {
 			findings[i].File, findings[i].Line = c.recipe.Doc.File, line
+		}
+	}
+	c.widen(findings, claimed)
+}
+
+// widen has attributes set in the line of the layout itself where all that it
+// claims wants the same one: a line of its own for each would leave that one
+// with nothing to claim.
+func (c *packageCheck) widen(findings []Finding, claimed map[int][]string) {
+	patterns := map[int]string{}
+	table := c.recipe.Doc.Find("package", c.Facts.Name, "layout")
+	if table == nil {
+		return
+	}
+	for _, pattern := range table.Keys {
+		patterns[lineOf(c.recipe.Doc, table.Get(pattern).Key)] = pattern
+	}
+	for i, f := range findings {
+		if f.attribute[0] == "" || patterns[f.Line] == "" {
+			continue
+		}
+		left := slices.ContainsFunc(claimed[f.Line], func(p string) bool {
+			return !slices.ContainsFunc(findings, func(o Finding) bool {
+				return o.Path == p && (o.attribute == f.attribute || o.discards != "")
+			})
+		})
+		if !left {
+			pattern := patterns[f.Line]
+			findings[i].fix = inLayout(c.Facts.Name, pattern, f.attribute[0], f.attribute[1])
+			findings[i].Paste = layoutLine(pattern, f.attribute[0], f.attribute[1])
 		}
 	}
 }

@@ -218,11 +218,13 @@ summary = "Headers for tide"
 			for _, e := range c.Layout {
 				base := path.Base(e.Path)
 				inside := strings.HasPrefix(e.Path, "/usr/share/locale/")
+				if e.Type != layout.File || !inside {
+					continue
+				}
 				switch m := localeFile.FindStringSubmatch(e.Path); {
-				case e.Type != layout.File:
-				case strings.HasSuffix(base, ".po") && inside:
+				case strings.HasSuffix(base, ".po"):
 					c.path(e.Path, "it is the source of a translation, which nothing reads")
-				case inside && strings.HasSuffix(base, ".mo") && m == nil:
+				case strings.HasSuffix(base, ".mo") && m == nil:
 					c.path(e.Path, "it is not in a folder LC_MESSAGES of a language")
 				case m != nil && !localeName.MatchString(m[1]):
 					c.path(e.Path, "%q is no name of a language", m[1])
@@ -286,9 +288,12 @@ summary = "Headers for tide"
 		pkg: func(c *packageCheck) {
 			told := map[string]bool{}
 			for _, e := range c.Layout {
+				if !strings.Contains(e.Path, "-packages/") {
+					continue
+				}
 				if m := commonModule.FindStringSubmatch(e.Path); m != nil && !told[m[1]] {
 					told[m[1]] = true
-					c.mendPath(e.Path, discard(m[1]+"/**"), `discard = ["`+m[1]+`/**"]`, "it is importable as %q", path.Base(m[1]))
+					c.discard(e.Path, m[1]+"/**", "it is importable as %q", path.Base(m[1]))
 				}
 			}
 		},

@@ -89,10 +89,12 @@ var scriptRules = []Rule{
 		Wrong:  program("#!python3\nprint('high water')"),
 		Right:  program("#!/usr/bin/python3\nprint('high water')"),
 		file: func(c *fileCheck) {
-			text, ok := c.text()
-			line, _, _ := strings.Cut(text, "\n")
+			if !c.runs() || !bytes.HasPrefix(c.data, []byte("#!")) {
+				return
+			}
+			line, _, _ := strings.Cut(string(c.data[:min(len(c.data), 500)]), "\n")
 			words := strings.Fields(strings.TrimPrefix(line, "#!"))
-			if ok && c.runs() && strings.HasPrefix(line, "#!") && len(words) > 0 && !strings.HasPrefix(words[0], "/") && !unfilled.MatchString(line) {
+			if len(words) > 0 && !strings.HasPrefix(words[0], "/") && !unfilled.MatchString(line) {
 				c.say("its first line is %s", line)
 			}
 		},
@@ -155,7 +157,7 @@ var scriptRules = []Rule{
 				return
 			}
 			if line, what := beyondPOSIX(text); what != "" {
-				c.say("line %d: %s is not in POSIX shell", line, what)
+				c.say("line %d has what is not in POSIX shell: %s", line, what)
 			}
 		},
 	},
