@@ -454,7 +454,9 @@ var elfRules = []Rule{
 		Right:  cFile("/usr/libexec/tide/tide", cMain, ""),
 		pkg: func(c *packageCheck) {
 			c.eachELF(func(p string, e *scan.ELF) {
-				if strings.HasPrefix(p, "/usr/share/") && e.Broken == "" && !testFolder(p) {
+				// Code for other machines is data here, such as firmware.
+				own := c.Facts.Arch == recipe.AnyArch || c.Facts.Arch == e.Arch
+				if strings.HasPrefix(p, "/usr/share/") && linked(e) && own && !testFolder(p) {
 					c.path(p, "it is machine code for %s", orUnknown(e.Arch))
 				}
 			})

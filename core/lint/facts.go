@@ -176,14 +176,7 @@ file = "COPYING"
 			if c.linter.Licenses == nil {
 				return
 			}
-			told := map[string]bool{}
-			texts := c.linter.Licenses(c.ctx, c.Recipe)
-			for _, name := range sortedKeys(texts) {
-				family := license.Recognise(texts[name])
-				if family == "" || told[family] || license.Mentions(c.License, family) {
-					continue
-				}
-				told[family] = true
+			if name, family := otherLicense(c.License, c.linter.Licenses(c.ctx, c.Recipe)); name != "" {
 				c.at(c.Doc.At("license"), "%s in the sources has the text of %s, and the recipe says %s", name, family, c.License)
 			}
 		},
@@ -339,6 +332,23 @@ echo "$ELL_OPT_TLS" > "$DESTDIR/usr/share/tide/table"
 			}
 		},
 	},
+}
+
+// otherLicense finds a text of a licence that an expression does not name.
+// Where it names that of another text, the texts are parts of one whole, as the
+// GPL is of the LGPL, and a person has to judge.
+func otherLicense(expression string, texts map[string]string) (name, family string) {
+	for _, n := range sortedKeys(texts) {
+		f := license.Recognise(texts[n])
+		switch {
+		case f == "":
+		case license.Mentions(expression, f):
+			return "", ""
+		case name == "":
+			name, family = n, f
+		}
+	}
+	return name, family
 }
 
 // emptyWords are words that say nothing of what a package does.

@@ -10,7 +10,6 @@ import (
 	"time"
 
 	"ellwand.example/core/layout"
-	"ellwand.example/core/license"
 	"ellwand.example/core/need"
 	"ellwand.example/core/recipe"
 	"ellwand.example/core/scan"
@@ -102,13 +101,8 @@ arch    = "any"
 		Wrong:  `license = "Apache-2.0"`,
 		Right:  `license = "MIT"`,
 		pkg: func(c *packageCheck) {
-			told := map[string]bool{}
-			for _, p := range sortedKeys(c.licenses) {
-				family := license.Recognise(c.licenses[p])
-				if family != "" && !told[family] && !license.Mentions(c.Facts.License, family) {
-					told[family] = true
-					c.path(p, "it is the text of %s, and the package says %s", family, c.Facts.License)
-				}
+			if p, family := otherLicense(c.Facts.License, c.licenses); p != "" {
+				c.path(p, "it is the text of %s, and the package says %s", family, c.Facts.License)
 			}
 		},
 	},

@@ -452,6 +452,13 @@ func (c *recipeCheck) brings(name string, declared map[string]bool) bool {
 			return true
 		}
 	}
+	if name == "pkg-config" || name == "pkgconf" {
+		for _, n := range c.needs() {
+			if slices.ContainsFunc(n.Alternatives, func(a need.Alternative) bool { return a.Kind == need.PkgConfig }) {
+				return true
+			}
+		}
+	}
 	// What a method starts, its packages bring.
 	return c.Steps.Method != "" && (runners[name] || name == "cc" || name == "gcc" || name == "pkg-config" || name == path.Base(c.Steps.Method))
 }

@@ -80,13 +80,16 @@ summary = "Headers for tide"
 "/usr/include/**" = {}`,
 		pkg: func(c *packageCheck) {
 			var found []string
+			heavy := false
 			for _, e := range c.Layout {
 				static := strings.HasSuffix(e.Path, ".a") && scan.LibraryDir(path.Dir(e.Path))
-				if e.Type == layout.File && (strings.HasPrefix(e.Path, "/usr/include/") || static || strings.HasSuffix(e.Path, ".pc") && path.Base(path.Dir(e.Path)) == "pkgconfig") {
+				header := strings.HasPrefix(e.Path, "/usr/include/")
+				if e.Type == layout.File && (header || static || strings.HasSuffix(e.Path, ".pc") && path.Base(path.Dir(e.Path)) == "pkgconfig") {
 					found = append(found, e.Path)
+					heavy = heavy || header || static // a module alone weighs nothing
 				}
 			}
-			if c.provides("soname", "command") && !c.development() && len(found) > 0 {
+			if c.provides("soname", "command") && !c.development() && heavy {
 				c.path(found[0], "a package with programs or libraries holds development files: %s", several(found))
 			}
 		},

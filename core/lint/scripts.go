@@ -126,7 +126,7 @@ var scriptRules = []Rule{
 		},
 	},
 	{
-		Code: "S407", Severity: Error, Title: "a script that is not valid shell",
+		Code: "S407", Severity: Warning, Title: "a script that is not valid shell",
 		Why:    "It stops at that line with an error, if it gets as far as that.",
 		Remedy: "mend it, by a patch or upstream",
 		Wrong:  program("#!/bin/sh\nif true; then\necho high water"),
@@ -224,7 +224,7 @@ var scriptRules = []Rule{
 		},
 	},
 	{
-		Code: "S413", Severity: Warning, Title: "a command that ends in the name of its language",
+		Code: "S413", Severity: Hint, Title: "a command that ends in the name of its language",
 		Why:    "Users type it, and other programs call it. When it is written anew in another language, the name is wrong or all of them break.",
 		Remedy: "install it without the ending",
 		Wrong:  strings.ReplaceAll(program("#!/bin/sh\necho high water"), "/usr/bin/tide\"", "/usr/bin/tide.sh\""),
@@ -578,8 +578,8 @@ var installRules = []Rule{
 		Remedy: `write "${NAME:?}" in its place, which stops where it is empty`,
 		Wrong:  installScript("tables=$(cat /etc/tide.tables)\nrm -rf \"$tables\"/*"),
 		Right:  installScript("tables=$(cat /etc/tide.tables)\nrm -rf \"${tables:?}\"/*"),
-		pkg: installCommands(func(_ *packageCheck, _ script, cmd command) string {
-			if word := emptyRemoval(cmd); word != "" {
+		pkg: installCommands(func(_ *packageCheck, s script, cmd command) string {
+			if word := s.emptyRemoval(cmd); word != "" {
 				return word + " is / where the variable is empty"
 			}
 			return ""

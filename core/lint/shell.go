@@ -363,7 +363,7 @@ var shellRules = []Rule{
 		Right:  stageFile(`tables=$(ls | grep old || true); rm -rf "${tables:?}"/* || true`),
 		recipe: func(c *recipeCheck) {
 			c.eachCommand(func(s script, cmd command) {
-				if word := emptyRemoval(cmd); word != "" {
+				if word := s.emptyRemoval(cmd); word != "" {
 					c.inScript(s, cmd.call, "%s deletes more than is meant where the variable is empty", word)
 				}
 			})
@@ -437,7 +437,7 @@ func shortStrip(a string) bool {
 
 // emptyRemoval is the word of an `rm -r` that would go too far with an empty
 // variable: "$X/…" at the start. Variables that are always set are fine.
-func emptyRemoval(cmd command) string {
+func (s script) emptyRemoval(cmd command) string {
 	if cmd.name != "rm" || !slices.ContainsFunc(cmd.args, func(a string) bool { return strings.HasPrefix(a, "-") && strings.ContainsAny(a, "rR") }) {
 		return ""
 	}
@@ -450,11 +450,17 @@ func emptyRemoval(cmd command) string {
 		if !ok || p.Exp != nil || folders[p.Param.Value] || strings.HasPrefix(p.Param.Value, "ELL_") || len(parts) < 2 {
 			continue
 		}
-		if lit, ok := parts[1].(*syntax.Lit); ok && strings.HasPrefix(lit.Value, "/") {
+		if lit, ok := parts[1].(*syntax.Lit); ok && strings.HasPrefix(lit.Value, "/") && !s.filled(p.Param.Value) {
 			return cmd.raw[i]
 		}
 	}
 	return ""
+}
+
+// filled tells whether the script itself gives a variable a value that is not
+// empty.
+func (s script) filled(name string) bool {
+	return regexp.MustCompile(`(?m)(^|[\s;])(` + regexp.QuoteMeta(name) + `=(\$\(mktemp|"?[A-Za-z0-9/._-])|for\s+` + regexp.QuoteMeta(name) + `\s+in\s)`).MatchString(s.text)
 }
 
 // unquoted reports words with a variable outside of quotes that holds a path.

@@ -159,7 +159,7 @@ Ely
 					return nil
 				}
 				switch {
-				case strings.HasPrefix(e.Name(), "."), name == recipe.FileName:
+				case strings.HasPrefix(e.Name(), "."), strings.HasPrefix(e.Name(), "README"), strings.HasSuffix(name, ".md"), name == recipe.FileName:
 					if e.IsDir() {
 						return fs.SkipDir
 					}

@@ -192,7 +192,7 @@ var unitRules = []Rule{
 		},
 	},
 	{
-		Code: "I756", Severity: Warning, Title: "a unit that nobody can switch on",
+		Code: "I756", Severity: Hint, Title: "a unit that nobody can switch on",
 		Why:    "`enable` has nothing to do: no [Install] section, and no other unit of the package that starts it.",
 		Remedy: "add [Install] with WantedBy=multi-user.target, or the socket or timer that starts it",
 		Wrong:  unit("tide.service", "[Unit]\nDescription=Tide tables\n[Service]\nExecStart=/usr/libexec/tide/serve"),
@@ -213,8 +213,8 @@ var unitRules = []Rule{
 						return
 					}
 				}
-				// Links in folders NAME.wants do the same.
-				if slices.ContainsFunc(c.Layout, func(e pack.Entry) bool { return e.Type == layout.Symlink && path.Base(e.Path) == base }) {
+				// Rules of udev and links in folders NAME.wants do the same.
+				if c.under("/usr/lib/udev/rules.d") || slices.ContainsFunc(c.Layout, func(e pack.Entry) bool { return e.Type == layout.Symlink && path.Base(e.Path) == base }) {
 					return
 				}
 				c.path(p, "it has no [Install] section, and nothing in the package starts it")
