@@ -62,7 +62,7 @@ func scenes() []scene {
 		{say: "Sources are brought into a store, and checked against the digests in the recipes.", args: []string{"fetch"}},
 		{say: "A C library, a C program that uses it, a set of data and a script become packages.", args: append([]string{"build"}, demo.Recipes...)},
 		{say: "What was found in the program's file is in the package: here the libraries it needs.", args: []string{"show", "tidegauge"}},
-		{say: "Lint looks at recipes and packages.", args: []string{"lint", "--all"}},
+		{say: "Lint looks at recipes and packages.", args: append([]string{"lint"}, demo.Recipes...)},
 		{say: "Packages are added to a repository in one step.", args: []string{"publish", "packages/*.ell", "--to", "local"}},
 		{say: "What the repository holds:", args: []string{"list"}},
 		{say: "Who has the pkg-config module that a recipe needs?", args: []string{"search", "pkgconfig/harmonic"}},

@@ -138,31 +138,35 @@ func (a *app) showKind(all []lint.Finding) {
 	}
 	for i, f := range left { // remedies of one rule may differ
 		if i == len(left)-1 || left[i+1].Remedy != f.Remedy {
-			w.Printf("%s%s\n", indent, w.Style(term.Good, wrapped("→ "+f.Remedy)))
+			remedy := w.Style(term.Good, "→ "+f.Remedy)
+			if i == len(left)-1 {
+				remedy += w.Style(term.Faint, places(left))
+			}
+			w.Printf("%s%s\n", indent, wrapped(remedy))
 		}
 	}
-	a.showPlaces(left, indent)
-}
-
-// showPlaces names the lines of recipes at which findings can be mended, and
-// the lines that would.
-func (a *app) showPlaces(left []lint.Finding, indent string) {
-	w := a.out
-	var places, paste []string
+	var paste []string
 	for _, f := range left {
-		if at := fmt.Sprintf("%s:%d", f.File, f.Line); f.File != "" && f.Path != "" && !slices.Contains(places, at) {
-			places = append(places, at)
-		}
 		if f.Paste != "" && !slices.Contains(paste, f.Paste) {
 			paste = append(paste, f.Paste)
+			w.Printf("%s  %s\n", indent, f.Paste)
 		}
 	}
-	if len(places) > 0 {
-		w.Printf("%s  %s\n", indent, w.Style(term.Faint, "in "+strings.Join(places, ", ")))
+}
+
+// places names the lines of the recipe at which findings in a package can be
+// mended.
+func places(left []lint.Finding) string {
+	var lines []string
+	for _, f := range left {
+		if at := fmt.Sprint(f.Line); f.File != "" && f.Path != "" && !slices.Contains(lines, at) {
+			lines = append(lines, at)
+		}
 	}
-	for _, line := range paste {
-		w.Printf("%s  %s\n", indent, line)
+	if len(lines) == 0 {
+		return ""
 	}
+	return "  " + left[0].File + ":" + strings.Join(lines, ", ")
 }
 
 func (a *app) explainCommand() *cobra.Command {

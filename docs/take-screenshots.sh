@@ -140,13 +140,9 @@ cp -r saltmarsh failure
 sed -i 's/, "pkgconfig.harmonic >= 1.2"//' failure/recipes/tidegauge/recipe.toml
 shot failure failure 'ellwand build tidegauge'
 
-# A recipe with mistakes, and a package with faults.
+# A recipe with mistakes, and one with faults.
 cp -r saltmarsh mistakes
 sed -i -e 's|^summary |sumary |' -e 's|"MIT"|"GPL-3"|' -e 's|^release    = 3|release    = "3"|' -e 's|{version}.tar|{verison}.tar|' \
 	-e 's|command/cc|comand/cc|' -e 's|^stage|stange|' -e 's|kind = "config"|kind = "confg"|' -e 's|2031-04-02|"2031-04-02"|' mistakes/recipes/tidegauge/recipe.toml
 shot mistakes mistakes 'ellwand build tidegauge'
-cp -r saltmarsh faults
-sed -i -e 's|^summary .*|summary    = "Tidegauge, records tide heights."|' -e 's|kind = "config", mode = "0640"|mode = "0666"|' -e '/licenses/d' -e 's|"https://tidegauge|"http://tidegauge|' \
-	-e "s|^install -D.*|echo x > \"\$DESTDIR/usr/bin/tidegauge~\"|" -e 's|"/usr/bin/tidegauge" |"/usr/bin/tidegauge*"|' -e 's|^version = "2.4.1-3"|version = "2.4.1-2"|' faults/recipes/tidegauge/recipe.toml
-(cd faults && ellwand build -q tidegauge >/dev/null 2>&1)
-shot lint faults 'ellwand lint tidegauge packages/tidegauge@*' 'ellwand explain L201'
+shot lint saltmarsh 'ellwand lint foghorn'

@@ -138,7 +138,8 @@ var layoutRules = []Rule{
 		Right:  withLayout(`install -Dm644 /dev/null "$DESTDIR/etc/tide/tide.conf"; echo a > "$DESTDIR/etc/tide/tide.conf"`, `"/etc/tide/*.conf" = { kind = "config" }`),
 		pkg: func(c *packageCheck) {
 			for _, e := range c.Layout {
-				if e.Type == layout.File && strings.HasPrefix(e.Path, "/etc/") && e.Kind != recipe.Config {
+				// What is left over from editing does not stay.
+				if e.Type == layout.File && strings.HasPrefix(e.Path, "/etc/") && e.Kind != recipe.Config && !editing.is(path.Base(e.Path)) {
 					c.attribute(e, "kind", recipe.Config, "it lies under /etc and is not of kind config")
 				}
 			}
