@@ -61,7 +61,9 @@ func TestSARIF(t *testing.T) {
 	var log struct {
 		Version string
 		Runs    []struct {
-			Tool    struct{ Driver struct{ Rules []struct{ ID string } } }
+			Tool struct {
+				Driver struct{ Rules []struct{ ID string } }
+			}
 			Results []struct {
 				RuleID, Level string
 				Suppressions  []struct{ Justification string }
