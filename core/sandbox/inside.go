@@ -477,7 +477,12 @@ func (s *orders) run() report {
 			return report{Failed: err.Error()}
 		}
 	}
+	resume := func() {}
+	if traced != nil {
+		resume = holdCollector()
+	}
 	pid, err := s.fork(program, argv, attr)
+	resume()
 	if err != nil {
 		return report{Failed: err.Error()}
 	}

@@ -5,6 +5,8 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"runtime"
+	"runtime/debug"
 	"slices"
 	"strings"
 	"sync"
@@ -56,6 +58,17 @@ func trace() (*tracer, error) {
 	unix.CloseOnExec(t.listener)
 	go t.answer()
 	return t, nil
+}
+
+// holdCollector keeps the garbage collector from running until resume is
+// called. Starting a command halts this thread until the command has called
+// exec, which waits for an answer of the tracer's thread; a collection would
+// halt that one until this one stands still, which it never would.
+func holdCollector() (resume func()) {
+	runtime.GOMAXPROCS(max(2, runtime.GOMAXPROCS(0))) // one of them is held by the start
+	percent := debug.SetGCPercent(-1)
+	runtime.GC() // ends one that is under way
+	return func() { debug.SetGCPercent(percent) }
 }
 
 // notification and response are struct seccomp_notif and seccomp_notif_resp.
