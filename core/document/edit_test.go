@@ -50,3 +50,41 @@ func FuzzQuote(f *testing.F) {
 		}
 	})
 }
+
+// TestAddTo adds to tables in braces and arrays in brackets, however they are
+// written.
+func TestAddTo(t *testing.T) {
+	for _, c := range []struct{ text, want string }{
+		{"a = { b = 1 }\nc = [\"x\"]", "a = { k = \"v\", b = 1 }\nc = [\"n\", \"x\"]"},
+		{"a = {}\nc = []", "a = { k = \"v\" }\nc = [\"n\"]"},
+		{"a = {   } # {\nc = [ # one\n]", "a = { k = \"v\" } # {\nc = [\"n\"# one\n]"},
+		{"\"a\" = { b.c = 1 }\n'c' = [\n  \"x\",\n  \"y\",\n]", "\"a\" = { k = \"v\", b.c = 1 }\n'c' = [\n  \"n\", \"x\",\n  \"y\",\n]"},
+	} {
+		d := Parse("f", []byte(c.text))
+		got, err := d.Apply([]Edit{d.AddField(d.Find("a"), "k", `"v"`), d.AddItem(d.Find("c"), "n")})
+		if err != nil || string(got) != c.want {
+			t.Errorf("%q became %q, want %q (%v)", c.text, got, c.want, err)
+		}
+	}
+}
+
+func TestTableLines(t *testing.T) {
+	const text = "a = 1\n\n# of x\n[[x]]\nb = 1\n\n# of the next\n[[x]]\nb = '''\n[y]\n'''\n[z] # end\nc = 1\n\n# last\n"
+	d := Parse("f", []byte(text))
+	for _, c := range []struct {
+		path []any
+		want string
+	}{
+		{[]any{"x", 0}, "[[x]]\nb = 1\n\n"}, {[]any{"x", 1}, "[[x]]\nb = '''\n[y]\n'''\n"}, {[]any{"z"}, "[z] # end\nc = 1\n\n"},
+	} {
+		at, ok := d.TableLines(c.path...)
+		if got := text[at.Offset:][:at.Length]; !ok || got != c.want {
+			t.Errorf("%v: %q, %v, want %q", c.path, got, ok, c.want)
+		}
+	}
+	for _, path := range [][]any{{"a"}, {"none"}, {"x", 7}} {
+		if _, ok := d.TableLines(path...); ok {
+			t.Errorf("%v is a table", path)
+		}
+	}
+}

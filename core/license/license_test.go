@@ -48,3 +48,47 @@ func FuzzCheck(f *testing.F) {
 		}
 	})
 }
+
+func TestDeprecated(t *testing.T) {
+	for expression, want := range map[string]string{
+		"MIT": "", "GPL-2.0-or-later": "", "GPL-2.0": "GPL-2.0→GPL-2.0-only@0", "MIT OR (GPL-2.0+ AND LGPL-2.1)": "GPL-2.0+→GPL-2.0-or-later@8 LGPL-2.1→LGPL-2.1-only@21",
+		"Apache-2.0+": "", "eCos-2.0": "eCos-2.0→@0",
+	} {
+		var got []string
+		for _, d := range Deprecated(expression) {
+			got = append(got, fmt.Sprintf("%s→%s@%d", d.ID, d.Instead, d.Offset))
+		}
+		if s := strings.Join(got, " "); s != want {
+			t.Errorf("%s: %s, want %s", expression, s, want)
+		}
+	}
+}
+
+func TestRecognise(t *testing.T) {
+	const gpl3 = "  GNU GENERAL PUBLIC LICENSE\n   Version 3, 29 June 2007\n TERMS AND CONDITIONS\n use the GNU Lesser General\nPublic License instead"
+	const lgpl3 = "GNU LESSER GENERAL PUBLIC LICENSE\n Version 3, 29 June 2007\n incorporates version 3 of the GNU General Public License"
+	const mit = "Permission is hereby granted, free of charge, to any person obtaining a copy\nof\tthis\n... The above copyright notice and this permission notice shall"
+	const bsd = "Redistributions of source code must retain the above.\n Redistributions in binary form must reproduce"
+	for text, want := range map[string]string{
+		"": "", "Copyright 2031": "", gpl3: "GPL-3.0", lgpl3: "LGPL-3.0", mit: "MIT", bsd: "BSD-2-Clause", bsd + " may be used to endorse or promote products": "BSD-3-Clause",
+		gpl3 + mit: "", lgpl3 + gpl3: "LGPL-3.0", bsd + " All advertising materials": "",
+	} {
+		if got := Recognise(text); got != want {
+			t.Errorf("%.60q: %q, want %q", text, got, want)
+		}
+	}
+}
+
+func TestMentions(t *testing.T) {
+	for _, c := range []struct {
+		expression, id string
+		want           bool
+	}{
+		{"GPL-2.0-or-later", "GPL-2.0", true}, {"GPL-2.0-or-later", "GPL-3.0", false}, {"MIT AND BSD-3-Clause", "BSD-3-Clause", true}, {"X11", "MIT", true}, {"Apache-2.0", "MIT", false},
+		{"LGPL-3.0-only", "GPL-3.0", true}, {"LGPL-2.1-or-later", "LGPL-2.0", true}, {"LicenseRef-Own", "MIT", true}, {"BSD-2-Clause-Patent", "BSD-3-Clause", true},
+	} {
+		if got := Mentions(c.expression, c.id); got != c.want {
+			t.Errorf("%s, %s: %v", c.expression, c.id, got)
+		}
+	}
+}

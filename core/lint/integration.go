@@ -131,7 +131,9 @@ func namesOfManual(text string) []string {
 		case strings.HasPrefix(upper, ".SH"):
 			inside = strings.Contains(upper, "NAME")
 		case strings.HasPrefix(line, ".Nm "):
-			out = append(out, strings.Trim(strings.Fields(line)[1], ",\""))
+			if words := strings.Fields(line); len(words) > 1 {
+				out = append(out, strings.Trim(words[1], ",\""))
+			}
 		case inside:
 			names, _, _ := strings.Cut(strings.ReplaceAll(line, `\-`, " - "), " - ")
 			for _, w := range strings.FieldsFunc(names, func(r rune) bool { return r == ' ' || r == ',' || r == '\t' }) {

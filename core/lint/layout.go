@@ -168,7 +168,7 @@ var layoutRules = []Rule{
 				switch {
 				case buildMark.MatchString(e.Link + "/"):
 					c.path(e.Path, "it points into the build's own folder: %s", e.Link)
-				case !c.there(target) && !path.IsAbs(e.Link) && !c.through(target) && !c.mayBeElsewhere(target) && (!strings.Contains(e.Link, "/") || c.ownFolder(path.Dir(target))):
+				case !c.there(target) && !path.IsAbs(e.Link) && !c.under(target) && !c.through(target) && !c.mayBeElsewhere(target) && (!strings.Contains(e.Link, "/") || c.ownFolder(path.Dir(target))):
 					c.path(e.Path, "it points to %q, which is not in the package", e.Link)
 				}
 			}

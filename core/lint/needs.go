@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"maps"
 	"path"
+	"regexp"
 	"slices"
 	"strings"
 
@@ -44,6 +45,9 @@ func (c *recipeCheck) needs() []declaredNeed {
 	}
 	return out
 }
+
+// commandName is what commands are called, but for odd ones.
+var commandName = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._+-]*$`)
 
 // runners are commands that do what other files say, of which nothing is known
 // here.
@@ -244,6 +248,9 @@ gcc --version > "$DESTDIR/usr/share/tide/table"
 					}
 					told[name] = true
 					n := need.Command + "/" + name
+					if !commandName.MatchString(name) {
+						continue // no need can name it
+					}
 					line := 1 + strings.Count(s.text[:cmd.call.Pos().Offset()], "\n")
 					c.add(Finding{File: c.Doc.File, Line: c.ScriptLine(s.step, line), Message: fmt.Sprintf("%s runs %s, and no need names it", s.name, name), Paste: document.Quote(n), fix: addNeed(n)})
 				}

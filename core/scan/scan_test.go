@@ -62,6 +62,15 @@ func TestELF(t *testing.T) {
 	if e := contents(t, "/x", compile(t, "int x;", filepath.Join(dir, "x.o"), "-c")).ELF; e.Type != Relocatable {
 		t.Errorf("object: %+v", e)
 	}
+	whole, _ := os.ReadFile(program)
+	strong, weak, err := Undefined(bytes.NewReader(whole))
+	if err != nil || !slices.Contains(strong, "tide") || !slices.Contains(strong, "printf") || !slices.Contains(weak, "__gmon_start__") || slices.Contains(strong, "main") {
+		t.Errorf("undefined: %q, %q, %v", strong, weak, err)
+	}
+	odd := compile(t, "__asm__(\".section .both,\\\"awx\\\",@progbits\\n.byte 0\\n.text\"); int main(void) { return 0; }", filepath.Join(dir, "odd"), "-g", "-Wl,-rpath,/x,--disable-new-dtags")
+	if e := contents(t, "/x", odd).ELF; !e.WriteExec || !e.DebugInfo || !e.RPath || e.Code == 0 || e.Language != "" {
+		t.Errorf("odd: %+v", e)
+	}
 	head, _ := os.ReadFile(program)
 	broken, _ := Contents("/x", bytes.NewReader(head[:100]), 100)
 	if broken.ELF == nil || broken.ELF.Broken == "" {
@@ -117,6 +126,26 @@ func TestNeedsAndProvides(t *testing.T) {
 	}
 	if got := strings.Join(n, ", "); got != "command/tideplot, the linker, pkgconfig/other >= 2, soname/libc.so.6" {
 		t.Errorf("needs %s", got)
+	}
+}
+
+// A library in a folder of the RUNPATH is the package's own affair; elsewhere,
+// somebody has to bring it.
+func TestPrivateLibraries(t *testing.T) {
+	for _, c := range []struct {
+		runpath, at string
+		want        int
+	}{
+		{"/usr/lib/tide", "/usr/lib/tide/libtide.so.1", 0}, {"$ORIGIN/../lib/tide", "/usr/lib/tide/libtide.so.1", 0}, {"${ORIGIN}", "/usr/bin/libtide.so.1", 0},
+		{"/usr/lib/tide", "/usr/lib/ebb/libtide.so.1", 1}, {"", "/usr/lib/tide/libtide.so.1", 1},
+	} {
+		files := []File{
+			{Path: "/usr/bin/tide", ELF: &ELF{Type: PIE, Needed: []string{"libtide.so.1"}, Runpath: []string{c.runpath}}},
+			{Path: c.at, ELF: &ELF{Type: Shared, Soname: "libtide.so.1"}},
+		}
+		if got := Needs(files, nil); len(got) != c.want {
+			t.Errorf("%+v: %v", c, got)
+		}
 	}
 }
 
