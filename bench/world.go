@@ -146,7 +146,11 @@ func (b *bench) build(dir string, all []citizen, sizes bool) []string {
 				if j == 0 {
 					disk = payload
 				}
-				spec.Claims = append(spec.Claims, layout.Claim{Path: layout.Path{Path: p, Type: layout.File, Mode: 0o644, Disk: disk}, Owner: layout.Root, Group: layout.Root})
+				mode := os.FileMode(0o644)
+				if strings.HasPrefix(p, "/usr/bin/") {
+					mode = 0o755
+				}
+				spec.Claims = append(spec.Claims, layout.Claim{Path: layout.Path{Path: p, Type: layout.File, Mode: mode, Disk: disk}, Owner: layout.Root, Group: layout.Root})
 			}
 			sortClaims(spec.Claims)
 			w, err := pack.Write(ctx, dir, spec, progress.None)
