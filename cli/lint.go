@@ -43,7 +43,7 @@ func (a *app) lintCommand() *cobra.Command {
 		Use:   "lint RECIPE|PACKAGE|REPO...",
 		Short: "Look for what will bite users",
 		Long: `Look at recipes (by name, each with the packages that were built of it), packages
-(files, or a folder of them) and repositories for mistakes and weaknesses. Each finding has a code, a severity, a place and a
+(names, files, or a folder of them) and repositories for mistakes and weaknesses. Each finding has a code, a severity, a place and a
 remedy; ` + "`ellwand explain CODE`" + ` tells more, with examples. Errors make the exit
 status 1, warnings and hints do not.
 
@@ -187,6 +187,8 @@ func (a *app) toLint(w *workspace.Workspace, args []string, all bool) (t toLint,
 		info, err := os.Stat(arg)
 		_, configured := configuredRepository(w, arg)
 		switch {
+		case w != nil && !strings.Contains(arg, "/") && isRecipe(w, arg):
+			t.recipes = append(t.recipes, arg)
 		case strings.HasSuffix(arg, pack.Extension) && !isFolder(info), err == nil && info.Mode().IsRegular() && filepath.Base(arg) != recipe.FileName:
 			t.packages = append(t.packages, arg)
 		case err == nil && isFile(filepath.Join(arg, repo.PointerFile)) || repo.Remote(arg):
@@ -197,10 +199,21 @@ func (a *app) toLint(w *workspace.Workspace, args []string, all bool) (t toLint,
 				return t, err
 			}
 			t.packages = append(t.packages, files...)
-		case configured && !isRecipe(w, arg):
+		case configured:
 			t.repositories = append(t.repositories, arg)
 		case w == nil:
 			return t, workspace.ErrNotFound
+		case !isRecipe(w, recipeName(arg)):
+			// Perhaps it is a package by its name.
+			file, _, err := builtPackage(w, arg)
+			if err != nil {
+				return t, err
+			}
+			if file != "" {
+				t.packages = append(t.packages, workspace.Display(file))
+				continue
+			}
+			t.recipes = append(t.recipes, recipeName(arg)) // which tells that there is none
 		default:
 			t.recipes = append(t.recipes, recipeName(arg))
 		}
@@ -292,7 +305,7 @@ func (a *app) lookAt(ctx context.Context, w *workspace.Workspace, l *lint.Linter
 			t.packages = append(t.packages, packagesOf(w, r, t.packages)...)
 		}
 	}
-	opened, err := openAll(t.packages)
+	opened, err := a.openAll(ctx, t.packages)
 	defer closeAll(opened)
 	if err != nil {
 		return nil, err
@@ -362,9 +375,9 @@ func packagesOf(w *workspace.Workspace, r *recipe.Recipe, known []string) (files
 	return files
 }
 
-func openAll(files []string) (opened []*pack.Package, err error) {
+func (a *app) openAll(ctx context.Context, files []string) (opened []*pack.Package, err error) {
 	for _, file := range files {
-		p, err := pack.Open(file)
+		p, err := a.openPackage(ctx, file)
 		if err != nil {
 			return opened, err
 		}

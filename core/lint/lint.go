@@ -162,17 +162,8 @@ func (l *Linter) Recipe(ctx context.Context, r *recipe.Recipe) []Finding {
 	return append(l.finish(c.findings, r), l.unused(r, c.findings, func(code string) bool { return strings.HasPrefix(code, "R") })...)
 }
 
-// Package looks at a package, of which all is read. An error is a package that
-// cannot be read.
-func (l *Linter) Package(ctx context.Context, p *pack.Package) ([]Finding, error) {
-	c, err := l.check(ctx, p)
-	if err != nil {
-		return nil, err
-	}
-	return l.finish(c.findings, c.recipe), nil
-}
-
-// check has all rules on packages look at one.
+// check has all rules on packages look at one, of which all is read. An error
+// is a package that cannot be read.
 func (l *Linter) check(ctx context.Context, p *pack.Package) (*packageCheck, error) {
 	c := &packageCheck{collector: collector{subject: p.Facts.Identity()}, Package: p, recipe: recipeOf(p), linter: l, ctx: ctx}
 	if err := c.look(ctx); err != nil {
