@@ -3,7 +3,6 @@ package lint
 import (
 	"bytes"
 	"path"
-	"regexp"
 	"slices"
 	"strings"
 
@@ -53,7 +52,7 @@ func linked(e *scan.ELF) bool {
 }
 
 // soVersion is a library's file name with a version in it.
-var soVersion = regexp.MustCompile(`\.so\.[0-9]|-[0-9.]+\.so$`)
+var soVersion = expression(`\.so\.[0-9]|-[0-9.]+\.so$`)
 
 // stem is a library's name without its version.
 func stem(name string) string {
@@ -62,482 +61,484 @@ func stem(name string) string {
 }
 
 // dynamicLinker is a path at which the C libraries install theirs.
-var dynamicLinker = regexp.MustCompile(`^/lib(64|32|x32)?/(ld-linux[A-Za-z0-9_.-]*\.so\.[0-9]+|ld64\.so\.[0-9]+|ld\.so\.[0-9]+|ld-musl-[A-Za-z0-9_-]+\.so\.1)$`)
+var dynamicLinker = expression(`^/lib(64|32|x32)?/(ld-linux[A-Za-z0-9_.-]*\.so\.[0-9]+|ld64\.so\.[0-9]+|ld\.so\.[0-9]+|ld-musl-[A-Za-z0-9_-]+\.so\.1)$`)
 
 // fortifiable are functions that _FORTIFY_SOURCE replaces by checked ones.
 var fortifiable = wordSet("memcpy memmove memset strcpy strncpy strcat strncat sprintf snprintf vsprintf vsnprintf printf fprintf vfprintf fgets read recv getcwd realpath readlink stpcpy")
 
-var elfRules = []Rule{
-	{
-		Code: "E301", Severity: Error, Title: "an executable stack",
-		Why:    "Data that an attacker puts on the stack can be run as code.",
-		Remedy: "mark assembler files with .note.GNU-stack, or link with -Wl,-z,noexecstack",
-		Wrong:  cFile("/usr/bin/tide", cMain, "-Wl,-z,execstack"),
-		Right:  cFile("/usr/bin/tide", cMain, "-Wl,-z,noexecstack"),
-		pkg: func(c *packageCheck) {
-			c.eachELF(func(p string, e *scan.ELF) {
-				if e.ExecStack && linked(e) {
-					c.path(p, "its stack is executable")
-				}
-			})
-		},
-	},
-	{
-		Code: "E302", Severity: Error, Title: "code that is changed when it is loaded",
-		Why:    "With text relocations code pages are writable and cannot be shared between processes; hardened systems refuse to load it.",
-		Remedy: "compile everything that goes into it with -fPIC",
-		Wrong:  cFile("/usr/bin/tide", cMain+"\n__asm__(\".text\\n.quad puts\");", "-Wl,-z,notext"),
-		Right:  cFile("/usr/bin/tide", cMain, "-Wl,-z,text"),
-		pkg: func(c *packageCheck) {
-			c.eachELF(func(p string, e *scan.ELF) {
-				if e.TextRel {
-					c.path(p, "it has text relocations")
-				}
-			})
-		},
-	},
-	{
-		Code: "E303", Severity: Warning, Title: "linked without the usual hardening",
-		Why:    "Without full RELRO an attacker can redirect calls by overwriting the table of their addresses; a program that is not PIE sits at addresses that are known in advance.",
-		Remedy: "see that the build uses $CFLAGS and $LDFLAGS",
-		Wrong:  cFile("/usr/bin/tide", cMain, "-no-pie -fno-pie"),
-		Right:  cFile("/usr/bin/tide", cMain, "-pie -fPIE"),
-		pkg: func(c *packageCheck) {
-			c.eachELF(func(p string, e *scan.ELF) {
-				switch {
-				case e.Type == scan.Program && len(e.Needed) > 0 && e.Language != "Go":
-					c.path(p, "it is not position-independent (PIE)")
-				case (e.Type == scan.PIE || e.Type == scan.Shared) && len(e.Needed) > 0 && !e.FullRelro && e.Language != "Go":
-					c.path(p, "its relocations stay writable (no full RELRO)")
-				}
-			})
-		},
-	},
-	{
-		Code: "E304", Severity: Error, Title: "it looks for libraries in an odd place",
-		Why:    "Whoever can write to a folder in the RUNPATH can make the program load a library of their own; a folder of the build machine is not there on others.",
-		Remedy: "drop the -rpath from the link; $ORIGIN and folders below /usr/lib are fine",
-		Wrong:  cFile("/usr/bin/tide", cMain, "-Wl,-rpath,/home/ines/lib"),
-		Right:  cFile("/usr/bin/tide", cMain, "-Wl,-rpath,/usr/lib/tide"),
-		pkg: func(c *packageCheck) {
-			c.eachELF(func(p string, e *scan.ELF) {
-				for _, dir := range e.Runpath {
-					if !fromOrigin(dir) && !strings.HasPrefix(path.Clean(dir)+"/", "/usr/lib") && !strings.HasPrefix(path.Clean(dir)+"/", "/lib") && !strings.HasPrefix(dir, "/opt/"+c.Facts.Name+"/") {
-						c.path(p, "its RUNPATH has %q in it", dir)
+func elfRules() []Rule {
+	return []Rule{
+		{
+			Code: "E301", Severity: Error, Title: "an executable stack",
+			Why:    "Data that an attacker puts on the stack can be run as code.",
+			Remedy: "mark assembler files with .note.GNU-stack, or link with -Wl,-z,noexecstack",
+			Wrong:  cFile("/usr/bin/tide", cMain, "-Wl,-z,execstack"),
+			Right:  cFile("/usr/bin/tide", cMain, "-Wl,-z,noexecstack"),
+			pkg: func(c *packageCheck) {
+				c.eachELF(func(p string, e *scan.ELF) {
+					if e.ExecStack && linked(e) {
+						c.path(p, "its stack is executable")
 					}
-				}
-			})
+				})
+			},
 		},
-	},
-	{
-		Code: "E305", Severity: Error, Title: "machine code in a package for any machine",
-		Why:    "It is installed on machines that cannot run it.",
-		Remedy: `remove arch = "any" from the recipe`,
-		Wrong:  strings.Replace(cFile("/usr/bin/tide", cMain, ""), `arch = ""`, `arch = "any"`, 1),
-		Right:  cFile("/usr/bin/tide", cMain, ""),
-		pkg: func(c *packageCheck) {
-			c.eachELF(func(p string, e *scan.ELF) {
-				if c.Facts.Arch == recipe.AnyArch && !strings.HasPrefix(p, "/usr/share/") {
-					c.path(p, "it is machine code for %s", orUnknown(e.Arch))
-				}
-			})
+		{
+			Code: "E302", Severity: Error, Title: "code that is changed when it is loaded",
+			Why:    "With text relocations code pages are writable and cannot be shared between processes; hardened systems refuse to load it.",
+			Remedy: "compile everything that goes into it with -fPIC",
+			Wrong:  cFile("/usr/bin/tide", cMain+"\n__asm__(\".text\\n.quad puts\");", "-Wl,-z,notext"),
+			Right:  cFile("/usr/bin/tide", cMain, "-Wl,-z,text"),
+			pkg: func(c *packageCheck) {
+				c.eachELF(func(p string, e *scan.ELF) {
+					if e.TextRel {
+						c.path(p, "it has text relocations")
+					}
+				})
+			},
 		},
-	},
-	{
-		Code: "E306", Severity: Error, Title: "machine code for another machine",
-		Why:    "It cannot run where the package is installed.",
-		Remedy: "see which compiler the build used, or keep the file out of the package",
-		Wrong:  strings.Replace(cFile("/usr/bin/tide", cMain, ""), "\n'''", "\nprintf '\\026' | dd of=\"$DESTDIR/usr/bin/tide\" bs=1 seek=18 conv=notrunc\n'''", 1),
-		Right:  cFile("/usr/bin/tide", cMain, ""),
-		pkg: func(c *packageCheck) {
-			c.eachELF(func(p string, e *scan.ELF) {
-				if c.Facts.Arch != recipe.AnyArch && e.Broken == "" && e.Arch != c.Facts.Arch && e.Type != scan.OtherType && !strings.HasPrefix(p, "/usr/share/") && !strings.HasPrefix(p, "/usr/lib/firmware/") && !testFolder(p) {
-					c.path(p, "it is machine code for %s in a package for %s", orUnknown(e.Arch), c.Facts.Arch)
-				}
-			})
+		{
+			Code: "E303", Severity: Warning, Title: "linked without the usual hardening",
+			Why:    "Without full RELRO an attacker can redirect calls by overwriting the table of their addresses; a program that is not PIE sits at addresses that are known in advance.",
+			Remedy: "see that the build uses $CFLAGS and $LDFLAGS",
+			Wrong:  cFile("/usr/bin/tide", cMain, "-no-pie -fno-pie"),
+			Right:  cFile("/usr/bin/tide", cMain, "-pie -fPIE"),
+			pkg: func(c *packageCheck) {
+				c.eachELF(func(p string, e *scan.ELF) {
+					switch {
+					case e.Type == scan.Program && len(e.Needed) > 0 && e.Language != "Go":
+						c.path(p, "it is not position-independent (PIE)")
+					case (e.Type == scan.PIE || e.Type == scan.Shared) && len(e.Needed) > 0 && !e.FullRelro && e.Language != "Go":
+						c.path(p, "its relocations stay writable (no full RELRO)")
+					}
+				})
+			},
 		},
-	},
-	{
-		Code: "E307", Severity: Warning, Title: "a library without a soname",
-		Why:    "Programs linked to it record its file name instead, and break when that changes with the next version.",
-		Remedy: "link it with -Wl,-soname,LIBRARY.so.N",
-		Wrong:  cFile("/usr/lib/libtide.so", cLibrary, "-shared -fPIC"),
-		Right:  cFile("/usr/lib/libtide.so.1", cLibrary, "-shared -fPIC -Wl,-soname,libtide.so.1"),
-		pkg: func(c *packageCheck) {
-			c.eachELF(func(p string, e *scan.ELF) {
-				if e.Type == scan.Shared && e.Soname == "" && scan.LibraryDir(path.Dir(p)) && strings.HasPrefix(path.Base(p), "lib") {
-					c.path(p, "it has no soname")
-				}
-			})
+		{
+			Code: "E304", Severity: Error, Title: "it looks for libraries in an odd place",
+			Why:    "Whoever can write to a folder in the RUNPATH can make the program load a library of their own; a folder of the build machine is not there on others.",
+			Remedy: "drop the -rpath from the link; $ORIGIN and folders below /usr/lib are fine",
+			Wrong:  cFile("/usr/bin/tide", cMain, "-Wl,-rpath,/home/ines/lib"),
+			Right:  cFile("/usr/bin/tide", cMain, "-Wl,-rpath,/usr/lib/tide"),
+			pkg: func(c *packageCheck) {
+				c.eachELF(func(p string, e *scan.ELF) {
+					for _, dir := range e.Runpath {
+						if !fromOrigin(dir) && !strings.HasPrefix(path.Clean(dir)+"/", "/usr/lib") && !strings.HasPrefix(path.Clean(dir)+"/", "/lib") && !strings.HasPrefix(dir, "/opt/"+c.Facts.Name+"/") {
+							c.path(p, "its RUNPATH has %q in it", dir)
+						}
+					}
+				})
+			},
 		},
-	},
-	{
-		Code: "E308", Severity: Error, Title: "a soname that no file is called",
-		Why:    "The dynamic linker looks for a file of that name and does not find it.",
-		Remedy: "install a link by the soname's name beside the library",
-		Wrong:  cFile("/usr/lib/libtide.so.1.2", cLibrary, "-shared -fPIC -Wl,-soname,libtide.so.1"),
-		Right:  cFile("/usr/lib/libtide.so.1", cLibrary, "-shared -fPIC -Wl,-soname,libtide.so.1"),
-		pkg: func(c *packageCheck) {
-			c.eachELF(func(p string, e *scan.ELF) {
-				if e.Type != scan.Shared || e.Soname == "" || !scan.LibraryDir(path.Dir(p)) {
+		{
+			Code: "E305", Severity: Error, Title: "machine code in a package for any machine",
+			Why:    "It is installed on machines that cannot run it.",
+			Remedy: `remove arch = "any" from the recipe`,
+			Wrong:  strings.Replace(cFile("/usr/bin/tide", cMain, ""), `arch = ""`, `arch = "any"`, 1),
+			Right:  cFile("/usr/bin/tide", cMain, ""),
+			pkg: func(c *packageCheck) {
+				c.eachELF(func(p string, e *scan.ELF) {
+					if c.Facts.Arch == recipe.AnyArch && !strings.HasPrefix(p, "/usr/share/") {
+						c.path(p, "it is machine code for %s", orUnknown(e.Arch))
+					}
+				})
+			},
+		},
+		{
+			Code: "E306", Severity: Error, Title: "machine code for another machine",
+			Why:    "It cannot run where the package is installed.",
+			Remedy: "see which compiler the build used, or keep the file out of the package",
+			Wrong:  strings.Replace(cFile("/usr/bin/tide", cMain, ""), "\n'''", "\nprintf '\\026' | dd of=\"$DESTDIR/usr/bin/tide\" bs=1 seek=18 conv=notrunc\n'''", 1),
+			Right:  cFile("/usr/bin/tide", cMain, ""),
+			pkg: func(c *packageCheck) {
+				c.eachELF(func(p string, e *scan.ELF) {
+					if c.Facts.Arch != recipe.AnyArch && e.Broken == "" && e.Arch != c.Facts.Arch && e.Type != scan.OtherType && !strings.HasPrefix(p, "/usr/share/") && !strings.HasPrefix(p, "/usr/lib/firmware/") && !testFolder(p) {
+						c.path(p, "it is machine code for %s in a package for %s", orUnknown(e.Arch), c.Facts.Arch)
+					}
+				})
+			},
+		},
+		{
+			Code: "E307", Severity: Warning, Title: "a library without a soname",
+			Why:    "Programs linked to it record its file name instead, and break when that changes with the next version.",
+			Remedy: "link it with -Wl,-soname,LIBRARY.so.N",
+			Wrong:  cFile("/usr/lib/libtide.so", cLibrary, "-shared -fPIC"),
+			Right:  cFile("/usr/lib/libtide.so.1", cLibrary, "-shared -fPIC -Wl,-soname,libtide.so.1"),
+			pkg: func(c *packageCheck) {
+				c.eachELF(func(p string, e *scan.ELF) {
+					if e.Type == scan.Shared && e.Soname == "" && scan.LibraryDir(path.Dir(p)) && strings.HasPrefix(path.Base(p), "lib") {
+						c.path(p, "it has no soname")
+					}
+				})
+			},
+		},
+		{
+			Code: "E308", Severity: Error, Title: "a soname that no file is called",
+			Why:    "The dynamic linker looks for a file of that name and does not find it.",
+			Remedy: "install a link by the soname's name beside the library",
+			Wrong:  cFile("/usr/lib/libtide.so.1.2", cLibrary, "-shared -fPIC -Wl,-soname,libtide.so.1"),
+			Right:  cFile("/usr/lib/libtide.so.1", cLibrary, "-shared -fPIC -Wl,-soname,libtide.so.1"),
+			pkg: func(c *packageCheck) {
+				c.eachELF(func(p string, e *scan.ELF) {
+					if e.Type != scan.Shared || e.Soname == "" || !scan.LibraryDir(path.Dir(p)) {
+						return
+					}
+					if !c.there(path.Join(path.Dir(p), e.Soname)) {
+						c.path(p, "its soname is %q, and the package has no such name beside it", e.Soname)
+					}
+				})
+			},
+		},
+		{
+			Code: "E309", Severity: Hint, Title: "it is not stripped",
+			Why:    "Symbol tables can be a good part of a program's size, and nothing but a debugger reads them.",
+			Remedy: "leave out debug = false: packing then strips, and keeps what it takes off in NAME-debug",
+			Wrong:  strings.Replace(cFile("/usr/bin/tide", cMain, ""), " -s ", " ", 1),
+			Right:  cFile("/usr/bin/tide", cMain, ""),
+			pkg: func(c *packageCheck) {
+				c.eachELF(func(p string, e *scan.ELF) {
+					if e.SymbolTable && linked(e) && e.Language != "Go" && !e.DebugInfo {
+						c.path(p, "it has its symbol table")
+					}
+				})
+			},
+		},
+		{
+			Code: "E310", Severity: Hint, Title: "nothing in it depends on the machine",
+			Why:    "A package for any machine is built once and serves all of them.",
+			Remedy: `add arch = "any" to the recipe or the package`,
+			Wrong:  forMachine + stageFile(`touch "$DESTDIR/usr/share/tide/table"`),
+			Right:  `arch = "any"` + "\n" + stageFile(`touch "$DESTDIR/usr/share/tide/table"`),
+			pkg: func(c *packageCheck) {
+				machine := slices.ContainsFunc(c.Layout, func(e pack.Entry) bool {
+					lib := strings.HasPrefix(e.Path, "/usr/lib/") && e.Type != layout.Directory && !strings.HasPrefix(e.Path, "/usr/lib/systemd/") && !strings.HasPrefix(e.Path, "/usr/lib/tmpfiles.d/") && !strings.HasPrefix(e.Path, "/usr/lib/sysusers.d/") && !strings.Contains(e.Path, "-packages/")
+					return c.files[e.Path].ELF != nil || strings.HasSuffix(e.Path, ".a") || strings.HasSuffix(e.Path, ".cmake") || lib || strings.HasPrefix(e.Path, "/usr/include/")
+				})
+				if c.Facts.Arch != recipe.AnyArch && !machine && len(c.Layout) > 0 && !c.debug() {
+					c.say("the package is for %s, and none of its files is", c.Facts.Arch)
+				}
+			},
+		},
+		{
+			Code: "E311", Severity: Error, Title: "a damaged program",
+			Why:    "It begins like a program or library and cannot be read as one, so it cannot be run either.",
+			Remedy: "look at how it got there; test data can be waived",
+			Wrong:  forMachine + stageFile(`install -d "$DESTDIR/usr/bin"; printf '\177ELF?' > "$DESTDIR/usr/bin/tide"; chmod 755 "$DESTDIR/usr/bin/tide"`),
+			Right:  cFile("/usr/bin/tide", cMain, ""),
+			pkg: func(c *packageCheck) {
+				c.eachELF(func(p string, e *scan.ELF) {
+					if e.Broken != "" && !testFolder(p) {
+						c.path(p, "it cannot be read: %s", e.Broken)
+					}
+				})
+			},
+		},
+		{
+			Code: "E312", Severity: Error, Title: "a library where it is not found",
+			Why:    "The dynamic linker looks in /usr/lib and in the RUNPATH of what needs the library. It finds this one in neither, and the program does not start.",
+			Remedy: "install the library to /usr/lib, or link with -Wl,-rpath and the folder that it is in",
+			Wrong:  privateLibrary(""),
+			Right:  privateLibrary("-Wl,-rpath,/usr/lib/tide"),
+			pkg: func(c *packageCheck) {
+				at := map[string]string{} // soname → where it lies
+				c.eachELF(func(p string, e *scan.ELF) {
+					if e.Type == scan.Shared && e.Soname != "" && at[e.Soname] == "" || scan.LibraryDir(path.Dir(p)) {
+						at[e.Soname] = p
+					}
+				})
+				c.eachELF(func(p string, e *scan.ELF) {
+					for _, soname := range e.Needed {
+						lib := at[soname]
+						if lib == "" || scan.LibraryDir(path.Dir(lib)) || c.inRunpath(p, e, path.Dir(lib)) {
+							continue
+						}
+						// A plugin's libraries may have been loaded by its program.
+						if e.Type == scan.Shared && !scan.LibraryDir(path.Dir(p)) {
+							continue
+						}
+						c.path(p, "it needs %s, which lies at %s", soname, lib)
+					}
+				})
+			},
+		},
+		{
+			Code: "E313", Severity: Warning, Title: "a soname that does not match the name",
+			Why:    "Whoever links with the one gets a program that asks for the other; most often a line of another library's makefile was left as it was.",
+			Remedy: "make the two the same but for the version",
+			Wrong:  strings.Replace(cFile("/usr/lib/libtide.so.1", cLibrary, "-shared -fPIC -Wl,-soname,libebb.so.1"), "\n'''", "\nln -s libtide.so.1 \"$DESTDIR/usr/lib/libebb.so.1\"\n'''", 1),
+			Right:  cFile("/usr/lib/libtide.so.1", cLibrary, "-shared -fPIC -Wl,-soname,libtide.so.1"),
+			pkg: func(c *packageCheck) {
+				c.eachELF(func(p string, e *scan.ELF) {
+					if e.Type == scan.Shared && e.Soname != "" && scan.LibraryDir(path.Dir(p)) && stem(e.Soname) != stem(path.Base(p)) {
+						c.path(p, "its soname is %s", e.Soname)
+					}
+				})
+			},
+		},
+		{
+			Code: "E314", Severity: Warning, Title: "a soname without a version",
+			Why:    "The next version that is not compatible has the same soname: programs start with it, and crash.",
+			Remedy: "link it with -Wl,-soname,LIBRARY.so.N, and raise N with each break",
+			Wrong:  cFile("/usr/lib/libtide.so", cLibrary, "-shared -fPIC -Wl,-soname,libtide.so"),
+			Right:  cFile("/usr/lib/libtide.so.1", cLibrary, "-shared -fPIC -Wl,-soname,libtide.so.1"),
+			pkg: func(c *packageCheck) {
+				c.eachELF(func(p string, e *scan.ELF) {
+					if e.Type == scan.Shared && e.Soname != "" && scan.LibraryDir(path.Dir(p)) && strings.HasPrefix(path.Base(p), "lib") && !soVersion.MatchString(e.Soname) {
+						c.path(p, "its soname is %s", e.Soname)
+					}
+				})
+			},
+		},
+		{
+			Code: "E315", Severity: Warning, Title: "a library that cannot stand on its own",
+			Why:    "It uses symbols that none of the libraries it names has. Whoever links with it has to guess what else to name, and whoever loads it gets an error.",
+			Remedy: "link it with what it uses; -Wl,-z,defs finds the rest",
+			Wrong:  cFile("/usr/lib/libtide.so.1", "double moon(double);\ndouble tide(double t) { return moon(t); }", "-shared -fPIC -Wl,-soname,libtide.so.1"),
+			Right:  cFile("/usr/lib/libtide.so.1", cLibrary, "-shared -fPIC -Wl,-soname,libtide.so.1"),
+			pkg: func(c *packageCheck) {
+				c.eachELF(func(p string, e *scan.ELF) {
+					// Plugins take symbols from the program that loads them.
+					library := e.Type == scan.Shared && e.Soname != "" && scan.LibraryDir(path.Dir(p)) && soVersion.MatchString(e.Soname)
+					if !library && e.Type != scan.PIE && e.Type != scan.Program {
+						return
+					}
+					offered, known := c.offered(e.Needed)
+					if !known {
+						return
+					}
+					var missing []string
+					for _, s := range c.imports[p].strong {
+						if !offered[s] && !fromLinker[s] && !strings.HasPrefix(s, "ITM_") && !strings.HasPrefix(s, "_ITM_") {
+							missing = append(missing, s)
+						}
+					}
+					if len(missing) > 0 {
+						c.path(p, "nothing that it needs has %s", several(missing))
+					}
+				})
+			},
+		},
+		{
+			Code: "E316", Severity: Error, Title: "it needs a newer library than the target has",
+			Why:    "It was built where the library is newer. On the target it does not start: the dynamic linker misses the version of a symbol.",
+			Remedy: "build it on the target's base ([target.NAME] base in ellwand.toml), or publish the newer library with it",
+			Wrong:  newerLibrary(1),
+			Right:  newerLibrary(2),
+			pkg: func(c *packageCheck) {
+				base := c.linter.base(c.Facts.Target)
+				if base == nil {
 					return
 				}
-				if !c.there(path.Join(path.Dir(p), e.Soname)) {
-					c.path(p, "its soname is %q, and the package has no such name beside it", e.Soname)
-				}
-			})
-		},
-	},
-	{
-		Code: "E309", Severity: Hint, Title: "it is not stripped",
-		Why:    "Symbol tables can be a good part of a program's size, and nothing but a debugger reads them.",
-		Remedy: "leave out debug = false: packing then strips, and keeps what it takes off in NAME-debug",
-		Wrong:  strings.Replace(cFile("/usr/bin/tide", cMain, ""), " -s ", " ", 1),
-		Right:  cFile("/usr/bin/tide", cMain, ""),
-		pkg: func(c *packageCheck) {
-			c.eachELF(func(p string, e *scan.ELF) {
-				if e.SymbolTable && linked(e) && e.Language != "Go" && !e.DebugInfo {
-					c.path(p, "it has its symbol table")
-				}
-			})
-		},
-	},
-	{
-		Code: "E310", Severity: Hint, Title: "nothing in it depends on the machine",
-		Why:    "A package for any machine is built once and serves all of them.",
-		Remedy: `add arch = "any" to the recipe or the package`,
-		Wrong:  forMachine + stageFile(`touch "$DESTDIR/usr/share/tide/table"`),
-		Right:  `arch = "any"` + "\n" + stageFile(`touch "$DESTDIR/usr/share/tide/table"`),
-		pkg: func(c *packageCheck) {
-			machine := slices.ContainsFunc(c.Layout, func(e pack.Entry) bool {
-				lib := strings.HasPrefix(e.Path, "/usr/lib/") && e.Type != layout.Directory && !strings.HasPrefix(e.Path, "/usr/lib/systemd/") && !strings.HasPrefix(e.Path, "/usr/lib/tmpfiles.d/") && !strings.HasPrefix(e.Path, "/usr/lib/sysusers.d/") && !strings.Contains(e.Path, "-packages/")
-				return c.files[e.Path].ELF != nil || strings.HasSuffix(e.Path, ".a") || strings.HasSuffix(e.Path, ".cmake") || lib || strings.HasPrefix(e.Path, "/usr/include/")
-			})
-			if c.Facts.Arch != recipe.AnyArch && !machine && len(c.Layout) > 0 && !c.debug() {
-				c.say("the package is for %s, and none of its files is", c.Facts.Arch)
-			}
-		},
-	},
-	{
-		Code: "E311", Severity: Error, Title: "a damaged program",
-		Why:    "It begins like a program or library and cannot be read as one, so it cannot be run either.",
-		Remedy: "look at how it got there; test data can be waived",
-		Wrong:  forMachine + stageFile(`install -d "$DESTDIR/usr/bin"; printf '\177ELF?' > "$DESTDIR/usr/bin/tide"; chmod 755 "$DESTDIR/usr/bin/tide"`),
-		Right:  cFile("/usr/bin/tide", cMain, ""),
-		pkg: func(c *packageCheck) {
-			c.eachELF(func(p string, e *scan.ELF) {
-				if e.Broken != "" && !testFolder(p) {
-					c.path(p, "it cannot be read: %s", e.Broken)
-				}
-			})
-		},
-	},
-	{
-		Code: "E312", Severity: Error, Title: "a library where it is not found",
-		Why:    "The dynamic linker looks in /usr/lib and in the RUNPATH of what needs the library. It finds this one in neither, and the program does not start.",
-		Remedy: "install the library to /usr/lib, or link with -Wl,-rpath and the folder that it is in",
-		Wrong:  privateLibrary(""),
-		Right:  privateLibrary("-Wl,-rpath,/usr/lib/tide"),
-		pkg: func(c *packageCheck) {
-			at := map[string]string{} // soname → where it lies
-			c.eachELF(func(p string, e *scan.ELF) {
-				if e.Type == scan.Shared && e.Soname != "" && at[e.Soname] == "" || scan.LibraryDir(path.Dir(p)) {
-					at[e.Soname] = p
-				}
-			})
-			c.eachELF(func(p string, e *scan.ELF) {
-				for _, soname := range e.Needed {
-					lib := at[soname]
-					if lib == "" || scan.LibraryDir(path.Dir(lib)) || c.inRunpath(p, e, path.Dir(lib)) {
+				for _, n := range c.Facts.Needs {
+					parsed, err := need.Parse(n.Need)
+					if err != nil || len(n.Symbols) == 0 {
 						continue
 					}
-					// A plugin's libraries may have been loaded by its program.
-					if e.Type == scan.Shared && !scan.LibraryDir(path.Dir(p)) {
-						continue
+					if answer, ok := base.Look(parsed, n.Symbols); ok && len(answer.Lacks) > 0 {
+						c.path(n.Path, "%s of the target has no %s", n.Need, several(answer.Lacks))
 					}
-					c.path(p, "it needs %s, which lies at %s", soname, lib)
 				}
-			})
+			},
 		},
-	},
-	{
-		Code: "E313", Severity: Warning, Title: "a soname that does not match the name",
-		Why:    "Whoever links with the one gets a program that asks for the other; most often a line of another library's makefile was left as it was.",
-		Remedy: "make the two the same but for the version",
-		Wrong:  strings.Replace(cFile("/usr/lib/libtide.so.1", cLibrary, "-shared -fPIC -Wl,-soname,libebb.so.1"), "\n'''", "\nln -s libtide.so.1 \"$DESTDIR/usr/lib/libebb.so.1\"\n'''", 1),
-		Right:  cFile("/usr/lib/libtide.so.1", cLibrary, "-shared -fPIC -Wl,-soname,libtide.so.1"),
-		pkg: func(c *packageCheck) {
-			c.eachELF(func(p string, e *scan.ELF) {
-				if e.Type == scan.Shared && e.Soname != "" && scan.LibraryDir(path.Dir(p)) && stem(e.Soname) != stem(path.Base(p)) {
-					c.path(p, "its soname is %s", e.Soname)
-				}
-			})
+		{
+			Code: "E317", Severity: Warning, Title: "no protection of the stack",
+			Why:    "None of its functions notices that its return address was overwritten, which is how most overflows are turned into attacks.",
+			Remedy: "see that the build uses $CFLAGS, which has -fstack-protector-strong",
+			Wrong:  cFile("/usr/bin/tide", cLarge, "-fno-stack-protector"),
+			Right:  cFile("/usr/bin/tide", cLarge, "-fstack-protector-all"),
+			pkg: func(c *packageCheck) {
+				c.eachELF(func(p string, e *scan.ELF) {
+					if c.judgeable(p, e) && c.uses(p, fortifiable) >= 3 && !slices.Contains(c.imports[p].strong, "__stack_chk_fail") && !slices.Contains(c.imports[p].strong, "__stack_chk_guard") {
+						c.path(p, "none of its functions is compiled with -fstack-protector")
+					}
+				})
+			},
 		},
-	},
-	{
-		Code: "E314", Severity: Warning, Title: "a soname without a version",
-		Why:    "The next version that is not compatible has the same soname: programs start with it, and crash.",
-		Remedy: "link it with -Wl,-soname,LIBRARY.so.N, and raise N with each break",
-		Wrong:  cFile("/usr/lib/libtide.so", cLibrary, "-shared -fPIC -Wl,-soname,libtide.so"),
-		Right:  cFile("/usr/lib/libtide.so.1", cLibrary, "-shared -fPIC -Wl,-soname,libtide.so.1"),
-		pkg: func(c *packageCheck) {
-			c.eachELF(func(p string, e *scan.ELF) {
-				if e.Type == scan.Shared && e.Soname != "" && scan.LibraryDir(path.Dir(p)) && strings.HasPrefix(path.Base(p), "lib") && !soVersion.MatchString(e.Soname) {
-					c.path(p, "its soname is %s", e.Soname)
-				}
-			})
+		{
+			Code: "E318", Severity: Warning, Title: "no checks of lengths",
+			Why:    "The C library can check at run time what strcpy and its kin write. It does where it was asked to by -D_FORTIFY_SOURCE, and in this file nowhere.",
+			Remedy: "see that the build uses $CFLAGS, which has -D_FORTIFY_SOURCE=2, with -O1 or more",
+			Wrong:  cFile("/usr/bin/tide", cLarge, "-U_FORTIFY_SOURCE"),
+			Right:  cFile("/usr/bin/tide", cLarge, ""),
+			pkg: func(c *packageCheck) {
+				c.eachELF(func(p string, e *scan.ELF) {
+					if !c.judgeable(p, e) {
+						return
+					}
+					checked := slices.ContainsFunc(c.imports[p].strong, func(s string) bool { return strings.HasSuffix(s, "_chk") && strings.HasPrefix(s, "__") })
+					if !checked && c.uses(p, printing) >= 2 && slices.Contains(e.Needed, "libc.so.6") {
+						c.path(p, "it calls functions such as %s unchecked", c.firstUsed(p, printing))
+					}
+				})
+			},
 		},
-	},
-	{
-		Code: "E315", Severity: Warning, Title: "a library that cannot stand on its own",
-		Why:    "It uses symbols that none of the libraries it names has. Whoever links with it has to guess what else to name, and whoever loads it gets an error.",
-		Remedy: "link it with what it uses; -Wl,-z,defs finds the rest",
-		Wrong:  cFile("/usr/lib/libtide.so.1", "double moon(double);\ndouble tide(double t) { return moon(t); }", "-shared -fPIC -Wl,-soname,libtide.so.1"),
-		Right:  cFile("/usr/lib/libtide.so.1", cLibrary, "-shared -fPIC -Wl,-soname,libtide.so.1"),
-		pkg: func(c *packageCheck) {
-			c.eachELF(func(p string, e *scan.ELF) {
-				// Plugins take symbols from the program that loads them.
-				library := e.Type == scan.Shared && e.Soname != "" && scan.LibraryDir(path.Dir(p)) && soVersion.MatchString(e.Soname)
-				if !library && e.Type != scan.PIE && e.Type != scan.Program {
+		{
+			Code: "E319", Severity: Error, Title: "a static library without its index",
+			Why:    "The linker looks up symbols in the index, and finds none: whoever links with the library gets errors for everything in it. Most often it was stripped as if it were a program.",
+			Remedy: "run ranlib on it, and strip it with --strip-debug at most",
+			Wrong:  staticLibrary("S"),
+			Right:  staticLibrary("s"),
+			file: func(c *fileCheck) {
+				if !strings.HasSuffix(c.Path, ".a") || c.data == nil || !bytes.HasPrefix(c.data, []byte("!<arch>\n")) || len(c.data) < 68 {
 					return
 				}
-				offered, known := c.offered(e.Needed)
-				if !known {
-					return
+				first := strings.TrimSpace(string(c.data[8:24]))
+				object := bytes.Contains(c.data, []byte("\x7fELF"))
+				if object && first != "/" && first != "/SYM64/" && !strings.HasPrefix(first, "__.SYMDEF") {
+					c.say("its first member is %q, and not the index", strings.TrimSuffix(first, "/"))
 				}
-				var missing []string
-				for _, s := range c.imports[p].strong {
-					if !offered[s] && !fromLinker[s] && !strings.HasPrefix(s, "ITM_") && !strings.HasPrefix(s, "_ITM_") {
-						missing = append(missing, s)
+			},
+		},
+		{
+			Code: "E320", Severity: Hint, Title: "a RUNPATH that says what goes without saying",
+			Why:    "The dynamic linker looks there anyway. It keeps the file from being tried with a library in another folder.",
+			Remedy: "drop the -rpath from the link",
+			Wrong:  cFile("/usr/bin/tide", cMain, "-Wl,-rpath,/usr/lib"),
+			Right:  cFile("/usr/bin/tide", cMain, ""),
+			pkg: func(c *packageCheck) {
+				c.eachELF(func(p string, e *scan.ELF) {
+					for _, dir := range e.Runpath {
+						if scan.LibraryDir(path.Clean(dir)) {
+							c.path(p, "its RUNPATH has %s in it, where libraries are looked for anyway", dir)
+						}
 					}
-				}
-				if len(missing) > 0 {
-					c.path(p, "nothing that it needs has %s", several(missing))
-				}
-			})
+				})
+			},
 		},
-	},
-	{
-		Code: "E316", Severity: Error, Title: "it needs a newer library than the target has",
-		Why:    "It was built where the library is newer. On the target it does not start: the dynamic linker misses the version of a symbol.",
-		Remedy: "build it on the target's base ([target.NAME] base in ellwand.toml), or publish the newer library with it",
-		Wrong:  newerLibrary(1),
-		Right:  newerLibrary(2),
-		pkg: func(c *packageCheck) {
-			base := c.linter.base(c.Facts.Target)
-			if base == nil {
-				return
-			}
-			for _, n := range c.Facts.Needs {
-				parsed, err := need.Parse(n.Need)
-				if err != nil || len(n.Symbols) == 0 {
-					continue
-				}
-				if answer, ok := base.Look(parsed, n.Symbols); ok && len(answer.Lacks) > 0 {
-					c.path(n.Path, "%s of the target has no %s", n.Need, several(answer.Lacks))
-				}
-			}
-		},
-	},
-	{
-		Code: "E317", Severity: Warning, Title: "no protection of the stack",
-		Why:    "None of its functions notices that its return address was overwritten, which is how most overflows are turned into attacks.",
-		Remedy: "see that the build uses $CFLAGS, which has -fstack-protector-strong",
-		Wrong:  cFile("/usr/bin/tide", cLarge, "-fno-stack-protector"),
-		Right:  cFile("/usr/bin/tide", cLarge, "-fstack-protector-all"),
-		pkg: func(c *packageCheck) {
-			c.eachELF(func(p string, e *scan.ELF) {
-				if c.judgeable(p, e) && c.uses(p, fortifiable) >= 3 && !slices.Contains(c.imports[p].strong, "__stack_chk_fail") && !slices.Contains(c.imports[p].strong, "__stack_chk_guard") {
-					c.path(p, "none of its functions is compiled with -fstack-protector")
-				}
-			})
-		},
-	},
-	{
-		Code: "E318", Severity: Warning, Title: "no checks of lengths",
-		Why:    "The C library can check at run time what strcpy and its kin write. It does where it was asked to by -D_FORTIFY_SOURCE, and in this file nowhere.",
-		Remedy: "see that the build uses $CFLAGS, which has -D_FORTIFY_SOURCE=2, with -O1 or more",
-		Wrong:  cFile("/usr/bin/tide", cLarge, "-U_FORTIFY_SOURCE"),
-		Right:  cFile("/usr/bin/tide", cLarge, ""),
-		pkg: func(c *packageCheck) {
-			c.eachELF(func(p string, e *scan.ELF) {
-				if !c.judgeable(p, e) {
-					return
-				}
-				checked := slices.ContainsFunc(c.imports[p].strong, func(s string) bool { return strings.HasSuffix(s, "_chk") && strings.HasPrefix(s, "__") })
-				if !checked && c.uses(p, printing) >= 2 && slices.Contains(e.Needed, "libc.so.6") {
-					c.path(p, "it calls functions such as %s unchecked", c.firstUsed(p, printing))
-				}
-			})
-		},
-	},
-	{
-		Code: "E319", Severity: Error, Title: "a static library without its index",
-		Why:    "The linker looks up symbols in the index, and finds none: whoever links with the library gets errors for everything in it. Most often it was stripped as if it were a program.",
-		Remedy: "run ranlib on it, and strip it with --strip-debug at most",
-		Wrong:  staticLibrary("S"),
-		Right:  staticLibrary("s"),
-		file: func(c *fileCheck) {
-			if !strings.HasSuffix(c.Path, ".a") || c.data == nil || !bytes.HasPrefix(c.data, []byte("!<arch>\n")) || len(c.data) < 68 {
-				return
-			}
-			first := strings.TrimSpace(string(c.data[8:24]))
-			object := bytes.Contains(c.data, []byte("\x7fELF"))
-			if object && first != "/" && first != "/SYM64/" && !strings.HasPrefix(first, "__.SYMDEF") {
-				c.say("its first member is %q, and not the index", strings.TrimSuffix(first, "/"))
-			}
-		},
-	},
-	{
-		Code: "E320", Severity: Hint, Title: "a RUNPATH that says what goes without saying",
-		Why:    "The dynamic linker looks there anyway. It keeps the file from being tried with a library in another folder.",
-		Remedy: "drop the -rpath from the link",
-		Wrong:  cFile("/usr/bin/tide", cMain, "-Wl,-rpath,/usr/lib"),
-		Right:  cFile("/usr/bin/tide", cMain, ""),
-		pkg: func(c *packageCheck) {
-			c.eachELF(func(p string, e *scan.ELF) {
-				for _, dir := range e.Runpath {
-					if scan.LibraryDir(path.Clean(dir)) {
-						c.path(p, "its RUNPATH has %s in it, where libraries are looked for anyway", dir)
+		{
+			Code: "E321", Severity: Hint, Title: "an RPATH in place of a RUNPATH",
+			Why:    "The older tag outranks LD_LIBRARY_PATH, so that nobody can try the program with another library, and it holds for the libraries' own needs too.",
+			Remedy: "link with -Wl,--enable-new-dtags, or without -rpath",
+			Wrong:  cFile("/usr/bin/tide", cMain, "-Wl,-rpath,/usr/lib/tide,--disable-new-dtags"),
+			Right:  cFile("/usr/bin/tide", cMain, "-Wl,-rpath,/usr/lib/tide,--enable-new-dtags"),
+			pkg: func(c *packageCheck) {
+				c.eachELF(func(p string, e *scan.ELF) {
+					if e.RPath {
+						c.path(p, "it has the tag DT_RPATH, with %s", strings.Join(e.Runpath, ":"))
 					}
-				}
-			})
+				})
+			},
 		},
-	},
-	{
-		Code: "E321", Severity: Hint, Title: "an RPATH in place of a RUNPATH",
-		Why:    "The older tag outranks LD_LIBRARY_PATH, so that nobody can try the program with another library, and it holds for the libraries' own needs too.",
-		Remedy: "link with -Wl,--enable-new-dtags, or without -rpath",
-		Wrong:  cFile("/usr/bin/tide", cMain, "-Wl,-rpath,/usr/lib/tide,--disable-new-dtags"),
-		Right:  cFile("/usr/bin/tide", cMain, "-Wl,-rpath,/usr/lib/tide,--enable-new-dtags"),
-		pkg: func(c *packageCheck) {
-			c.eachELF(func(p string, e *scan.ELF) {
-				if e.RPath {
-					c.path(p, "it has the tag DT_RPATH, with %s", strings.Join(e.Runpath, ":"))
-				}
-			})
-		},
-	},
-	{
-		Code: "E322", Severity: Warning, Title: "debug information among the programs",
-		Why:    "It is often many times the program's own size, on every machine, and is of use to the few that look into a crash.",
-		Remedy: "leave out debug = false: packing then puts it into NAME-debug",
-		Wrong:  strings.Replace(cFile("/usr/bin/tide", cMain, "-g"), " -s ", " ", 1),
-		Right:  cFile("/usr/bin/tide", cMain, "-g"),
-		pkg: func(c *packageCheck) {
-			c.eachELF(func(p string, e *scan.ELF) {
-				if e.DebugInfo && linked(e) && e.Language != "Go" {
-					c.path(p, "it has debug information in it")
-				}
-			})
-		},
-	},
-	{
-		Code: "E323", Severity: Error, Title: "a dynamic linker that is nowhere",
-		Why:    "The kernel starts the program by it, and says `not found` of the program where it is not there.",
-		Remedy: "drop --dynamic-linker from the link; a prebuilt program can be given the usual one",
-		Wrong:  cFile("/usr/bin/tide", cMain, "-Wl,--dynamic-linker=/opt/tide/ld.so"),
-		Right:  cFile("/usr/bin/tide", cMain, ""),
-		pkg: func(c *packageCheck) {
-			c.eachELF(func(p string, e *scan.ELF) {
-				if e.Interpreter != "" && !dynamicLinker.MatchString(e.Interpreter) && !strings.HasPrefix(e.Interpreter, "/usr/lib") && !c.there(e.Interpreter) && e.Type != scan.Shared {
-					c.path(p, "it is started by %s", e.Interpreter)
-				}
-			})
-		},
-	},
-	{
-		Code: "E324", Severity: Error, Title: "machine code under /usr/share",
-		Why:    "What lies there may be shared between machines of every kind (Filesystem Hierarchy Standard 3.0, section 4.11).",
-		Remedy: "install programs that are not for the PATH to /usr/libexec/NAME, and plugins to /usr/lib/NAME",
-		Wrong:  cFile("/usr/share/tide/tide", cMain, ""),
-		Right:  cFile("/usr/libexec/tide/tide", cMain, ""),
-		pkg: func(c *packageCheck) {
-			c.eachELF(func(p string, e *scan.ELF) {
-				// Code for other machines is data here, such as firmware.
-				own := c.Facts.Arch == recipe.AnyArch || c.Facts.Arch == e.Arch
-				if strings.HasPrefix(p, "/usr/share/") && linked(e) && own && !testFolder(p) {
-					c.path(p, "it is machine code for %s", orUnknown(e.Arch))
-				}
-			})
-		},
-	},
-	{
-		Code: "E325", Severity: Error, Title: "memory that can be written and run",
-		Why:    "Whatever an attacker gets into that segment can be run as code; hardened kernels do not load it.",
-		Remedy: "see which object file has a section that is both; the linker warns of it",
-		Wrong:  cFile("/usr/bin/tide", cMain+"\n__asm__(\".section .both,\\\"awx\\\",@progbits\\n.byte 0\\n.text\");", ""),
-		Right:  cFile("/usr/bin/tide", cMain, ""),
-		pkg: func(c *packageCheck) {
-			c.eachELF(func(p string, e *scan.ELF) {
-				if e.WriteExec && linked(e) {
-					c.path(p, "a segment of it is writable and executable")
-				}
-			})
-		},
-	},
-	{
-		Code: "E326", Severity: Hint, Title: "linked statically",
-		Why:    "When a library is mended, this program keeps the old one until somebody builds it again; nothing tells them to.",
-		Remedy: "drop -static; where it is meant, for a rescue system say, waive this",
-		Wrong:  cFile("/usr/bin/tide", cMain, "-static"),
-		Right:  cFile("/usr/bin/tide", cMain, ""),
-		pkg: func(c *packageCheck) {
-			c.eachELF(func(p string, e *scan.ELF) {
-				if (e.Type == scan.Program || e.Type == scan.PIE) && len(e.Needed) == 0 && e.Interpreter == "" && e.Language == "" && e.Code > 100<<10 && !strings.HasPrefix(p, "/boot/") {
-					c.path(p, "it brings its libraries with it")
-				}
-			})
-		},
-	},
-	{
-		Code: "E327", Severity: Hint, Title: "a library that it does not use",
-		Why:    "It is loaded at every start, and must be installed, for nothing.",
-		Remedy: "link with -Wl,--as-needed in front of the libraries",
-		Wrong:  cFile("/usr/bin/tide", cMain, "-Wl,--no-as-needed -lm"),
-		Right:  cFile("/usr/bin/tide", cMain, "-Wl,--as-needed -lm"),
-		pkg: func(c *packageCheck) {
-			c.eachELF(func(p string, e *scan.ELF) {
-				used := map[string]bool{}
-				in := c.imports[p]
-				for _, list := range [][]string{in.strong, in.weak, in.own} {
-					for _, s := range list {
-						used[s] = true
+		{
+			Code: "E322", Severity: Warning, Title: "debug information among the programs",
+			Why:    "It is often many times the program's own size, on every machine, and is of use to the few that look into a crash.",
+			Remedy: "leave out debug = false: packing then puts it into NAME-debug",
+			Wrong:  strings.Replace(cFile("/usr/bin/tide", cMain, "-g"), " -s ", " ", 1),
+			Right:  cFile("/usr/bin/tide", cMain, "-g"),
+			pkg: func(c *packageCheck) {
+				c.eachELF(func(p string, e *scan.ELF) {
+					if e.DebugInfo && linked(e) && e.Language != "Go" {
+						c.path(p, "it has debug information in it")
 					}
-				}
-				if len(in.strong) == 0 || e.Language != "" {
-					return
-				}
-				var idle []string
-				for _, soname := range e.Needed {
-					if strings.HasPrefix(soname, "ld-") || strings.HasPrefix(soname, "libgcc_s.") || strings.HasPrefix(soname, "libc.") || cpp(e) && strings.HasPrefix(soname, "libm.") {
-						continue
-					}
-					lib, ok := c.library(soname)
-					if ok && len(lib.exports) > 0 && !slices.ContainsFunc(lib.exports, func(s string) bool { return used[s] }) {
-						idle = append(idle, soname)
-					}
-				}
-				if len(idle) > 0 {
-					c.path(p, "it uses no symbol of %s", several(idle))
-				}
-			})
+				})
+			},
 		},
-	},
-	{
-		Code: "E328", Severity: Hint, Title: "a program without a build id",
-		Why:    "By it a debugger finds the debug information that belongs to a crash.",
-		Remedy: "see that the build uses $LDFLAGS, which has -Wl,--build-id",
-		Wrong:  cFile("/usr/bin/tide", cMain, "-Wl,--build-id=none"),
-		Right:  cFile("/usr/bin/tide", cMain, ""),
-		pkg: func(c *packageCheck) {
-			c.eachELF(func(p string, e *scan.ELF) {
-				if linked(e) && e.BuildID == "" && e.Language == "" && e.Broken == "" && len(e.Needed) > 0 {
-					c.path(p, "it has no build id")
-				}
-			})
+		{
+			Code: "E323", Severity: Error, Title: "a dynamic linker that is nowhere",
+			Why:    "The kernel starts the program by it, and says `not found` of the program where it is not there.",
+			Remedy: "drop --dynamic-linker from the link; a prebuilt program can be given the usual one",
+			Wrong:  cFile("/usr/bin/tide", cMain, "-Wl,--dynamic-linker=/opt/tide/ld.so"),
+			Right:  cFile("/usr/bin/tide", cMain, ""),
+			pkg: func(c *packageCheck) {
+				c.eachELF(func(p string, e *scan.ELF) {
+					if e.Interpreter != "" && !dynamicLinker.MatchString(e.Interpreter) && !strings.HasPrefix(e.Interpreter, "/usr/lib") && !c.there(e.Interpreter) && e.Type != scan.Shared {
+						c.path(p, "it is started by %s", e.Interpreter)
+					}
+				})
+			},
 		},
-	},
+		{
+			Code: "E324", Severity: Error, Title: "machine code under /usr/share",
+			Why:    "What lies there may be shared between machines of every kind (Filesystem Hierarchy Standard 3.0, section 4.11).",
+			Remedy: "install programs that are not for the PATH to /usr/libexec/NAME, and plugins to /usr/lib/NAME",
+			Wrong:  cFile("/usr/share/tide/tide", cMain, ""),
+			Right:  cFile("/usr/libexec/tide/tide", cMain, ""),
+			pkg: func(c *packageCheck) {
+				c.eachELF(func(p string, e *scan.ELF) {
+					// Code for other machines is data here, such as firmware.
+					own := c.Facts.Arch == recipe.AnyArch || c.Facts.Arch == e.Arch
+					if strings.HasPrefix(p, "/usr/share/") && linked(e) && own && !testFolder(p) {
+						c.path(p, "it is machine code for %s", orUnknown(e.Arch))
+					}
+				})
+			},
+		},
+		{
+			Code: "E325", Severity: Error, Title: "memory that can be written and run",
+			Why:    "Whatever an attacker gets into that segment can be run as code; hardened kernels do not load it.",
+			Remedy: "see which object file has a section that is both; the linker warns of it",
+			Wrong:  cFile("/usr/bin/tide", cMain+"\n__asm__(\".section .both,\\\"awx\\\",@progbits\\n.byte 0\\n.text\");", ""),
+			Right:  cFile("/usr/bin/tide", cMain, ""),
+			pkg: func(c *packageCheck) {
+				c.eachELF(func(p string, e *scan.ELF) {
+					if e.WriteExec && linked(e) {
+						c.path(p, "a segment of it is writable and executable")
+					}
+				})
+			},
+		},
+		{
+			Code: "E326", Severity: Hint, Title: "linked statically",
+			Why:    "When a library is mended, this program keeps the old one until somebody builds it again; nothing tells them to.",
+			Remedy: "drop -static; where it is meant, for a rescue system say, waive this",
+			Wrong:  cFile("/usr/bin/tide", cMain, "-static"),
+			Right:  cFile("/usr/bin/tide", cMain, ""),
+			pkg: func(c *packageCheck) {
+				c.eachELF(func(p string, e *scan.ELF) {
+					if (e.Type == scan.Program || e.Type == scan.PIE) && len(e.Needed) == 0 && e.Interpreter == "" && e.Language == "" && e.Code > 100<<10 && !strings.HasPrefix(p, "/boot/") {
+						c.path(p, "it brings its libraries with it")
+					}
+				})
+			},
+		},
+		{
+			Code: "E327", Severity: Hint, Title: "a library that it does not use",
+			Why:    "It is loaded at every start, and must be installed, for nothing.",
+			Remedy: "link with -Wl,--as-needed in front of the libraries",
+			Wrong:  cFile("/usr/bin/tide", cMain, "-Wl,--no-as-needed -lm"),
+			Right:  cFile("/usr/bin/tide", cMain, "-Wl,--as-needed -lm"),
+			pkg: func(c *packageCheck) {
+				c.eachELF(func(p string, e *scan.ELF) {
+					used := map[string]bool{}
+					in := c.imports[p]
+					for _, list := range [][]string{in.strong, in.weak, in.own} {
+						for _, s := range list {
+							used[s] = true
+						}
+					}
+					if len(in.strong) == 0 || e.Language != "" {
+						return
+					}
+					var idle []string
+					for _, soname := range e.Needed {
+						if strings.HasPrefix(soname, "ld-") || strings.HasPrefix(soname, "libgcc_s.") || strings.HasPrefix(soname, "libc.") || cpp(e) && strings.HasPrefix(soname, "libm.") {
+							continue
+						}
+						lib, ok := c.library(soname)
+						if ok && len(lib.exports) > 0 && !slices.ContainsFunc(lib.exports, func(s string) bool { return used[s] }) {
+							idle = append(idle, soname)
+						}
+					}
+					if len(idle) > 0 {
+						c.path(p, "it uses no symbol of %s", several(idle))
+					}
+				})
+			},
+		},
+		{
+			Code: "E328", Severity: Hint, Title: "a program without a build id",
+			Why:    "By it a debugger finds the debug information that belongs to a crash.",
+			Remedy: "see that the build uses $LDFLAGS, which has -Wl,--build-id",
+			Wrong:  cFile("/usr/bin/tide", cMain, "-Wl,--build-id=none"),
+			Right:  cFile("/usr/bin/tide", cMain, ""),
+			pkg: func(c *packageCheck) {
+				c.eachELF(func(p string, e *scan.ELF) {
+					if linked(e) && e.BuildID == "" && e.Language == "" && e.Broken == "" && len(e.Needed) > 0 {
+						c.path(p, "it has no build id")
+					}
+				})
+			},
+		},
+	}
 }
 
 // printing are those functions of which nearly every call is replaced by a

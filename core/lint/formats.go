@@ -23,7 +23,7 @@ func SARIF(findings []Finding, version string) ([]byte, error) {
 	for _, f := range findings {
 		used[f.Code] = true
 	}
-	for _, r := range catalogue {
+	for _, r := range catalogue() {
 		if used[r.Code] {
 			run.AddRule(r.Code).WithName(r.Code).WithShortDescription(text(r.Title)).WithFullDescription(text(r.Why)).WithHelp(text("To mend it: " + r.Remedy + ".")).
 				WithDefaultConfiguration(sarif.NewReportingConfiguration().WithLevel(sarifLevels[r.Severity]))

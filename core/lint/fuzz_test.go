@@ -46,7 +46,7 @@ func FuzzTexts(f *testing.F) {
 // FuzzScripts has every rule on recipes look at a step's script: what it finds
 // is on a line of the recipe, and mending it leaves a recipe that can be read.
 func FuzzScripts(f *testing.F) {
-	for _, r := range shellRules {
+	for _, r := range shellRules() {
 		if _, script, ok := strings.Cut(r.Wrong, "'''\n"); ok {
 			script, _, _ = strings.Cut(script, "'''")
 			f.Add(script)

@@ -8,7 +8,6 @@ import (
 	"fmt"
 	"io"
 	"path"
-	"regexp"
 	"slices"
 	"strings"
 
@@ -70,7 +69,7 @@ func (k keyFile) get(section, key string) (string, bool) {
 
 func (k keyFile) has(section string) bool { return slices.Contains(k.sections, section) }
 
-var desktopPath = regexp.MustCompile(`^/usr/share/applications/(?:[^/]+/)*[^/]+\.desktop$`)
+var desktopPath = expression(`^/usr/share/applications/(?:[^/]+/)*[^/]+\.desktop$`)
 
 // entryGroup is the group that every desktop entry has.
 const entryGroup = "Desktop Entry"
@@ -114,11 +113,11 @@ func module(lines string) string {
 const goodModule = "prefix=/usr\nincludedir=${prefix}/include\nName: tide\nDescription: Tides\nVersion: 1.2\nCflags: -I${includedir}"
 
 var (
-	manualHead = regexp.MustCompile(`(?m)^(?:\.|')\s*(TH|Dd|Dt|so|DT)\b`)
-	manualTH   = regexp.MustCompile(`(?m)^\.\s*(?:TH|Dt)\s+(?:"[^"]*"|\S+)\s+"?([0-9n][0-9a-zA-Z]*)`)
-	manualSo   = regexp.MustCompile(`(?m)^\.so\s+(\S+)`)
-	manualName = regexp.MustCompile(`(?im)^\.\s*S[Hh]\s+"?N(AME|OM|OME|OMBRE)|^\.\s*S[Hh]\s+"?[^A-Za-z\n]|^\.\s*Nm\b`)
-	localized  = regexp.MustCompile(`^([A-Za-z0-9-]+)\[[^\]]+\]$`)
+	manualHead = expression(`(?m)^(?:\.|')\s*(TH|Dd|Dt|so|DT)\b`)
+	manualTH   = expression(`(?m)^\.\s*(?:TH|Dt)\s+(?:"[^"]*"|\S+)\s+"?([0-9n][0-9a-zA-Z]*)`)
+	manualSo   = expression(`(?m)^\.so\s+(\S+)`)
+	manualName = expression(`(?im)^\.\s*S[Hh]\s+"?N(AME|OM|OME|OMBRE)|^\.\s*S[Hh]\s+"?[^A-Za-z\n]|^\.\s*Nm\b`)
+	localized  = expression(`^([A-Za-z0-9-]+)\[[^\]]+\]$`)
 )
 
 // namesOfManual are the commands that a manual's section NAME lists.
@@ -146,395 +145,397 @@ func namesOfManual(text string) []string {
 
 // integrationRules are about how a package fits into desktops, manuals and
 // other people's builds.
-var integrationRules = []Rule{
-	{
-		Code: "I701", Severity: Error, Title: "a desktop entry that is not valid",
-		Why:    "Menus leave out what they cannot read (Desktop Entry Specification 1.5).",
-		Remedy: "correct the line; Type, Name and, for an application, Exec are required",
-		Wrong:  entry("[Desktop Entry]\nType=Application\nExec=tide\nIcon=tide\nCategories=Science;"),
-		Right:  entry(goodEntry),
-		pkg: func(c *packageCheck) {
-			c.eachEntry(func(p string, k keyFile) {
-				for _, n := range k.stray {
-					c.path(p, "line %d is no key with a value", n)
-				}
-				if !k.has(entryGroup) {
-					c.path(p, "it has no group [%s]", entryGroup)
-					return
-				}
-				kind, ok := k.get(entryGroup, "Type")
-				_, exec := k.get(entryGroup, "Exec")
-				activated, _ := k.get(entryGroup, "DBusActivatable")
-				_, name := k.get(entryGroup, "Name")
-				_, url := k.get(entryGroup, "URL")
-				switch {
-				case !ok:
-					c.path(p, "Type is missing")
-				case !slices.Contains([]string{"Application", "Link", "Directory"}, kind):
-					c.path(p, "%q is no Type", kind)
-				case kind == "Application" && !exec && activated != "true":
-					c.path(p, "Exec is missing")
-				case kind == "Link" && !url:
-					c.path(p, "URL is missing")
-				}
-				if !name {
-					c.path(p, "Name is missing")
-				}
-				seen := map[string]bool{}
-				for _, l := range k.keys {
-					if full := l.section + "\x00" + l.key; seen[full] {
-						c.path(p, "line %d: %s stands there already", l.line, l.key)
-					} else {
-						seen[full] = true
+func integrationRules() []Rule {
+	return []Rule{
+		{
+			Code: "I701", Severity: Error, Title: "a desktop entry that is not valid",
+			Why:    "Menus leave out what they cannot read (Desktop Entry Specification 1.5).",
+			Remedy: "correct the line; Type, Name and, for an application, Exec are required",
+			Wrong:  entry("[Desktop Entry]\nType=Application\nExec=tide\nIcon=tide\nCategories=Science;"),
+			Right:  entry(goodEntry),
+			pkg: func(c *packageCheck) {
+				c.eachEntry(func(p string, k keyFile) {
+					for _, n := range k.stray {
+						c.path(p, "line %d is no key with a value", n)
 					}
-					if slices.Contains([]string{"Terminal", "NoDisplay", "Hidden", "StartupNotify", "DBusActivatable"}, l.key) && l.value != "true" && l.value != "false" {
-						c.path(p, "line %d: %s is true or false, and not %q", l.line, l.key, l.value)
-					}
-				}
-			})
-		},
-	},
-	{
-		Code: "I702", Severity: Error, Title: "a desktop entry that starts nothing",
-		Why:    "The menu has it, and nothing happens when it is chosen; with TryExec it is not even shown.",
-		Remedy: "name a command that the package has, or needs",
-		Wrong:  entry(strings.Replace(goodEntry, "Exec=tide", "Exec=/usr/bin/tides --window", 1)),
-		Right:  entry(goodEntry),
-		pkg: func(c *packageCheck) {
-			c.eachEntry(func(p string, k keyFile) {
-				for _, key := range []string{"Exec", "TryExec"} {
-					value, ok := k.get(entryGroup, key)
-					if word := firstWord(value); ok && word != "" && !c.canRun(word) {
-						c.path(p, "%s is %s, which neither the package nor the base has", key, word)
-					}
-				}
-			})
-		},
-	},
-	{
-		Code: "I703", Severity: Warning, Title: "a desktop entry whose icon is not there",
-		Why:    "The menu shows an empty sheet in its place.",
-		Remedy: "install the icon to /usr/share/icons/hicolor/SIZE/apps/, by the name in the entry without its ending",
-		Wrong:  entry(strings.Replace(goodEntry, "Icon=tide", "Icon=tides", 1)),
-		Right:  entry(goodEntry),
-		pkg: func(c *packageCheck) {
-			c.eachEntry(func(p string, k keyFile) {
-				icon, ok := k.get(entryGroup, "Icon")
-				if !ok || icon == "" || c.icon(icon) || standardIcon(icon) {
-					return
-				}
-				c.path(p, "Icon is %s, and the package has none of that name", icon)
-			})
-		},
-	},
-	{
-		Code: "I704", Severity: Hint, Title: "a desktop entry in no menu",
-		Why:    "Menus are made from the main categories (Desktop Menu Specification 1.1). Without one, the entry ends up under Other, or nowhere.",
-		Remedy: "add one of " + strings.Join(sortedKeys(mainCategories), ", "),
-		Wrong:  entry(strings.Replace(goodEntry, "Categories=Science;", "Categories=Oceanography;", 1)),
-		Right:  entry(goodEntry),
-		pkg: func(c *packageCheck) {
-			c.eachEntry(func(p string, k keyFile) {
-				kind, _ := k.get(entryGroup, "Type")
-				hidden, _ := k.get(entryGroup, "NoDisplay")
-				all, _ := k.get(entryGroup, "Categories")
-				if kind == "Application" && hidden != "true" && !slices.ContainsFunc(strings.Split(all, ";"), func(s string) bool { return mainCategories[strings.TrimSpace(s)] }) {
-					c.path(p, "none of its categories (%s) is a main one", strings.TrimSuffix(all, ";"))
-				}
-			})
-		},
-	},
-	{
-		Code: "I705", Severity: Warning, Title: "a desktop entry with a key that nobody reads",
-		Why:    "Most often it is misspelt, and what it was to do does not happen. Keys of one's own begin with X-.",
-		Remedy: "correct it, or write X- before it",
-		Wrong:  entry(goodEntry + "\nCatagories=Science;"),
-		Right:  entry(goodEntry + "\nX-Tide=high"),
-		pkg: func(c *packageCheck) {
-			c.eachEntry(func(p string, k keyFile) {
-				for _, l := range k.keys {
-					key := l.key
-					if m := localized.FindStringSubmatch(key); m != nil {
-						key = m[1]
-					}
-					if l.section == entryGroup && !strings.HasPrefix(key, "X-") && !entryKeys[key] {
-						c.path(p, "line %d: there is no key %s", l.line, l.key)
-					}
-				}
-			})
-		},
-	},
-	{
-		Code: "I706", Severity: Warning, Title: "an icon of another size than its folder says",
-		Why:    "Desktops choose by the folder, and draw it blurred or cut.",
-		Remedy: "put it into the folder of its size, or scale it",
-		Wrong:  icon("48x48"),
-		Right:  icon("16x16"),
-		file: func(c *fileCheck) {
-			if !strings.HasPrefix(c.Path, "/usr/share/icons/") {
-				return
-			}
-			m := iconFile.FindStringSubmatch(c.Path)
-			if m == nil || m[4] != "png" || m[1] == "" || len(c.data) < 24 || !bytes.HasPrefix(c.data, []byte("\x89PNG\r\n\x1a\n")) {
-				return
-			}
-			scale := "1"
-			if m[3] != "" {
-				scale = m[3]
-			}
-			w, h := binary.BigEndian.Uint32(c.data[16:]), binary.BigEndian.Uint32(c.data[20:])
-			var fw, fh, fs uint32
-			fmt.Sscan(m[1], &fw)
-			fmt.Sscan(m[2], &fh)
-			fmt.Sscan(scale, &fs)
-			if w > fw*fs+2 || h > fh*fs+2 || w+2 < fw*fs && h+2 < fh*fs {
-				c.say("it is %d by %d", w, h)
-			}
-		},
-	},
-	{
-		Code: "I710", Severity: Hint, Title: "a command without a manual",
-		Why:    "Whoever types man and the command's name finds nothing, and has to look for another way to learn about it.",
-		Remedy: "install one from upstream, or write a short one; help2man makes a first one of --help",
-		Wrong:  program("#!/bin/sh\necho high water"),
-		Right:  program("#!/bin/sh\necho high water\nEND\ninstall -d \"$DESTDIR/usr/share/man/man1\"\ncat > \"$DESTDIR/usr/share/man/man1/tide.1\" <<'END'\n.TH tide 1\n.SH NAME\ntide \\- print tables of the tides"),
-		set: func(c *setCheck) {
-			described := c.pages
-			for _, p := range c.packages {
-				entries, err := p.Layout()
-				if c.failed(err) {
-					return
-				}
-				var without []string
-				for _, e := range entries {
-					if commandDirs[path.Dir(e.Path)] && e.Type == layout.File && !described[path.Base(e.Path)] && !described[strings.TrimSuffix(path.Base(e.Path), path.Ext(e.Path))] && !strings.HasPrefix(e.Path, debugDir) {
-						without = append(without, path.Base(e.Path))
-					}
-				}
-				if len(without) > 0 {
-					c.of(p, Finding{Message: "no manual for " + several(without)})
-				}
-			}
-		},
-	},
-	{
-		Code: "I711", Severity: Warning, Title: "a manual without a title",
-		Why:    "Without a title line (.TH or .Dd) man shows the page without its head, or nothing: most often it is a file of another kind, or one that was half made.",
-		Remedy: "see how it was made: often a tool was missing in the build",
-		Wrong:  manual("tide.1", "Tide prints tables."),
-		Right:  manual("tide.1", ".TH tide 1\n.SH NAME\ntide \\- print tables of the tides"),
-		file: func(c *fileCheck) {
-			m := c.manual()
-			if m == nil {
-				return
-			}
-			text, ok := c.text()
-			if !ok {
-				return
-			}
-			if !manualHead.MatchString(text) {
-				c.say("it has no title line (.TH or .Dd)")
-			}
-		},
-	},
-	{
-		Code: "I712", Severity: Warning, Title: "a manual that says it is of another section",
-		Why:    "The page's head shows one section and man finds it in another.",
-		Remedy: "make its .TH line and its name agree",
-		Wrong:  manual("tide.1", ".TH tide 8\n.SH NAME\ntide \\- print tables of the tides"),
-		Right:  manual("tide.1", ".TH tide 1\n.SH NAME\ntide \\- print tables of the tides"),
-		file: func(c *fileCheck) {
-			m := c.manual()
-			if m == nil {
-				return
-			}
-			text, ok := c.text()
-			if !ok {
-				return
-			}
-			if th := manualTH.FindStringSubmatch(text); th != nil && !strings.EqualFold(th[1][:1], m[4][:1]) {
-				c.say("its title line says section %s", th[1])
-			}
-		},
-	},
-	{
-		Code: "I713", Severity: Error, Title: "a manual that only points to one that is not there",
-		Why:    "man says that there is no such page.",
-		Remedy: "install the page that it points to, or a link in its place",
-		Wrong:  manual("tide.1", ".so man1/tides.1"),
-		Right:  manual("tide.1", ".TH tide 1\n.SH NAME\ntide \\- print tables of the tides"),
-		file: func(c *fileCheck) {
-			if c.manual() == nil || c.Size > 500 {
-				return
-			}
-			text, _ := c.text()
-			m := manualSo.FindStringSubmatch(text)
-			if m == nil {
-				return
-			}
-			root := path.Dir(path.Dir(c.Path))
-			for _, ext := range []string{"", ".gz", ".xz", ".zst"} {
-				for _, p := range []string{path.Join(root, m[1]), path.Join(path.Dir(c.Path), m[1]), path.Join("/usr/share/man", m[1])} {
-					if c.pkg.there(p + ext) {
+					if !k.has(entryGroup) {
+						c.path(p, "it has no group [%s]", entryGroup)
 						return
 					}
-				}
-			}
-			c.say("it points to %s", m[1])
+					kind, ok := k.get(entryGroup, "Type")
+					_, exec := k.get(entryGroup, "Exec")
+					activated, _ := k.get(entryGroup, "DBusActivatable")
+					_, name := k.get(entryGroup, "Name")
+					_, url := k.get(entryGroup, "URL")
+					switch {
+					case !ok:
+						c.path(p, "Type is missing")
+					case !slices.Contains([]string{"Application", "Link", "Directory"}, kind):
+						c.path(p, "%q is no Type", kind)
+					case kind == "Application" && !exec && activated != "true":
+						c.path(p, "Exec is missing")
+					case kind == "Link" && !url:
+						c.path(p, "URL is missing")
+					}
+					if !name {
+						c.path(p, "Name is missing")
+					}
+					seen := map[string]bool{}
+					for _, l := range k.keys {
+						if full := l.section + "\x00" + l.key; seen[full] {
+							c.path(p, "line %d: %s stands there already", l.line, l.key)
+						} else {
+							seen[full] = true
+						}
+						if slices.Contains([]string{"Terminal", "NoDisplay", "Hidden", "StartupNotify", "DBusActivatable"}, l.key) && l.value != "true" && l.value != "false" {
+							c.path(p, "line %d: %s is true or false, and not %q", l.line, l.key, l.value)
+						}
+					}
+				})
+			},
 		},
-	},
-	{
-		Code: "I714", Severity: Hint, Title: "a manual that apropos does not find",
-		Why:    "apropos and whatis read the section NAME, and this page has none.",
-		Remedy: "add: .SH NAME, and below it `command \\- what it does`",
-		Wrong:  manual("tide.1", ".TH tide 1\n.SH DESCRIPTION\nPrints tables."),
-		Right:  manual("tide.1", ".TH tide 1\n.SH NAME\ntide \\- print tables of the tides"),
-		file: func(c *fileCheck) {
-			m := c.manual()
-			if m == nil || m[1] != "" {
-				return
-			}
-			if text, ok := c.text(); ok && manualTH.MatchString(text) && !manualName.MatchString(text) && !manualSo.MatchString(text) {
-				c.say("it has no section NAME")
-			}
+		{
+			Code: "I702", Severity: Error, Title: "a desktop entry that starts nothing",
+			Why:    "The menu has it, and nothing happens when it is chosen; with TryExec it is not even shown.",
+			Remedy: "name a command that the package has, or needs",
+			Wrong:  entry(strings.Replace(goodEntry, "Exec=tide", "Exec=/usr/bin/tides --window", 1)),
+			Right:  entry(goodEntry),
+			pkg: func(c *packageCheck) {
+				c.eachEntry(func(p string, k keyFile) {
+					for _, key := range []string{"Exec", "TryExec"} {
+						value, ok := k.get(entryGroup, key)
+						if word := firstWord(value); ok && word != "" && !c.canRun(word) {
+							c.path(p, "%s is %s, which neither the package nor the base has", key, word)
+						}
+					}
+				})
+			},
 		},
-	},
-	{
-		Code: "I720", Severity: Warning, Title: "completions for a command that is not there",
-		Why:    "The shell loads them by the command's name. Under another name they are never loaded.",
-		Remedy: "name the file like the command",
-		Wrong:  completions("tides"),
-		Right:  completions("tide"),
-		pkg: func(c *packageCheck) {
-			for _, e := range c.Layout {
-				name := completionOf(e.Path)
-				if name == "" || e.Type != layout.File || !c.provides("command") {
-					continue
-				}
-				if !c.there("/usr/bin/"+name) && !c.there("/usr/sbin/"+name) && !c.canRun(name) {
-					c.path(e.Path, "the package has no command %q", name)
-				}
-			}
+		{
+			Code: "I703", Severity: Warning, Title: "a desktop entry whose icon is not there",
+			Why:    "The menu shows an empty sheet in its place.",
+			Remedy: "install the icon to /usr/share/icons/hicolor/SIZE/apps/, by the name in the entry without its ending",
+			Wrong:  entry(strings.Replace(goodEntry, "Icon=tide", "Icon=tides", 1)),
+			Right:  entry(goodEntry),
+			pkg: func(c *packageCheck) {
+				c.eachEntry(func(p string, k keyFile) {
+					icon, ok := k.get(entryGroup, "Icon")
+					if !ok || icon == "" || c.icon(icon) || standardIcon(icon) {
+						return
+					}
+					c.path(p, "Icon is %s, and the package has none of that name", icon)
+				})
+			},
 		},
-	},
-	{
-		Code: "I730", Severity: Error, Title: "a pkg-config module that cannot be read",
-		Why:    "Every build that asks for it fails, with an error that names this file.",
-		Remedy: "correct it: Name, Description and Version are required, and each ${…} must be defined",
-		Wrong:  module("prefix=/usr\nName: tide\nVersion: 1.2\nDescription: Tides\nCflags: -I${includedir}"),
-		Right:  module(goodModule),
-		file: func(c *fileCheck) {
-			m, ok := c.module()
-			if !ok {
-				return
-			}
-			for _, field := range []string{"Name", "Description", "Version"} {
-				if _, ok := m.fields[strings.ToLower(field)]; !ok {
-					c.say("%s is missing", field)
-				}
-			}
-			for _, name := range m.undefined {
-				c.say("${%s} is not defined", name)
-			}
+		{
+			Code: "I704", Severity: Hint, Title: "a desktop entry in no menu",
+			Why:    "Menus are made from the main categories (Desktop Menu Specification 1.1). Without one, the entry ends up under Other, or nowhere.",
+			Remedy: "add one of " + strings.Join(sortedKeys(mainCategories), ", "),
+			Wrong:  entry(strings.Replace(goodEntry, "Categories=Science;", "Categories=Oceanography;", 1)),
+			Right:  entry(goodEntry),
+			pkg: func(c *packageCheck) {
+				c.eachEntry(func(p string, k keyFile) {
+					kind, _ := k.get(entryGroup, "Type")
+					hidden, _ := k.get(entryGroup, "NoDisplay")
+					all, _ := k.get(entryGroup, "Categories")
+					if kind == "Application" && hidden != "true" && !slices.ContainsFunc(strings.Split(all, ";"), func(s string) bool { return mainCategories[strings.TrimSpace(s)] }) {
+						c.path(p, "none of its categories (%s) is a main one", strings.TrimSuffix(all, ";"))
+					}
+				})
+			},
 		},
-	},
-	{
-		Code: "I731", Severity: Error, Title: "a pkg-config module with paths that are nowhere",
-		Why:    "Whoever builds with it gets flags for folders that are not there: headers and libraries are not found, or others are.",
-		Remedy: "see which value the build recorded: prefix=/usr is meant, without $DESTDIR",
-		Wrong:  module(strings.Replace(goodModule, "prefix=/usr", "prefix=/usr/local", 1)),
-		Right:  module(goodModule),
-		file: func(c *fileCheck) {
-			m, ok := c.module()
-			if !ok {
-				return
-			}
-			for _, key := range []string{"prefix", "exec_prefix", "libdir", "includedir"} {
-				if v := m.vars[key]; v != "" && (strings.HasPrefix(v, "/usr/local") || buildMark.MatchString(v+"/") || v == "NONE" || strings.HasPrefix(v, "/tmp/") || strings.HasPrefix(v, "/home/")) {
-					c.say("%s is %s", key, v)
-				}
-			}
-			for _, word := range strings.Fields(m.fields["cflags"]) {
-				dir, ok := strings.CutPrefix(word, "-I")
-				own := strings.HasPrefix(dir, "/usr/include/") && !c.pkg.under(dir) && !c.pkg.hasInclude()
-				if ok && own {
-					c.say("Cflags has %s, and no header lies there", word)
-				}
-			}
+		{
+			Code: "I705", Severity: Warning, Title: "a desktop entry with a key that nobody reads",
+			Why:    "Most often it is misspelt, and what it was to do does not happen. Keys of one's own begin with X-.",
+			Remedy: "correct it, or write X- before it",
+			Wrong:  entry(goodEntry + "\nCatagories=Science;"),
+			Right:  entry(goodEntry + "\nX-Tide=high"),
+			pkg: func(c *packageCheck) {
+				c.eachEntry(func(p string, k keyFile) {
+					for _, l := range k.keys {
+						key := l.key
+						if m := localized.FindStringSubmatch(key); m != nil {
+							key = m[1]
+						}
+						if l.section == entryGroup && !strings.HasPrefix(key, "X-") && !entryKeys[key] {
+							c.path(p, "line %d: there is no key %s", l.line, l.key)
+						}
+					}
+				})
+			},
 		},
-	},
-	{
-		Code: "I732", Severity: Warning, Title: "a pkg-config module that says too old a version",
-		Why:    "Builds that ask for this version refuse it.",
-		Remedy: "see where the build takes the number from",
-		Wrong:  module(strings.Replace(goodModule, "Version: 1.2", "Version:", 1)),
-		Right:  module(goodModule),
-		file: func(c *fileCheck) {
-			m, ok := c.module()
-			if v, there := m.fields["version"]; ok && there && (v == "" || strings.Contains(v, "@") || strings.EqualFold(v, "unknown") || v == "0.0.0" && c.pkg.Facts.Version != "0.0.0") {
-				c.say("its version is %q", v)
-			}
+		{
+			Code: "I706", Severity: Warning, Title: "an icon of another size than its folder says",
+			Why:    "Desktops choose by the folder, and draw it blurred or cut.",
+			Remedy: "put it into the folder of its size, or scale it",
+			Wrong:  icon("48x48"),
+			Right:  icon("16x16"),
+			file: func(c *fileCheck) {
+				if !strings.HasPrefix(c.Path, "/usr/share/icons/") {
+					return
+				}
+				m := iconFile.FindStringSubmatch(c.Path)
+				if m == nil || m[4] != "png" || m[1] == "" || len(c.data) < 24 || !bytes.HasPrefix(c.data, []byte("\x89PNG\r\n\x1a\n")) {
+					return
+				}
+				scale := "1"
+				if m[3] != "" {
+					scale = m[3]
+				}
+				w, h := binary.BigEndian.Uint32(c.data[16:]), binary.BigEndian.Uint32(c.data[20:])
+				var fw, fh, fs uint32
+				fmt.Sscan(m[1], &fw)
+				fmt.Sscan(m[2], &fh)
+				fmt.Sscan(scale, &fs)
+				if w > fw*fs+2 || h > fh*fs+2 || w+2 < fw*fs && h+2 < fh*fs {
+					c.say("it is %d by %d", w, h)
+				}
+			},
 		},
-	},
-	{
-		Code: "I733", Severity: Warning, Title: "a pkg-config module without the package's library",
-		Why:    "The flag names a library that neither this package nor its siblings nor the base has: whoever links by it gets an error.",
-		Remedy: "correct Libs, or install the library",
-		Wrong:  module(goodModule + "\nLibs: -ltide"),
-		Right:  module(goodModule + "\nLibs: -lm"),
-		set: func(c *setCheck) {
-			c.eachModule(func(p *pack.Package, at string, m pcModule) {
-				for _, word := range strings.Fields(m.fields["libs"]) {
-					name, ok := strings.CutPrefix(word, "-l")
-					if ok && name != "" && !strings.ContainsAny(name, ":$") && !c.linkable(name) {
-						c.of(p, Finding{Path: at, Message: fmt.Sprintf("Libs has %s, and nobody here has that library", word)})
+		{
+			Code: "I710", Severity: Hint, Title: "a command without a manual",
+			Why:    "Whoever types man and the command's name finds nothing, and has to look for another way to learn about it.",
+			Remedy: "install one from upstream, or write a short one; help2man makes a first one of --help",
+			Wrong:  program("#!/bin/sh\necho high water"),
+			Right:  program("#!/bin/sh\necho high water\nEND\ninstall -d \"$DESTDIR/usr/share/man/man1\"\ncat > \"$DESTDIR/usr/share/man/man1/tide.1\" <<'END'\n.TH tide 1\n.SH NAME\ntide \\- print tables of the tides"),
+			set: func(c *setCheck) {
+				described := c.pages
+				for _, p := range c.packages {
+					entries, err := p.Layout()
+					if c.failed(err) {
+						return
+					}
+					var without []string
+					for _, e := range entries {
+						if commandDirs[path.Dir(e.Path)] && e.Type == layout.File && !described[path.Base(e.Path)] && !described[strings.TrimSuffix(path.Base(e.Path), path.Ext(e.Path))] && !strings.HasPrefix(e.Path, debugDir) {
+							without = append(without, path.Base(e.Path))
+						}
+					}
+					if len(without) > 0 {
+						c.of(p, Finding{Message: "no manual for " + several(without)})
 					}
 				}
-			})
+			},
 		},
-	},
-	{
-		Code: "I740", Severity: Error, Title: "XML that is not well-formed",
-		Why:    "Whatever is to read it, a software centre, a settings service, an icon's viewer, reads nothing of it.",
-		Remedy: "correct it, or see which step writes it",
-		Wrong:  stageFile("install -d \"$DESTDIR/usr/share/metainfo\"\necho '<component><id>tide</component>' > \"$DESTDIR/usr/share/metainfo/tide.metainfo.xml\""),
-		Right:  stageFile("install -d \"$DESTDIR/usr/share/metainfo\"\necho '<component><id>tide</id></component>' > \"$DESTDIR/usr/share/metainfo/tide.metainfo.xml\""),
-		file: func(c *fileCheck) {
-			if !strings.HasPrefix(c.Path, "/usr/share/") || !xmlPath.MatchString(c.Path) {
-				return
-			}
-			text, ok := c.text()
-			if !ok {
-				return
-			}
-			if err := balanced(text); err != "" {
-				c.say("%s", err)
-			}
-		},
-	},
-	{
-		Code: "I741", Severity: Warning, Title: "a file of metadata whose desktop entry is not there",
-		Why:    "Software centres start an application by the entry that it names (AppStream 1.0, launchable).",
-		Remedy: "make the two names agree",
-		Wrong:  entry(goodEntry + "\nEND\ninstall -d \"$DESTDIR/usr/share/metainfo\"\ncat > \"$DESTDIR/usr/share/metainfo/tide.metainfo.xml\" <<'END'\n<component><id>tide</id><launchable type=\"desktop-id\">tides.desktop</launchable></component>"),
-		Right:  entry(goodEntry + "\nEND\ninstall -d \"$DESTDIR/usr/share/metainfo\"\ncat > \"$DESTDIR/usr/share/metainfo/tide.metainfo.xml\" <<'END'\n<component><id>tide</id><launchable type=\"desktop-id\">tide.desktop</launchable></component>"),
-		file: func(c *fileCheck) {
-			if !strings.HasPrefix(c.Path, "/usr/share/metainfo/") && !strings.HasPrefix(c.Path, "/usr/share/appdata/") {
-				return
-			}
-			text, _ := c.text()
-			for _, m := range launchable.FindAllStringSubmatch(text, -1) {
-				if !c.pkg.there("/usr/share/applications/" + m[1]) {
-					c.say("it names %s", m[1])
+		{
+			Code: "I711", Severity: Warning, Title: "a manual without a title",
+			Why:    "Without a title line (.TH or .Dd) man shows the page without its head, or nothing: most often it is a file of another kind, or one that was half made.",
+			Remedy: "see how it was made: often a tool was missing in the build",
+			Wrong:  manual("tide.1", "Tide prints tables."),
+			Right:  manual("tide.1", ".TH tide 1\n.SH NAME\ntide \\- print tables of the tides"),
+			file: func(c *fileCheck) {
+				m := c.manual()
+				if m == nil {
+					return
 				}
-			}
+				text, ok := c.text()
+				if !ok {
+					return
+				}
+				if !manualHead.MatchString(text) {
+					c.say("it has no title line (.TH or .Dd)")
+				}
+			},
 		},
-	},
+		{
+			Code: "I712", Severity: Warning, Title: "a manual that says it is of another section",
+			Why:    "The page's head shows one section and man finds it in another.",
+			Remedy: "make its .TH line and its name agree",
+			Wrong:  manual("tide.1", ".TH tide 8\n.SH NAME\ntide \\- print tables of the tides"),
+			Right:  manual("tide.1", ".TH tide 1\n.SH NAME\ntide \\- print tables of the tides"),
+			file: func(c *fileCheck) {
+				m := c.manual()
+				if m == nil {
+					return
+				}
+				text, ok := c.text()
+				if !ok {
+					return
+				}
+				if th := manualTH.FindStringSubmatch(text); th != nil && !strings.EqualFold(th[1][:1], m[4][:1]) {
+					c.say("its title line says section %s", th[1])
+				}
+			},
+		},
+		{
+			Code: "I713", Severity: Error, Title: "a manual that only points to one that is not there",
+			Why:    "man says that there is no such page.",
+			Remedy: "install the page that it points to, or a link in its place",
+			Wrong:  manual("tide.1", ".so man1/tides.1"),
+			Right:  manual("tide.1", ".TH tide 1\n.SH NAME\ntide \\- print tables of the tides"),
+			file: func(c *fileCheck) {
+				if c.manual() == nil || c.Size > 500 {
+					return
+				}
+				text, _ := c.text()
+				m := manualSo.FindStringSubmatch(text)
+				if m == nil {
+					return
+				}
+				root := path.Dir(path.Dir(c.Path))
+				for _, ext := range []string{"", ".gz", ".xz", ".zst"} {
+					for _, p := range []string{path.Join(root, m[1]), path.Join(path.Dir(c.Path), m[1]), path.Join("/usr/share/man", m[1])} {
+						if c.pkg.there(p + ext) {
+							return
+						}
+					}
+				}
+				c.say("it points to %s", m[1])
+			},
+		},
+		{
+			Code: "I714", Severity: Hint, Title: "a manual that apropos does not find",
+			Why:    "apropos and whatis read the section NAME, and this page has none.",
+			Remedy: "add: .SH NAME, and below it `command \\- what it does`",
+			Wrong:  manual("tide.1", ".TH tide 1\n.SH DESCRIPTION\nPrints tables."),
+			Right:  manual("tide.1", ".TH tide 1\n.SH NAME\ntide \\- print tables of the tides"),
+			file: func(c *fileCheck) {
+				m := c.manual()
+				if m == nil || m[1] != "" {
+					return
+				}
+				if text, ok := c.text(); ok && manualTH.MatchString(text) && !manualName.MatchString(text) && !manualSo.MatchString(text) {
+					c.say("it has no section NAME")
+				}
+			},
+		},
+		{
+			Code: "I720", Severity: Warning, Title: "completions for a command that is not there",
+			Why:    "The shell loads them by the command's name. Under another name they are never loaded.",
+			Remedy: "name the file like the command",
+			Wrong:  completions("tides"),
+			Right:  completions("tide"),
+			pkg: func(c *packageCheck) {
+				for _, e := range c.Layout {
+					name := completionOf(e.Path)
+					if name == "" || e.Type != layout.File || !c.provides("command") {
+						continue
+					}
+					if !c.there("/usr/bin/"+name) && !c.there("/usr/sbin/"+name) && !c.canRun(name) {
+						c.path(e.Path, "the package has no command %q", name)
+					}
+				}
+			},
+		},
+		{
+			Code: "I730", Severity: Error, Title: "a pkg-config module that cannot be read",
+			Why:    "Every build that asks for it fails, with an error that names this file.",
+			Remedy: "correct it: Name, Description and Version are required, and each ${…} must be defined",
+			Wrong:  module("prefix=/usr\nName: tide\nVersion: 1.2\nDescription: Tides\nCflags: -I${includedir}"),
+			Right:  module(goodModule),
+			file: func(c *fileCheck) {
+				m, ok := c.module()
+				if !ok {
+					return
+				}
+				for _, field := range []string{"Name", "Description", "Version"} {
+					if _, ok := m.fields[strings.ToLower(field)]; !ok {
+						c.say("%s is missing", field)
+					}
+				}
+				for _, name := range m.undefined {
+					c.say("${%s} is not defined", name)
+				}
+			},
+		},
+		{
+			Code: "I731", Severity: Error, Title: "a pkg-config module with paths that are nowhere",
+			Why:    "Whoever builds with it gets flags for folders that are not there: headers and libraries are not found, or others are.",
+			Remedy: "see which value the build recorded: prefix=/usr is meant, without $DESTDIR",
+			Wrong:  module(strings.Replace(goodModule, "prefix=/usr", "prefix=/usr/local", 1)),
+			Right:  module(goodModule),
+			file: func(c *fileCheck) {
+				m, ok := c.module()
+				if !ok {
+					return
+				}
+				for _, key := range []string{"prefix", "exec_prefix", "libdir", "includedir"} {
+					if v := m.vars[key]; v != "" && (strings.HasPrefix(v, "/usr/local") || buildMark.MatchString(v+"/") || v == "NONE" || strings.HasPrefix(v, "/tmp/") || strings.HasPrefix(v, "/home/")) {
+						c.say("%s is %s", key, v)
+					}
+				}
+				for _, word := range strings.Fields(m.fields["cflags"]) {
+					dir, ok := strings.CutPrefix(word, "-I")
+					own := strings.HasPrefix(dir, "/usr/include/") && !c.pkg.under(dir) && !c.pkg.hasInclude()
+					if ok && own {
+						c.say("Cflags has %s, and no header lies there", word)
+					}
+				}
+			},
+		},
+		{
+			Code: "I732", Severity: Warning, Title: "a pkg-config module that says too old a version",
+			Why:    "Builds that ask for this version refuse it.",
+			Remedy: "see where the build takes the number from",
+			Wrong:  module(strings.Replace(goodModule, "Version: 1.2", "Version:", 1)),
+			Right:  module(goodModule),
+			file: func(c *fileCheck) {
+				m, ok := c.module()
+				if v, there := m.fields["version"]; ok && there && (v == "" || strings.Contains(v, "@") || strings.EqualFold(v, "unknown") || v == "0.0.0" && c.pkg.Facts.Version != "0.0.0") {
+					c.say("its version is %q", v)
+				}
+			},
+		},
+		{
+			Code: "I733", Severity: Warning, Title: "a pkg-config module without the package's library",
+			Why:    "The flag names a library that neither this package nor its siblings nor the base has: whoever links by it gets an error.",
+			Remedy: "correct Libs, or install the library",
+			Wrong:  module(goodModule + "\nLibs: -ltide"),
+			Right:  module(goodModule + "\nLibs: -lm"),
+			set: func(c *setCheck) {
+				c.eachModule(func(p *pack.Package, at string, m pcModule) {
+					for _, word := range strings.Fields(m.fields["libs"]) {
+						name, ok := strings.CutPrefix(word, "-l")
+						if ok && name != "" && !strings.ContainsAny(name, ":$") && !c.linkable(name) {
+							c.of(p, Finding{Path: at, Message: fmt.Sprintf("Libs has %s, and nobody here has that library", word)})
+						}
+					}
+				})
+			},
+		},
+		{
+			Code: "I740", Severity: Error, Title: "XML that is not well-formed",
+			Why:    "Whatever is to read it, a software centre, a settings service, an icon's viewer, reads nothing of it.",
+			Remedy: "correct it, or see which step writes it",
+			Wrong:  stageFile("install -d \"$DESTDIR/usr/share/metainfo\"\necho '<component><id>tide</component>' > \"$DESTDIR/usr/share/metainfo/tide.metainfo.xml\""),
+			Right:  stageFile("install -d \"$DESTDIR/usr/share/metainfo\"\necho '<component><id>tide</id></component>' > \"$DESTDIR/usr/share/metainfo/tide.metainfo.xml\""),
+			file: func(c *fileCheck) {
+				if !strings.HasPrefix(c.Path, "/usr/share/") || !xmlPath.MatchString(c.Path) {
+					return
+				}
+				text, ok := c.text()
+				if !ok {
+					return
+				}
+				if err := balanced(text); err != "" {
+					c.say("%s", err)
+				}
+			},
+		},
+		{
+			Code: "I741", Severity: Warning, Title: "a file of metadata whose desktop entry is not there",
+			Why:    "Software centres start an application by the entry that it names (AppStream 1.0, launchable).",
+			Remedy: "make the two names agree",
+			Wrong:  entry(goodEntry + "\nEND\ninstall -d \"$DESTDIR/usr/share/metainfo\"\ncat > \"$DESTDIR/usr/share/metainfo/tide.metainfo.xml\" <<'END'\n<component><id>tide</id><launchable type=\"desktop-id\">tides.desktop</launchable></component>"),
+			Right:  entry(goodEntry + "\nEND\ninstall -d \"$DESTDIR/usr/share/metainfo\"\ncat > \"$DESTDIR/usr/share/metainfo/tide.metainfo.xml\" <<'END'\n<component><id>tide</id><launchable type=\"desktop-id\">tide.desktop</launchable></component>"),
+			file: func(c *fileCheck) {
+				if !strings.HasPrefix(c.Path, "/usr/share/metainfo/") && !strings.HasPrefix(c.Path, "/usr/share/appdata/") {
+					return
+				}
+				text, _ := c.text()
+				for _, m := range launchable.FindAllStringSubmatch(text, -1) {
+					if !c.pkg.there("/usr/share/applications/" + m[1]) {
+						c.say("it names %s", m[1])
+					}
+				}
+			},
+		},
+	}
 }
 
 var (
-	launchable = regexp.MustCompile(`<launchable\s+type="desktop-id"\s*>\s*([^<\s]+)\s*</launchable>`)
-	xmlPath    = regexp.MustCompile(`^/usr/share/(metainfo/.*\.xml|appdata/.*\.xml|glib-2\.0/schemas/.*\.xml|mime/packages/.*\.xml|dbus-1/interfaces/.*\.xml|icons/.*\.svg|pixmaps/.*\.svg|polkit-1/actions/.*\.policy)$|^/usr/share/dbus-1/(system|session)\.d/.*\.conf$`)
+	launchable = expression(`<launchable\s+type="desktop-id"\s*>\s*([^<\s]+)\s*</launchable>`)
+	xmlPath    = expression(`^/usr/share/(metainfo/.*\.xml|appdata/.*\.xml|glib-2\.0/schemas/.*\.xml|mime/packages/.*\.xml|dbus-1/interfaces/.*\.xml|icons/.*\.svg|pixmaps/.*\.svg|polkit-1/actions/.*\.policy)$|^/usr/share/dbus-1/(system|session)\.d/.*\.conf$`)
 )
 
 // balanced tells what is wrong with the nesting of XML elements.
@@ -675,8 +676,8 @@ type pcModule struct {
 }
 
 var (
-	pcReference = regexp.MustCompile(`\$\{([^}]*)\}`)
-	pcLine      = regexp.MustCompile(`^([A-Za-z0-9_.]+)\s*([=:])\s*(.*)$`)
+	pcReference = expression(`\$\{([^}]*)\}`)
+	pcLine      = expression(`^([A-Za-z0-9_.]+)\s*([=:])\s*(.*)$`)
 )
 
 // module reads the file as a pkg-config module; ok is false for all else.

@@ -14,6 +14,7 @@ import (
 	"runtime"
 	"slices"
 	"strings"
+	"sync"
 
 	"golang.org/x/sync/errgroup"
 
@@ -78,26 +79,30 @@ type Finding struct {
 }
 
 // Rules lists all rules by code.
-func Rules() []Rule { return catalogue }
+func Rules() []Rule { return catalogue() }
 
 // Find returns the rule with a code, in any case.
 func Find(code string) (Rule, bool) {
-	i, ok := slices.BinarySearchFunc(catalogue, strings.ToUpper(code), func(r Rule, code string) int { return cmp.Compare(r.Code, code) })
+	all := catalogue()
+	i, ok := slices.BinarySearchFunc(all, strings.ToUpper(code), func(r Rule, code string) int { return cmp.Compare(r.Code, code) })
 	if !ok {
 		return Rule{}, false
 	}
-	return catalogue[i], true
+	return all[i], true
 }
 
-// catalogue holds every rule; the files of each area bring theirs.
-var catalogue []Rule
+// catalogue holds every rule; the files of each area bring theirs. It is put
+// together when it is first asked for: most commands do without.
+var catalogue func() []Rule
 
-// Rules on waivers look into the catalogue, so it is put together once all of
-// them are there.
-func init() {
-	catalogue = slices.Concat(factRules, sourceRules, needRules, shellRules, layoutRules, placeRules, elfRules, scriptRules, installRules,
-		integrationRules, unitRules, packageRules, setRules, repositoryRules)
-	slices.SortFunc(catalogue, func(a, b Rule) int { return cmp.Compare(a.Code, b.Code) })
+// Rules on waivers look into the catalogue themselves.
+func init() { catalogue = sync.OnceValue(allRules) }
+
+func allRules() []Rule {
+	all := slices.Concat(factRules(), sourceRules(), needRules(), shellRules(), layoutRules(), placeRules(), elfRules(), scriptRules(), installRules(),
+		integrationRules(), unitRules(), packageRules(), setRules(), repositoryRules())
+	slices.SortFunc(all, func(a, b Rule) int { return cmp.Compare(a.Code, b.Code) })
+	return all
 }
 
 // Linter looks at recipes and packages. Its fields say what is known beside
@@ -153,7 +158,7 @@ func (c *collector) say(format string, args ...any) {
 // are findings too.
 func (l *Linter) Recipe(ctx context.Context, r *recipe.Recipe) []Finding {
 	c := &recipeCheck{collector: collector{subject: r.Name}, Recipe: r, linter: l, ctx: ctx}
-	for _, rule := range catalogue {
+	for _, rule := range catalogue() {
 		if rule.recipe != nil && l.Profile.has(rule.Code) {
 			c.rule = rule
 			rule.recipe(c)
@@ -169,7 +174,7 @@ func (l *Linter) check(ctx context.Context, p *pack.Package) (*packageCheck, err
 	if err := c.look(ctx); err != nil {
 		return nil, err
 	}
-	for _, rule := range catalogue {
+	for _, rule := range catalogue() {
 		if rule.pkg != nil && l.Profile.has(rule.Code) {
 			c.rule = rule
 			rule.pkg(c)
@@ -209,7 +214,7 @@ func (l *Linter) Together(ctx context.Context, packages []*pack.Package) ([]Find
 		all = append(all, l.finish(one.findings, one.recipe)...)
 		maps.Copy(c.pages, one.pages)
 	}
-	for _, rule := range catalogue {
+	for _, rule := range catalogue() {
 		if rule.set != nil && l.Profile.has(rule.Code) {
 			c.rule = rule
 			rule.set(c)

@@ -4,7 +4,6 @@ import (
 	"fmt"
 	"maps"
 	"path"
-	"regexp"
 	"slices"
 	"strings"
 
@@ -47,7 +46,7 @@ func (c *recipeCheck) needs() []declaredNeed {
 }
 
 // commandName is what commands are called, but for odd ones.
-var commandName = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._+-]*$`)
+var commandName = expression(`^[A-Za-z0-9][A-Za-z0-9._+-]*$`)
 
 // runners are commands that do what other files say, of which nothing is known
 // here.
@@ -83,96 +82,97 @@ var everywhere = wordSet(`: . [ alias ar arch awk b2sum base64 basename bc break
 	whoami xargs xz xzcat yes zcat zstd zstdcat bash dash cpio fakeroot flock readelf objdump objcopy ranlib nm ld as size strings`)
 
 // needRules are about needs, options and waivers.
-var needRules = []Rule{
-	{
-		Code: "R109", Severity: Hint, Title: "no test step",
-		Why:    "A package that was never run is tested by its users.",
-		Remedy: "run upstream's tests in [steps] test, or at least the built program with --version",
-		Wrong: `[steps]
+func needRules() []Rule {
+	return []Rule{
+		{
+			Code: "R109", Severity: Hint, Title: "no test step",
+			Why:    "A package that was never run is tested by its users.",
+			Remedy: "run upstream's tests in [steps] test, or at least the built program with --version",
+			Wrong: `[steps]
 build = 'echo 3.14 > table'
 stage = 'install -Dm644 table -t "$DESTDIR/usr/share/tide"'`,
-		Right: `[steps]
+			Right: `[steps]
 build = 'echo 3.14 > table'
 test  = 'grep -q 3.14 table'
 stage = 'install -Dm644 table -t "$DESTDIR/usr/share/tide"'`,
-		recipe: func(c *recipeCheck) {
-			if c.Script(recipe.Build) != "" && c.Script(recipe.Test) == "" {
-				c.at(c.Doc.At("steps"), "the recipe builds something and tests nothing")
-			}
+			recipe: func(c *recipeCheck) {
+				if c.Script(recipe.Build) != "" && c.Script(recipe.Test) == "" {
+					c.at(c.Doc.At("steps"), "the recipe builds something and tests nothing")
+				}
+			},
 		},
-	},
-	{
-		Code: "R110", Severity: Error, Title: "a waiver names no rule",
-		Why:    "It waives nothing, and whoever wrote it believes that it does.",
-		Remedy: "give the code as lint prints it, such as R105",
-		Wrong: `[[waive]]
+		{
+			Code: "R110", Severity: Error, Title: "a waiver names no rule",
+			Why:    "It waives nothing, and whoever wrote it believes that it does.",
+			Remedy: "give the code as lint prints it, such as R105",
+			Wrong: `[[waive]]
 code    = "R1050"
 because = "the first release has nothing to tell"`,
-		Right: `release = 2
+			Right: `release = 2
 [[waive]]
 code    = "R105"
 because = "the first release has nothing to tell"`,
-		recipe: func(c *recipeCheck) {
-			for i, w := range c.Waivers {
-				if _, ok := Find(w.Code); !ok {
-					remedy := c.rule.Remedy
-					if near := document.Nearest(strings.ToUpper(w.Code), codes()); near != "" {
-						remedy = fmt.Sprintf("did you mean %s?", near)
+			recipe: func(c *recipeCheck) {
+				for i, w := range c.Waivers {
+					if _, ok := Find(w.Code); !ok {
+						remedy := c.rule.Remedy
+						if near := document.Nearest(strings.ToUpper(w.Code), codes()); near != "" {
+							remedy = fmt.Sprintf("did you mean %s?", near)
+						}
+						at := c.Doc.At("waive", i, "code")
+						c.add(Finding{File: c.Doc.File, Line: lineOf(c.Doc, at), Message: fmt.Sprintf("there is no rule %q", w.Code), Remedy: remedy})
 					}
-					at := c.Doc.At("waive", i, "code")
-					c.add(Finding{File: c.Doc.File, Line: lineOf(c.Doc, at), Message: fmt.Sprintf("there is no rule %q", w.Code), Remedy: remedy})
 				}
-			}
+			},
 		},
-	},
-	{
-		Code: "R111", Severity: Warning, Title: "a waiver that accepts nothing",
-		Why:    "What it was for is mended, or it never fitted. Left there, it will one day hide something new.",
-		Remedy: "take it out",
-		Wrong: `[[waive]]
+		{
+			Code: "R111", Severity: Warning, Title: "a waiver that accepts nothing",
+			Why:    "What it was for is mended, or it never fitted. Left there, it will one day hide something new.",
+			Remedy: "take it out",
+			Wrong: `[[waive]]
 code    = "R101"
 because = "it is called so"`,
-		Right: `summary = "Tide: tables of high and low water"
+			Right: `summary = "Tide: tables of high and low water"
 [[waive]]
 code    = "R101"
 because = "it is called so"`,
-		recipe: func(*recipeCheck) {}, // told of where all else has been found
-	},
-	{
-		Code: "R112", Severity: Warning, Title: "an option or value that nothing uses",
-		Why:    "Whoever sets it believes that something changes.",
-		Remedy: "use it, or take it out",
-		Wrong: `[option.tls]
+			recipe: func(*recipeCheck) {}, // told of where all else has been found
+		},
+		{
+			Code: "R112", Severity: Warning, Title: "an option or value that nothing uses",
+			Why:    "Whoever sets it believes that something changes.",
+			Remedy: "use it, or take it out",
+			Wrong: `[option.tls]
 summary = "Serve over TLS"
 default = false`,
-		Right: `[option.tls]
+			Right: `[option.tls]
 summary = "Serve over TLS"
 default = false
 [[needs.when]]
 if    = "option.tls"
 build = ["command/sh"]`,
-		recipe: func(c *recipeCheck) {
-			text := string(c.Doc.Data)
-			for _, name := range sortedKeys(c.Options) {
-				uses := strings.Count(text, "option."+name) - strings.Count(text, "[option."+name)
-				if uses == 0 && !strings.Contains(text, "ELL_OPT_"+strings.ToUpper(name)) {
-					c.at(c.Doc.Find("option", name).Key, "nothing asks for option %q", name)
+			recipe: func(c *recipeCheck) {
+				text := string(c.Doc.Data)
+				for _, name := range sortedKeys(c.Options) {
+					uses := strings.Count(text, "option."+name) - strings.Count(text, "[option."+name)
+					if uses == 0 && !strings.Contains(text, "ELL_OPT_"+strings.ToUpper(name)) {
+						c.at(c.Doc.Find("option", name).Key, "nothing asks for option %q", name)
+					}
 				}
-			}
-			for _, name := range sortedKeys(c.Let) {
-				if !strings.Contains(text, "{"+name+"}") {
-					c.at(c.Doc.Find("let", name).Key, "nothing uses {%s}", name)
+				for _, name := range sortedKeys(c.Let) {
+					if !strings.Contains(text, "{"+name+"}") {
+						c.at(c.Doc.Find("let", name).Key, "nothing uses {%s}", name)
+					}
 				}
-			}
+			},
 		},
-	},
-	{
-		Code: "R150", Severity: Warning, Title: "a need that the build does not use",
-		Why:    "Everyone who builds the recipe has to have it, and a change of it builds the package again, for nothing.",
-		Remedy: "take it out; `ellwand build --needs-report` watches what the steps use",
-		Wrong: `[needs]
+		{
+			Code: "R150", Severity: Warning, Title: "a need that the build does not use",
+			Why:    "Everyone who builds the recipe has to have it, and a change of it builds the package again, for nothing.",
+			Remedy: "take it out; `ellwand build --needs-report` watches what the steps use",
+			Wrong: `[needs]
 build = ["command/sh", "command/cmp"]`,
-		Right: `[needs]
+			Right: `[needs]
 build = ["command/cmp"]
 [steps]
 stage = '''
@@ -180,257 +180,258 @@ install -d "$DESTDIR/usr/share/tide"
 echo 3.14 > "$DESTDIR/usr/share/tide/table"
 cmp "$DESTDIR/usr/share/tide/table" /dev/null || echo "there is a table"
 '''`,
-		recipe: func(c *recipeCheck) {
-			if u := c.usage(); u != nil {
+			recipe: func(c *recipeCheck) {
+				if u := c.usage(); u != nil {
+					for _, n := range c.needs() {
+						if n.list != "run" && slices.Contains(u.Unused, n.text) {
+							c.at(n.at, "the traced build used nothing of %s", n.text)
+						}
+					}
+					return
+				}
+				// Without a traced build, only commands can be judged, and only
+				// where every command that runs is in sight.
+				if c.Steps.Method != "" || c.runsBuildFiles() || len(c.scripts()) == 0 {
+					return
+				}
 				for _, n := range c.needs() {
-					if n.list != "run" && slices.Contains(u.Unused, n.text) {
-						c.at(n.at, "the traced build used nothing of %s", n.text)
+					commands := !slices.ContainsFunc(n.Alternatives, func(a need.Alternative) bool {
+						return a.Kind != need.Command || c.scriptsMention(a.Name)
+					})
+					if n.list != "run" && commands {
+						c.at(n.at, "no script runs %s", n.text)
 					}
 				}
-				return
-			}
-			// Without a traced build, only commands can be judged, and only
-			// where every command that runs is in sight.
-			if c.Steps.Method != "" || c.runsBuildFiles() || len(c.scripts()) == 0 {
-				return
-			}
-			for _, n := range c.needs() {
-				commands := !slices.ContainsFunc(n.Alternatives, func(a need.Alternative) bool {
-					return a.Kind != need.Command || c.scriptsMention(a.Name)
-				})
-				if n.list != "run" && commands {
-					c.at(n.at, "no script runs %s", n.text)
-				}
-			}
+			},
 		},
-	},
-	{
-		Code: "R151", Severity: Warning, Title: "a command or library that is used and not declared",
-		Why:    "The build works on this machine, since it happens to be here, and fails on the next.",
-		Remedy: "add it to [needs] build",
-		Wrong: `[steps]
+		{
+			Code: "R151", Severity: Warning, Title: "a command or library that is used and not declared",
+			Why:    "The build works on this machine, since it happens to be here, and fails on the next.",
+			Remedy: "add it to [needs] build",
+			Wrong: `[steps]
 stage = '''
 install -d "$DESTDIR/usr/share/tide"
 gcc --version > "$DESTDIR/usr/share/tide/table"
 '''`,
-		Right: `[needs]
+			Right: `[needs]
 build = ["command/gcc"]
 [steps]
 stage = '''
 install -d "$DESTDIR/usr/share/tide"
 gcc --version > "$DESTDIR/usr/share/tide/table"
 '''`,
-		recipe: func(c *recipeCheck) {
-			if u := c.usage(); u != nil {
-				for _, n := range u.Undeclared {
-					c.add(Finding{File: c.Doc.File, Line: lineOf(c.Doc, c.Doc.At("needs")), Message: "the traced build used " + n, Paste: document.Quote(n), fix: addNeed(n)})
-				}
-				return
-			}
-			declared := map[string]bool{}
-			others := false // packages and modules bring commands of any name
-			for _, n := range c.needs() {
-				for _, a := range n.Alternatives {
-					declared[a.Name] = true
-					others = others || a.Kind != need.Command && a.Kind != need.PkgConfig && a.Kind != need.Header && n.list != "run"
-				}
-			}
-			if others {
-				return
-			}
-			told := map[string]bool{}
-			for _, s := range c.scripts() {
-				own := s.functions()
-				for _, cmd := range s.commands {
-					name := cmd.name
-					if name == "" || strings.ContainsAny(name, "/$") || everywhere[name] || declared[name] || own[name] || told[name] || c.brings(name, declared) {
-						continue
+			recipe: func(c *recipeCheck) {
+				if u := c.usage(); u != nil {
+					for _, n := range u.Undeclared {
+						c.add(Finding{File: c.Doc.File, Line: lineOf(c.Doc, c.Doc.At("needs")), Message: "the traced build used " + n, Paste: document.Quote(n), fix: addNeed(n)})
 					}
-					told[name] = true
-					n := need.Command + "/" + name
-					if !commandName.MatchString(name) {
-						continue // no need can name it
-					}
-					line := 1 + strings.Count(s.text[:cmd.call.Pos().Offset()], "\n")
-					c.add(Finding{File: c.Doc.File, Line: c.ScriptLine(s.step, line), Message: fmt.Sprintf("%s runs %s, and no need names it", s.name, name), Paste: document.Quote(n), fix: addNeed(n)})
+					return
 				}
-			}
+				declared := map[string]bool{}
+				others := false // packages and modules bring commands of any name
+				for _, n := range c.needs() {
+					for _, a := range n.Alternatives {
+						declared[a.Name] = true
+						others = others || a.Kind != need.Command && a.Kind != need.PkgConfig && a.Kind != need.Header && n.list != "run"
+					}
+				}
+				if others {
+					return
+				}
+				told := map[string]bool{}
+				for _, s := range c.scripts() {
+					own := s.functions()
+					for _, cmd := range s.commands {
+						name := cmd.name
+						if name == "" || strings.ContainsAny(name, "/$") || everywhere[name] || declared[name] || own[name] || told[name] || c.brings(name, declared) {
+							continue
+						}
+						told[name] = true
+						n := need.Command + "/" + name
+						if !commandName.MatchString(name) {
+							continue // no need can name it
+						}
+						line := 1 + strings.Count(s.text[:cmd.call.Pos().Offset()], "\n")
+						c.add(Finding{File: c.Doc.File, Line: c.ScriptLine(s.step, line), Message: fmt.Sprintf("%s runs %s, and no need names it", s.name, name), Paste: document.Quote(n), fix: addNeed(n)})
+					}
+				}
+			},
 		},
-	},
-	{
-		Code: "R152", Severity: Warning, Title: "a need that stands twice",
-		Why:    "One of the two gets a new version one day, and the other one not.",
-		Remedy: "keep the one that asks for more",
-		Wrong: `[needs]
+		{
+			Code: "R152", Severity: Warning, Title: "a need that stands twice",
+			Why:    "One of the two gets a new version one day, and the other one not.",
+			Remedy: "keep the one that asks for more",
+			Wrong: `[needs]
 build = ["command/cmp", "command/cmp >= 3"]
 [steps]
 stage = '''
 install -d "$DESTDIR/usr/share/tide"
 cmp --version > "$DESTDIR/usr/share/tide/table"
 '''`,
-		Right: `[needs]
+			Right: `[needs]
 build = ["command/cmp"]
 [steps]
 stage = '''
 install -d "$DESTDIR/usr/share/tide"
 cmp --version > "$DESTDIR/usr/share/tide/table"
 '''`,
-		recipe: func(c *recipeCheck) {
-			seen := map[string]string{}
-			for _, n := range c.needs() {
-				if len(n.Alternatives) != 1 || n.conditional(c) {
-					continue
+			recipe: func(c *recipeCheck) {
+				seen := map[string]string{}
+				for _, n := range c.needs() {
+					if len(n.Alternatives) != 1 || n.conditional(c) {
+						continue
+					}
+					key := n.list + " " + n.Alternatives[0].Kind + "/" + n.Alternatives[0].Name
+					if other, twice := seen[key]; twice && !bounds(other, n.text) && !strings.Contains(other+n.text, "!=") {
+						c.at(n.at, "%s stands there already, as %q", n.text, other)
+					}
+					seen[key] = n.text
 				}
-				key := n.list + " " + n.Alternatives[0].Kind + "/" + n.Alternatives[0].Name
-				if other, twice := seen[key]; twice && !bounds(other, n.text) && !strings.Contains(other+n.text, "!=") {
-					c.at(n.at, "%s stands there already, as %q", n.text, other)
-				}
-				seen[key] = n.text
-			}
+			},
 		},
-	},
-	{
-		Code: "R153", Severity: Error, Title: "a need that no version can meet",
-		Why:    "The bounds exclude one another: nothing that anyone publishes can ever meet the need.",
-		Remedy: "correct one of the bounds",
-		Wrong: `[needs]
+		{
+			Code: "R153", Severity: Error, Title: "a need that no version can meet",
+			Why:    "The bounds exclude one another: nothing that anyone publishes can ever meet the need.",
+			Remedy: "correct one of the bounds",
+			Wrong: `[needs]
 run = ["harbours >= 2, < 1"]`,
-		Right: `[needs]
+			Right: `[needs]
 run = ["harbours >= 1, < 2"]`,
-		recipe: func(c *recipeCheck) {
-			for _, n := range c.needs() {
-				if !slices.ContainsFunc(n.Alternatives, func(a need.Alternative) bool { return satisfiable(a) }) {
-					c.at(n.at, "no version is %s", n.text)
-				}
-			}
-			for _, name := range c.PackageNames() {
-				for i, text := range c.Packages[name].Needs {
-					if n, err := need.Parse(text); err == nil && !slices.ContainsFunc(n.Alternatives, satisfiable) {
-						c.at(c.Doc.At("package", name, "needs", i), "no version is %s", text)
+			recipe: func(c *recipeCheck) {
+				for _, n := range c.needs() {
+					if !slices.ContainsFunc(n.Alternatives, func(a need.Alternative) bool { return satisfiable(a) }) {
+						c.at(n.at, "no version is %s", n.text)
 					}
 				}
-			}
-		},
-	},
-	{
-		Code: "R154", Severity: Hint, Title: "a run-time need that is found anyway",
-		Why:    "Libraries and interpreters are found in the built files, with the versions that they really need. One that is written down stays when the program has stopped using it.",
-		Remedy: "take it out",
-		Wrong: `[needs]
-run = ["soname/libc.so.6"]`,
-		Right: `[needs]
-run = ["command/sh"]`,
-		recipe: func(c *recipeCheck) {
-			for _, n := range c.needs() {
-				if n.list == "run" && !slices.ContainsFunc(n.Alternatives, func(a need.Alternative) bool { return a.Kind != need.Soname }) {
-					c.at(n.at, "%s: packing finds the libraries that the files need", n.text)
-				}
-			}
-		},
-	},
-	{
-		Code: "R155", Severity: Hint, Title: "a need by another system's name for it",
-		Why:    "The package with a library's headers is called something else on every system. What the build looks for is called the same everywhere.",
-		Remedy: "need what it is: pkgconfig/NAME, header/NAME.h or command/NAME",
-		Wrong: `[needs]
-run = ["libharmonic-dev"]`,
-		Right: `[needs]
-build = ["pkgconfig/harmonic | command/sh"]
-[steps]
-stage = 'sh -c true; install -d "$DESTDIR/usr/share/tide"'`,
-		recipe: func(c *recipeCheck) {
-			for _, n := range c.needs() {
-				for _, a := range n.Alternatives {
-					name := a.Name
-					devel := strings.HasSuffix(name, "-devel") || strings.HasSuffix(name, "-dev") || strings.HasSuffix(name, "-headers")
-					if a.Kind == need.Package && devel && !c.Makes(name) && !bounds(name, n.text) {
-						c.at(n.at, "%s names a package of headers", n.text)
-					}
-				}
-			}
-		},
-	},
-	{
-		Code: "R156", Severity: Error, Title: "a package that needs or excludes itself",
-		Why:    "A need of itself is met or not to be met; a conflict with itself keeps it out of every root.",
-		Remedy: "take it out",
-		Wrong: `[package.tide]
-conflicts = ["tide"]
-[package.tide.layout]
-"/**" = {}`,
-		Right: `[package.tide]
-conflicts = ["ebb"]
-[package.tide.layout]
-"/**" = {}`,
-		recipe: func(c *recipeCheck) {
-			for _, name := range c.PackageNames() {
-				p := c.Packages[name]
-				self := need.Provide{Kind: need.Package, Name: name, Version: c.Full()}
-				for _, list := range []struct {
-					key   string
-					needs []string
-				}{{"needs", p.Needs}, {"conflicts", p.Conflicts}, {"suggests", p.Suggests}} {
-					for i, text := range list.needs {
-						n, err := need.Parse(text)
-						if err == nil && slices.ContainsFunc(n.Alternatives, func(a need.Alternative) bool { return a.MetBy(self) }) {
-							c.at(c.Doc.At("package", name, list.key, i), "%s is in its own %s", name, list.key)
+				for _, name := range c.PackageNames() {
+					for i, text := range c.Packages[name].Needs {
+						if n, err := need.Parse(text); err == nil && !slices.ContainsFunc(n.Alternatives, satisfiable) {
+							c.at(c.Doc.At("package", name, "needs", i), "no version is %s", text)
 						}
 					}
 				}
-			}
+			},
 		},
-	},
-	{
-		Code: "R157", Severity: Error, Title: "it needs what it excludes",
-		Why:    "Nothing that meets the need may be there beside it, so it can never be installed.",
-		Remedy: "drop the need, or give the conflict a bound",
-		Wrong: `[package.tide]
+		{
+			Code: "R154", Severity: Hint, Title: "a run-time need that is found anyway",
+			Why:    "Libraries and interpreters are found in the built files, with the versions that they really need. One that is written down stays when the program has stopped using it.",
+			Remedy: "take it out",
+			Wrong: `[needs]
+run = ["soname/libc.so.6"]`,
+			Right: `[needs]
+run = ["command/sh"]`,
+			recipe: func(c *recipeCheck) {
+				for _, n := range c.needs() {
+					if n.list == "run" && !slices.ContainsFunc(n.Alternatives, func(a need.Alternative) bool { return a.Kind != need.Soname }) {
+						c.at(n.at, "%s: packing finds the libraries that the files need", n.text)
+					}
+				}
+			},
+		},
+		{
+			Code: "R155", Severity: Hint, Title: "a need by another system's name for it",
+			Why:    "The package with a library's headers is called something else on every system. What the build looks for is called the same everywhere.",
+			Remedy: "need what it is: pkgconfig/NAME, header/NAME.h or command/NAME",
+			Wrong: `[needs]
+run = ["libharmonic-dev"]`,
+			Right: `[needs]
+build = ["pkgconfig/harmonic | command/sh"]
+[steps]
+stage = 'sh -c true; install -d "$DESTDIR/usr/share/tide"'`,
+			recipe: func(c *recipeCheck) {
+				for _, n := range c.needs() {
+					for _, a := range n.Alternatives {
+						name := a.Name
+						devel := strings.HasSuffix(name, "-devel") || strings.HasSuffix(name, "-dev") || strings.HasSuffix(name, "-headers")
+						if a.Kind == need.Package && devel && !c.Makes(name) && !bounds(name, n.text) {
+							c.at(n.at, "%s names a package of headers", n.text)
+						}
+					}
+				}
+			},
+		},
+		{
+			Code: "R156", Severity: Error, Title: "a package that needs or excludes itself",
+			Why:    "A need of itself is met or not to be met; a conflict with itself keeps it out of every root.",
+			Remedy: "take it out",
+			Wrong: `[package.tide]
+conflicts = ["tide"]
+[package.tide.layout]
+"/**" = {}`,
+			Right: `[package.tide]
+conflicts = ["ebb"]
+[package.tide.layout]
+"/**" = {}`,
+			recipe: func(c *recipeCheck) {
+				for _, name := range c.PackageNames() {
+					p := c.Packages[name]
+					self := need.Provide{Kind: need.Package, Name: name, Version: c.Full()}
+					for _, list := range []struct {
+						key   string
+						needs []string
+					}{{"needs", p.Needs}, {"conflicts", p.Conflicts}, {"suggests", p.Suggests}} {
+						for i, text := range list.needs {
+							n, err := need.Parse(text)
+							if err == nil && slices.ContainsFunc(n.Alternatives, func(a need.Alternative) bool { return a.MetBy(self) }) {
+								c.at(c.Doc.At("package", name, list.key, i), "%s is in its own %s", name, list.key)
+							}
+						}
+					}
+				}
+			},
+		},
+		{
+			Code: "R157", Severity: Error, Title: "it needs what it excludes",
+			Why:    "Nothing that meets the need may be there beside it, so it can never be installed.",
+			Remedy: "drop the need, or give the conflict a bound",
+			Wrong: `[package.tide]
 needs     = ["harbours"]
 conflicts = ["harbours"]
 [package.tide.layout]
 "/**" = {}`,
-		Right: `[package.tide]
+			Right: `[package.tide]
 needs     = ["harbours >= 2"]
 conflicts = ["harbours < 2"]
 [package.tide.layout]
 "/**" = {}`,
-		recipe: func(c *recipeCheck) {
-			for _, name := range c.PackageNames() {
-				p := c.Packages[name]
-				for i, text := range p.Conflicts {
-					if slices.Contains(p.Needs, text) {
-						c.at(c.Doc.At("package", name, "conflicts", i), "%s needs %s, and conflicts with it", name, text)
+			recipe: func(c *recipeCheck) {
+				for _, name := range c.PackageNames() {
+					p := c.Packages[name]
+					for i, text := range p.Conflicts {
+						if slices.Contains(p.Needs, text) {
+							c.at(c.Doc.At("package", name, "conflicts", i), "%s needs %s, and conflicts with it", name, text)
+						}
 					}
 				}
-			}
+			},
 		},
-	},
-	{
-		Code: "R158", Severity: Warning, Title: "it replaces a package without excluding it",
-		Why:    "Both may be in one root at the same time, each with its own copy of what the other has: which one runs is chance.",
-		Remedy: "say the same in `conflicts`, with the same bounds",
-		Wrong: `[package.tide]
+		{
+			Code: "R158", Severity: Warning, Title: "it replaces a package without excluding it",
+			Why:    "Both may be in one root at the same time, each with its own copy of what the other has: which one runs is chance.",
+			Remedy: "say the same in `conflicts`, with the same bounds",
+			Wrong: `[package.tide]
 replaces = ["tidetable < 2"]
 [package.tide.layout]
 "/**" = {}`,
-		Right: `[package.tide]
+			Right: `[package.tide]
 replaces  = ["tidetable < 2"]
 conflicts = ["tidetable < 2"]
 [package.tide.layout]
 "/**" = {}`,
-		recipe: func(c *recipeCheck) {
-			for _, name := range c.PackageNames() {
-				p := c.Packages[name]
-				for i, text := range p.Replaces {
-					r, err := need.Parse(text)
-					if err != nil || slices.ContainsFunc(p.Conflicts, func(other string) bool { return names(other, r.Alternatives[0].Name) }) {
-						continue
+			recipe: func(c *recipeCheck) {
+				for _, name := range c.PackageNames() {
+					p := c.Packages[name]
+					for i, text := range p.Replaces {
+						r, err := need.Parse(text)
+						if err != nil || slices.ContainsFunc(p.Conflicts, func(other string) bool { return names(other, r.Alternatives[0].Name) }) {
+							continue
+						}
+						c.at(c.Doc.At("package", name, "replaces", i), "%s replaces %s, and does not conflict with it", name, text)
 					}
-					c.at(c.Doc.At("package", name, "replaces", i), "%s replaces %s, and does not conflict with it", name, text)
 				}
-			}
+			},
 		},
-	},
+	}
 }
 
 // names tells whether a need names a package.

@@ -10,7 +10,6 @@ import (
 	"io/fs"
 	"os"
 	"path"
-	"regexp"
 	"slices"
 	"strings"
 	"sync"
@@ -171,7 +170,7 @@ func (c *packageCheck) look(ctx context.Context) error {
 		}
 	}
 	var rules []Rule
-	for _, r := range catalogue {
+	for _, r := range catalogue() {
 		if r.file != nil && c.linter.Profile.has(r.Code) {
 			rules = append(rules, r)
 		}
@@ -319,7 +318,7 @@ const debugDir = "/usr/lib/debug/"
 
 // buildMark is what paths of a build's own folders have in them: those that
 // steps see in a sandbox, and those of a build without one.
-var buildMark = regexp.MustCompile(`/build/(?:work|stage|home|needs)/|/\.ellwand/build/`)
+var buildMark = expression(`/build/(?:work|stage|home|needs)/|/\.ellwand/build/`)
 
 // findBuildPath looks for the path of a build folder.
 func findBuildPath(r io.ReaderAt, size int64) (string, error) {

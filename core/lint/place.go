@@ -2,7 +2,6 @@ package lint
 
 import (
 	"path"
-	"regexp"
 	"slices"
 	"strings"
 
@@ -41,36 +40,37 @@ var administrators = []struct{ own, vendor string }{
 }
 
 var (
-	localeFile = regexp.MustCompile(`^/usr/share/locale/([^/]+)/(LC_[A-Z]+)/[^/]+\.mo$`)
-	localeName = regexp.MustCompile(`^[a-z]{2,3}(_[A-Z]{2,3}|_[0-9]{3})?(\.[A-Za-z0-9-]+)?(@[A-Za-z]+)?$|^(en@(bold)?quot|sr@latin|C)$`)
-	manFile    = regexp.MustCompile(`^/usr/share/man/(?:([a-z]{2,3}(?:_[A-Z]{2})?(?:\.[A-Za-z0-9-]+)?(?:@[a-z]+)?)/)?man([0-9n][a-z]*)/(.+)\.([0-9n][0-9a-zA-Z_+]*)(?:\.(?:gz|xz|bz2|zst|lzma))?$`)
-	iconFile   = regexp.MustCompile(`^/usr/share/icons/[^/]+/(?:([0-9]+)x([0-9]+)(?:@([0-9]))?|scalable(?:-up-to-[0-9]+)?|symbolic)/[a-z-]+/(?:[a-z-]+/)*[^/]+\.(png|svg|svgz|xpm)$`)
+	localeFile = expression(`^/usr/share/locale/([^/]+)/(LC_[A-Z]+)/[^/]+\.mo$`)
+	localeName = expression(`^[a-z]{2,3}(_[A-Z]{2,3}|_[0-9]{3})?(\.[A-Za-z0-9-]+)?(@[A-Za-z]+)?$|^(en@(bold)?quot|sr@latin|C)$`)
+	manFile    = expression(`^/usr/share/man/(?:([a-z]{2,3}(?:_[A-Z]{2})?(?:\.[A-Za-z0-9-]+)?(?:@[a-z]+)?)/)?man([0-9n][a-z]*)/(.+)\.([0-9n][0-9a-zA-Z_+]*)(?:\.(?:gz|xz|bz2|zst|lzma))?$`)
+	iconFile   = expression(`^/usr/share/icons/[^/]+/(?:([0-9]+)x([0-9]+)(?:@([0-9]))?|scalable(?:-up-to-[0-9]+)?|symbolic)/[a-z-]+/(?:[a-z-]+/)*[^/]+\.(png|svg|svgz|xpm)$`)
 )
 
 // placeRules are about what lies where.
-var placeRules = []Rule{
-	{
-		Code: "L203", Severity: Error, Title: "it lies where packages have no business",
-		Why:    "The Filesystem Hierarchy Standard 3.0 leaves these places to the administrator, to users, or to the moment: what a package puts there is in their way, or gone after a restart.",
-		Remedy: "install with PREFIX=/usr, settings to /etc, and declare state directories in the layout",
-		Wrong:  stageFile(`install -Dm644 /dev/null "$DESTDIR/usr/local/share/tide/table"`),
-		Right:  stageFile(`touch "$DESTDIR/usr/share/tide/table"`),
-		pkg: func(c *packageCheck) {
-			for _, e := range c.Layout {
-				for _, dir := range forbidden {
-					if strings.HasPrefix(e.Path, dir+"/") && (e.Type != layout.Directory || c.holds[e.Path] == 0) {
-						c.path(e.Path, "packages put nothing under %s", dir)
+func placeRules() []Rule {
+	return []Rule{
+		{
+			Code: "L203", Severity: Error, Title: "it lies where packages have no business",
+			Why:    "The Filesystem Hierarchy Standard 3.0 leaves these places to the administrator, to users, or to the moment: what a package puts there is in their way, or gone after a restart.",
+			Remedy: "install with PREFIX=/usr, settings to /etc, and declare state directories in the layout",
+			Wrong:  stageFile(`install -Dm644 /dev/null "$DESTDIR/usr/local/share/tide/table"`),
+			Right:  stageFile(`touch "$DESTDIR/usr/share/tide/table"`),
+			pkg: func(c *packageCheck) {
+				for _, e := range c.Layout {
+					for _, dir := range forbidden {
+						if strings.HasPrefix(e.Path, dir+"/") && (e.Type != layout.Directory || c.holds[e.Path] == 0) {
+							c.path(e.Path, "packages put nothing under %s", dir)
+						}
 					}
 				}
-			}
+			},
 		},
-	},
-	{
-		Code: "L210", Severity: Warning, Title: "development files among run-time ones",
-		Why:    "Headers and static libraries are a large part of many packages, and only those who compile against them need them.",
-		Remedy: "make a package of their own for them, such as NAME-dev",
-		Wrong:  stageFile(`install -Dm644 /dev/null "$DESTDIR/usr/include/tide.h"; install -Dm755 /dev/null "$DESTDIR/usr/bin/tide"; echo '#!/bin/sh' > "$DESTDIR/usr/bin/tide"`),
-		Right: stageFile(`install -Dm644 /dev/null "$DESTDIR/usr/include/tide.h"; install -Dm755 /dev/null "$DESTDIR/usr/bin/tide"; echo '#!/bin/sh' > "$DESTDIR/usr/bin/tide"`) + `
+		{
+			Code: "L210", Severity: Warning, Title: "development files among run-time ones",
+			Why:    "Headers and static libraries are a large part of many packages, and only those who compile against them need them.",
+			Remedy: "make a package of their own for them, such as NAME-dev",
+			Wrong:  stageFile(`install -Dm644 /dev/null "$DESTDIR/usr/include/tide.h"; install -Dm755 /dev/null "$DESTDIR/usr/bin/tide"; echo '#!/bin/sh' > "$DESTDIR/usr/bin/tide"`),
+			Right: stageFile(`install -Dm644 /dev/null "$DESTDIR/usr/include/tide.h"; install -Dm755 /dev/null "$DESTDIR/usr/bin/tide"; echo '#!/bin/sh' > "$DESTDIR/usr/bin/tide"`) + `
 [package.tide.layout]
 "/usr/share/licenses/tide/COPYING" = { from = "COPYING" }
 "/**" = {}
@@ -78,267 +78,268 @@ var placeRules = []Rule{
 summary = "Headers for tide"
 [package.tide-dev.layout]
 "/usr/include/**" = {}`,
-		pkg: func(c *packageCheck) {
-			var found []string
-			heavy := false
-			for _, e := range c.Layout {
-				static := strings.HasSuffix(e.Path, ".a") && scan.LibraryDir(path.Dir(e.Path))
-				header := strings.HasPrefix(e.Path, "/usr/include/")
-				if e.Type == layout.File && (header || static || strings.HasSuffix(e.Path, ".pc") && path.Base(path.Dir(e.Path)) == "pkgconfig") {
-					found = append(found, e.Path)
-					heavy = heavy || header || static // a module alone weighs nothing
-				}
-			}
-			if c.provides("soname", "command") && !c.development() && heavy {
-				c.path(found[0], "a package with programs or libraries holds development files: %s", several(found))
-			}
-		},
-	},
-	{
-		Code: "L216", Severity: Error, Title: "a folder among the commands",
-		Why:    "The Filesystem Hierarchy Standard 3.0 has no folders in /usr/bin and /usr/sbin: nothing in them is found on the PATH.",
-		Remedy: "put programs that only other programs start under /usr/libexec/NAME",
-		Wrong:  stageFile(`install -Dm755 /dev/null "$DESTDIR/usr/bin/tide/table"; echo '#!/bin/sh' > "$DESTDIR/usr/bin/tide/table"`),
-		Right:  stageFile(`install -Dm755 /dev/null "$DESTDIR/usr/libexec/tide/table"; echo '#!/bin/sh' > "$DESTDIR/usr/libexec/tide/table"`),
-		pkg: func(c *packageCheck) {
-			told := map[string]bool{}
-			for _, e := range c.Layout {
-				for dir := path.Dir(e.Path); dir != "/"; dir = path.Dir(dir) {
-					if commandDirs[path.Dir(dir)] && !told[dir] {
-						told[dir] = true
-						c.path(dir, "a folder lies among the commands")
+			pkg: func(c *packageCheck) {
+				var found []string
+				heavy := false
+				for _, e := range c.Layout {
+					static := strings.HasSuffix(e.Path, ".a") && scan.LibraryDir(path.Dir(e.Path))
+					header := strings.HasPrefix(e.Path, "/usr/include/")
+					if e.Type == layout.File && (header || static || strings.HasSuffix(e.Path, ".pc") && path.Base(path.Dir(e.Path)) == "pkgconfig") {
+						found = append(found, e.Path)
+						heavy = heavy || header || static // a module alone weighs nothing
 					}
 				}
-			}
+				if c.provides("soname", "command") && !c.development() && heavy {
+					c.path(found[0], "a package with programs or libraries holds development files: %s", several(found))
+				}
+			},
 		},
-	},
-	{
-		Code: "L218", Severity: Error, Title: "a folder that the standard does not know",
-		Why:    "Backups, quotas and read-only systems are set up by the Filesystem Hierarchy Standard 3.0. What lies beside it is forgotten by all of them.",
-		Remedy: "put programs under /usr, settings under /etc, what is written under /var",
-		Wrong:  stageFile(`install -Dm644 /dev/null "$DESTDIR/tide/table"`),
-		Right:  stageFile(`touch "$DESTDIR/usr/share/tide/table"`),
-		pkg: func(c *packageCheck) {
-			told := map[string]bool{}
-			for _, e := range c.Layout {
-				parts := strings.SplitN(e.Path[1:], "/", 3)
-				bad := ""
-				old := ""
-				for dir, now := range moved {
-					if strings.HasPrefix(e.Path, dir+"/") {
-						old = now
+		{
+			Code: "L216", Severity: Error, Title: "a folder among the commands",
+			Why:    "The Filesystem Hierarchy Standard 3.0 has no folders in /usr/bin and /usr/sbin: nothing in them is found on the PATH.",
+			Remedy: "put programs that only other programs start under /usr/libexec/NAME",
+			Wrong:  stageFile(`install -Dm755 /dev/null "$DESTDIR/usr/bin/tide/table"; echo '#!/bin/sh' > "$DESTDIR/usr/bin/tide/table"`),
+			Right:  stageFile(`install -Dm755 /dev/null "$DESTDIR/usr/libexec/tide/table"; echo '#!/bin/sh' > "$DESTDIR/usr/libexec/tide/table"`),
+			pkg: func(c *packageCheck) {
+				told := map[string]bool{}
+				for _, e := range c.Layout {
+					for dir := path.Dir(e.Path); dir != "/"; dir = path.Dir(dir) {
+						if commandDirs[path.Dir(dir)] && !told[dir] {
+							told[dir] = true
+							c.path(dir, "a folder lies among the commands")
+						}
 					}
 				}
-				within := slices.ContainsFunc(forbidden, func(dir string) bool { return e.Path == dir || strings.HasPrefix(e.Path, dir+"/") })
-				switch {
-				case within || old != "" || strings.HasPrefix(e.Path, debugDir):
-				case !topFolders[parts[0]] && !within && !slices.ContainsFunc(forbidden, func(dir string) bool { return dir == "/"+parts[0] }):
-					bad = "/" + parts[0]
-				case len(parts) > 2 && parts[0] == "usr" && !usrFolders[parts[1]] && !strings.Contains(parts[1], "-linux-"):
-					bad = "/usr/" + parts[1]
-				case len(parts) > 2 && parts[0] == "var" && !varFolders[parts[1]]:
-					bad = "/var/" + parts[1]
-				}
-				if bad != "" && !told[bad] {
-					told[bad] = true
-					c.path(e.Path, "the standard has no folder %s", bad)
-				}
-			}
+			},
 		},
-	},
-	{
-		Code: "L219", Severity: Error, Title: "a place of long ago",
-		Why:    "What lies there is not found: manuals, documents and settings have had another place since the Filesystem Hierarchy Standard came up.",
-		Remedy: "say in the stage step where it goes, such as mandir=/usr/share/man",
-		Wrong:  stageFile(`install -d "$DESTDIR/usr/man/man1"; printf '.TH tide 1\n.SH NAME\ntide \\- tables\n' > "$DESTDIR/usr/man/man1/tide.1"`),
-		Right:  stageFile(`install -d "$DESTDIR/usr/share/man/man1"; printf '.TH tide 1\n.SH NAME\ntide \\- tables\n' > "$DESTDIR/usr/share/man/man1/tide.1"`),
-		pkg: func(c *packageCheck) {
-			told := map[string]bool{}
-			for _, e := range c.Layout {
-				for dir, now := range moved {
-					if strings.HasPrefix(e.Path, dir+"/") && !told[dir] && e.Type != layout.Directory {
-						told[dir] = true
-						c.path(e.Path, "%s is %s now", dir, now)
+		{
+			Code: "L218", Severity: Error, Title: "a folder that the standard does not know",
+			Why:    "Backups, quotas and read-only systems are set up by the Filesystem Hierarchy Standard 3.0. What lies beside it is forgotten by all of them.",
+			Remedy: "put programs under /usr, settings under /etc, what is written under /var",
+			Wrong:  stageFile(`install -Dm644 /dev/null "$DESTDIR/tide/table"`),
+			Right:  stageFile(`touch "$DESTDIR/usr/share/tide/table"`),
+			pkg: func(c *packageCheck) {
+				told := map[string]bool{}
+				for _, e := range c.Layout {
+					parts := strings.SplitN(e.Path[1:], "/", 3)
+					bad := ""
+					old := ""
+					for dir, now := range moved {
+						if strings.HasPrefix(e.Path, dir+"/") {
+							old = now
+						}
+					}
+					within := slices.ContainsFunc(forbidden, func(dir string) bool { return e.Path == dir || strings.HasPrefix(e.Path, dir+"/") })
+					switch {
+					case within || old != "" || strings.HasPrefix(e.Path, debugDir):
+					case !topFolders[parts[0]] && !within && !slices.ContainsFunc(forbidden, func(dir string) bool { return dir == "/"+parts[0] }):
+						bad = "/" + parts[0]
+					case len(parts) > 2 && parts[0] == "usr" && !usrFolders[parts[1]] && !strings.Contains(parts[1], "-linux-"):
+						bad = "/usr/" + parts[1]
+					case len(parts) > 2 && parts[0] == "var" && !varFolders[parts[1]]:
+						bad = "/var/" + parts[1]
+					}
+					if bad != "" && !told[bad] {
+						told[bad] = true
+						c.path(e.Path, "the standard has no folder %s", bad)
 					}
 				}
-			}
+			},
 		},
-	},
-	{
-		Code: "L233", Severity: Warning, Title: "beside the merged /usr",
-		Why:    "On most systems /bin, /sbin and /lib are links into /usr. A package that has a real folder there cannot be installed on them, or turns the link into a folder.",
-		Remedy: "install to the same folder below /usr",
-		Wrong:  stageFile(`install -Dm755 /dev/null "$DESTDIR/bin/tide"; echo '#!/bin/sh' > "$DESTDIR/bin/tide"`),
-		Right:  stageFile(`install -Dm755 /dev/null "$DESTDIR/usr/bin/tide"; echo '#!/bin/sh' > "$DESTDIR/usr/bin/tide"`),
-		pkg: func(c *packageCheck) {
-			for _, dir := range merged {
-				i := slices.IndexFunc(c.Layout, func(e pack.Entry) bool { return strings.HasPrefix(e.Path, dir+"/") && e.Type != layout.Directory })
-				if i >= 0 {
-					c.path(c.Layout[i].Path, "it lies under %s, which is a link to /usr%s", dir, dir)
-				}
-			}
-		},
-	},
-	{
-		Code: "L234", Severity: Warning, Title: "what a program writes is shipped as a file of the package",
-		Why:    "Under /var/lib, /var/log and /var/cache lies what programs write. A file of the package there is put back at each upgrade, over what was written since.",
-		Remedy: `declare it: kind = "state", or "cache"; a first version of it belongs under /usr/share, to be copied`,
-		Wrong:  withLayout(`install -Dm644 /dev/null "$DESTDIR/var/lib/tide/heights"; echo 1 > "$DESTDIR/var/lib/tide/heights"`, ""),
-		Right:  withLayout(`install -d "$DESTDIR/var/lib/tide"`, `"/var/lib/tide/" = { kind = "state" }`),
-		pkg: func(c *packageCheck) {
-			for _, e := range c.Layout {
-				written := strings.HasPrefix(e.Path, "/var/lib/") || strings.HasPrefix(e.Path, "/var/log/") || strings.HasPrefix(e.Path, "/var/cache/") || strings.HasPrefix(e.Path, "/var/spool/")
-				if written && e.Type == layout.File && e.Kind != recipe.State && e.Kind != recipe.Cache {
-					c.path(e.Path, "it lies where programs write, and is of no kind that is kept")
-				}
-			}
-		},
-	},
-	{
-		Code: "L235", Severity: Warning, Title: "a vendor's file in the administrator's place",
-		Why:    "What lies there outranks what packages bring. Administrators put their own versions there, and cannot if a package has.",
-		Remedy: "install it to the folder for packages, which has the same effect",
-		Wrong:  withLayout(`install -d "$DESTDIR/etc/tmpfiles.d"; echo 'd /run/tide' > "$DESTDIR/etc/tmpfiles.d/tide.conf"`, `"/etc/tmpfiles.d/*" = { kind = "config" }`),
-		Right:  withLayout(`install -d "$DESTDIR/usr/lib/tmpfiles.d"; echo 'd /run/tide' > "$DESTDIR/usr/lib/tmpfiles.d/tide.conf"`, ""),
-		pkg: func(c *packageCheck) {
-			for _, e := range c.Layout {
-				for _, a := range administrators {
-					if strings.HasPrefix(e.Path, a.own) && e.Type == layout.File {
-						f := Finding{Path: e.Path, Message: "packages have " + a.vendor + " for it", Remedy: "install it to " + a.vendor + path.Base(e.Path)}
-						c.add(f)
+		{
+			Code: "L219", Severity: Error, Title: "a place of long ago",
+			Why:    "What lies there is not found: manuals, documents and settings have had another place since the Filesystem Hierarchy Standard came up.",
+			Remedy: "say in the stage step where it goes, such as mandir=/usr/share/man",
+			Wrong:  stageFile(`install -d "$DESTDIR/usr/man/man1"; printf '.TH tide 1\n.SH NAME\ntide \\- tables\n' > "$DESTDIR/usr/man/man1/tide.1"`),
+			Right:  stageFile(`install -d "$DESTDIR/usr/share/man/man1"; printf '.TH tide 1\n.SH NAME\ntide \\- tables\n' > "$DESTDIR/usr/share/man/man1/tide.1"`),
+			pkg: func(c *packageCheck) {
+				told := map[string]bool{}
+				for _, e := range c.Layout {
+					for dir, now := range moved {
+						if strings.HasPrefix(e.Path, dir+"/") && !told[dir] && e.Type != layout.Directory {
+							told[dir] = true
+							c.path(e.Path, "%s is %s now", dir, now)
+						}
 					}
 				}
-			}
+			},
 		},
-	},
-	{
-		Code: "L236", Severity: Warning, Title: "translations that are not found",
-		Why:    "gettext looks for them in /usr/share/locale/LANGUAGE/LC_MESSAGES, by the name of the language as ISO 639 has it. Elsewhere nobody reads them.",
-		Remedy: "see what the build is told: localedir=/usr/share/locale",
-		Wrong:  stageFile(`install -d "$DESTDIR/usr/share/locale/de"; echo x > "$DESTDIR/usr/share/locale/de/tide.mo"`),
-		Right:  stageFile(`install -d "$DESTDIR/usr/share/locale/de/LC_MESSAGES"; echo x > "$DESTDIR/usr/share/locale/de/LC_MESSAGES/tide.mo"`),
-		pkg: func(c *packageCheck) {
-			for _, e := range c.Layout {
-				base := path.Base(e.Path)
-				inside := strings.HasPrefix(e.Path, "/usr/share/locale/")
-				if e.Type != layout.File || !inside {
-					continue
-				}
-				switch m := localeFile.FindStringSubmatch(e.Path); {
-				case strings.HasSuffix(base, ".po"):
-					c.path(e.Path, "it is the source of a translation, which nothing reads")
-				case strings.HasSuffix(base, ".mo") && m == nil:
-					c.path(e.Path, "it is not in a folder LC_MESSAGES of a language")
-				case m != nil && !localeName.MatchString(m[1]):
-					c.path(e.Path, "%q is no name of a language", m[1])
-				}
-			}
-		},
-	},
-	{
-		Code: "L237", Severity: Warning, Title: "a manual in the wrong place",
-		Why:    "man looks for section 1 in man1, by the name's end. What lies elsewhere is not found, or only by its whole path.",
-		Remedy: "put NAME.SECTION into /usr/share/man/manSECTION",
-		Wrong:  stageFile(`install -d "$DESTDIR/usr/share/man/man8"; printf '.TH tide 1\n.SH NAME\ntide \\- tables\n' > "$DESTDIR/usr/share/man/man8/tide.1"`),
-		Right:  stageFile(`install -d "$DESTDIR/usr/share/man/man1"; printf '.TH tide 1\n.SH NAME\ntide \\- tables\n' > "$DESTDIR/usr/share/man/man1/tide.1"`),
-		pkg: func(c *packageCheck) {
-			for _, e := range c.Layout {
-				if !strings.HasPrefix(e.Path, "/usr/share/man/") || e.Type == layout.Directory {
-					continue
-				}
-				switch m := manFile.FindStringSubmatch(e.Path); {
-				case m == nil:
-					if base := path.Base(e.Path); base != "whatis" && base != "index.db" {
-						c.path(e.Path, "it is not NAME.SECTION in a folder of that section")
+		{
+			Code: "L233", Severity: Warning, Title: "beside the merged /usr",
+			Why:    "On most systems /bin, /sbin and /lib are links into /usr. A package that has a real folder there cannot be installed on them, or turns the link into a folder.",
+			Remedy: "install to the same folder below /usr",
+			Wrong:  stageFile(`install -Dm755 /dev/null "$DESTDIR/bin/tide"; echo '#!/bin/sh' > "$DESTDIR/bin/tide"`),
+			Right:  stageFile(`install -Dm755 /dev/null "$DESTDIR/usr/bin/tide"; echo '#!/bin/sh' > "$DESTDIR/usr/bin/tide"`),
+			pkg: func(c *packageCheck) {
+				for _, dir := range merged {
+					i := slices.IndexFunc(c.Layout, func(e pack.Entry) bool { return strings.HasPrefix(e.Path, dir+"/") && e.Type != layout.Directory })
+					if i >= 0 {
+						c.path(c.Layout[i].Path, "it lies under %s, which is a link to /usr%s", dir, dir)
 					}
-				case !strings.HasPrefix(m[4], m[2]):
-					c.path(e.Path, "it is of section %s, in the folder of section %s", m[4], m[2])
 				}
-			}
+			},
 		},
-	},
-	{
-		Code: "L238", Severity: Warning, Title: "an icon that is not found",
-		Why:    "Desktops look for icons in THEME/SIZE/CONTEXT of /usr/share/icons (Icon Theme Specification). Elsewhere below it nobody looks.",
-		Remedy: "install it to /usr/share/icons/hicolor/48x48/apps/ or scalable/apps/",
-		Wrong:  stageFile(`install -d "$DESTDIR/usr/share/icons"; echo x > "$DESTDIR/usr/share/icons/tide.png"`),
-		Right:  stageFile(`install -d "$DESTDIR/usr/share/icons/hicolor/scalable/apps"; echo '<svg xmlns="http://www.w3.org/2000/svg"/>' > "$DESTDIR/usr/share/icons/hicolor/scalable/apps/tide.svg"`),
-		pkg: func(c *packageCheck) {
-			ownTheme := map[string]bool{}
-			for _, e := range c.Layout {
-				if path.Base(e.Path) == "index.theme" {
-					ownTheme[path.Dir(e.Path)] = true
+		{
+			Code: "L234", Severity: Warning, Title: "what a program writes is shipped as a file of the package",
+			Why:    "Under /var/lib, /var/log and /var/cache lies what programs write. A file of the package there is put back at each upgrade, over what was written since.",
+			Remedy: `declare it: kind = "state", or "cache"; a first version of it belongs under /usr/share, to be copied`,
+			Wrong:  withLayout(`install -Dm644 /dev/null "$DESTDIR/var/lib/tide/heights"; echo 1 > "$DESTDIR/var/lib/tide/heights"`, ""),
+			Right:  withLayout(`install -d "$DESTDIR/var/lib/tide"`, `"/var/lib/tide/" = { kind = "state" }`),
+			pkg: func(c *packageCheck) {
+				for _, e := range c.Layout {
+					written := strings.HasPrefix(e.Path, "/var/lib/") || strings.HasPrefix(e.Path, "/var/log/") || strings.HasPrefix(e.Path, "/var/cache/") || strings.HasPrefix(e.Path, "/var/spool/")
+					if written && e.Type == layout.File && e.Kind != recipe.State && e.Kind != recipe.Cache {
+						c.path(e.Path, "it lies where programs write, and is of no kind that is kept")
+					}
 				}
-			}
-			for _, e := range c.Layout {
-				image := slices.Contains([]string{".png", ".svg", ".svgz", ".xpm"}, path.Ext(e.Path))
-				if !image || e.Type == layout.Directory || !strings.HasPrefix(e.Path, "/usr/share/icons/") || iconFile.MatchString(e.Path) {
-					continue
-				}
-				theme, _, _ := strings.Cut(strings.TrimPrefix(e.Path, "/usr/share/icons/"), "/")
-				if !ownTheme["/usr/share/icons/"+theme] {
-					c.path(e.Path, "it is not in THEME/SIZE/CONTEXT")
-				}
-			}
+			},
 		},
-	},
-	{
-		Code: "L239", Severity: Error, Title: "a Python module by a name that everyone uses",
-		Why:    "`import tests` then finds this one's, on every machine, for every program. Two packages with one cannot be installed together.",
-		Remedy: "leave it out: `exclude` in the project's settings, or discard = [...]",
-		Wrong:  stageFile(`install -d "$DESTDIR/usr/lib/python3/dist-packages/tests"; echo a = 1 > "$DESTDIR/usr/lib/python3/dist-packages/tests/__init__.py"`),
-		Right:  stageFile(`install -d "$DESTDIR/usr/lib/python3/dist-packages/tide"; echo a = 1 > "$DESTDIR/usr/lib/python3/dist-packages/tide/__init__.py"`),
-		pkg: func(c *packageCheck) {
-			told := map[string]bool{}
-			for _, e := range c.Layout {
-				if !strings.Contains(e.Path, "-packages/") {
-					continue
+		{
+			Code: "L235", Severity: Warning, Title: "a vendor's file in the administrator's place",
+			Why:    "What lies there outranks what packages bring. Administrators put their own versions there, and cannot if a package has.",
+			Remedy: "install it to the folder for packages, which has the same effect",
+			Wrong:  withLayout(`install -d "$DESTDIR/etc/tmpfiles.d"; echo 'd /run/tide' > "$DESTDIR/etc/tmpfiles.d/tide.conf"`, `"/etc/tmpfiles.d/*" = { kind = "config" }`),
+			Right:  withLayout(`install -d "$DESTDIR/usr/lib/tmpfiles.d"; echo 'd /run/tide' > "$DESTDIR/usr/lib/tmpfiles.d/tide.conf"`, ""),
+			pkg: func(c *packageCheck) {
+				for _, e := range c.Layout {
+					for _, a := range administrators {
+						if strings.HasPrefix(e.Path, a.own) && e.Type == layout.File {
+							f := Finding{Path: e.Path, Message: "packages have " + a.vendor + " for it", Remedy: "install it to " + a.vendor + path.Base(e.Path)}
+							c.add(f)
+						}
+					}
 				}
-				if m := commonModule.FindStringSubmatch(e.Path); m != nil && !told[m[1]] {
-					told[m[1]] = true
-					c.discard(e.Path, m[1]+"/**", "it is importable as %q", path.Base(m[1]))
-				}
-			}
+			},
 		},
-	},
-	{
-		Code: "L240", Severity: Warning, Title: "a job of cron that is not run",
-		Why:    "cron takes no files with a dot in their names from its folders, and none that cannot be executed from the hourly, daily and weekly ones.",
-		Remedy: "name it without a dot, and give it the mode \"0755\" where cron runs it",
-		Wrong:  withLayout(`install -Dm755 /dev/null "$DESTDIR/etc/cron.daily/tide.sh"; echo '#!/bin/sh' > "$DESTDIR/etc/cron.daily/tide.sh"`, `"/etc/cron.daily/*" = { kind = "config" }`),
-		Right:  withLayout(`install -Dm755 /dev/null "$DESTDIR/etc/cron.daily/tide"; echo '#!/bin/sh' > "$DESTDIR/etc/cron.daily/tide"`, `"/etc/cron.daily/*" = { kind = "config" }`),
-		pkg: func(c *packageCheck) {
-			for _, e := range c.Layout {
-				dir := path.Dir(e.Path)
-				if e.Type != layout.File || !strings.HasPrefix(dir, "/etc/cron.") {
-					continue
+		{
+			Code: "L236", Severity: Warning, Title: "translations that are not found",
+			Why:    "gettext looks for them in /usr/share/locale/LANGUAGE/LC_MESSAGES, by the name of the language as ISO 639 has it. Elsewhere nobody reads them.",
+			Remedy: "see what the build is told: localedir=/usr/share/locale",
+			Wrong:  stageFile(`install -d "$DESTDIR/usr/share/locale/de"; echo x > "$DESTDIR/usr/share/locale/de/tide.mo"`),
+			Right:  stageFile(`install -d "$DESTDIR/usr/share/locale/de/LC_MESSAGES"; echo x > "$DESTDIR/usr/share/locale/de/LC_MESSAGES/tide.mo"`),
+			pkg: func(c *packageCheck) {
+				for _, e := range c.Layout {
+					base := path.Base(e.Path)
+					inside := strings.HasPrefix(e.Path, "/usr/share/locale/")
+					if e.Type != layout.File || !inside {
+						continue
+					}
+					switch m := localeFile.FindStringSubmatch(e.Path); {
+					case strings.HasSuffix(base, ".po"):
+						c.path(e.Path, "it is the source of a translation, which nothing reads")
+					case strings.HasSuffix(base, ".mo") && m == nil:
+						c.path(e.Path, "it is not in a folder LC_MESSAGES of a language")
+					case m != nil && !localeName.MatchString(m[1]):
+						c.path(e.Path, "%q is no name of a language", m[1])
+					}
 				}
-				switch {
-				case strings.Contains(path.Base(e.Path), "."):
-					c.path(e.Path, "there is a dot in its name")
-				case dir != "/etc/cron.d" && layout.ParseMode(e.Mode)&0o111 == 0:
-					c.setMode(e, 0o755, "it cannot be executed")
-				}
-			}
+			},
 		},
-	},
-	{
-		Code: "L241", Severity: Error, Title: "a provider's folder is missing under /opt",
-		Why:    "/opt holds a folder for each package that is not part of the system; /opt/bin and the like are the administrator's.",
-		Remedy: "install below /opt/NAME, or better to /usr",
-		Wrong:  stageFile(`install -Dm755 /dev/null "$DESTDIR/opt/bin/tide"; echo '#!/bin/sh' > "$DESTDIR/opt/bin/tide"`),
-		Right:  stageFile(`install -Dm755 /dev/null "$DESTDIR/opt/tide/bin/tide"; echo '#!/bin/sh' > "$DESTDIR/opt/tide/bin/tide"`),
-		pkg: func(c *packageCheck) {
-			for _, e := range c.Layout {
-				rest, ok := strings.CutPrefix(e.Path, "/opt/")
-				first, below, deep := strings.Cut(rest, "/")
-				own := wordSet("bin doc include info lib man")
-				if ok && e.Type != layout.Directory && (!deep || own[first] && below != "") {
-					c.path(e.Path, "it lies right under /opt, or in a folder of the administrator's")
+		{
+			Code: "L237", Severity: Warning, Title: "a manual in the wrong place",
+			Why:    "man looks for section 1 in man1, by the name's end. What lies elsewhere is not found, or only by its whole path.",
+			Remedy: "put NAME.SECTION into /usr/share/man/manSECTION",
+			Wrong:  stageFile(`install -d "$DESTDIR/usr/share/man/man8"; printf '.TH tide 1\n.SH NAME\ntide \\- tables\n' > "$DESTDIR/usr/share/man/man8/tide.1"`),
+			Right:  stageFile(`install -d "$DESTDIR/usr/share/man/man1"; printf '.TH tide 1\n.SH NAME\ntide \\- tables\n' > "$DESTDIR/usr/share/man/man1/tide.1"`),
+			pkg: func(c *packageCheck) {
+				for _, e := range c.Layout {
+					if !strings.HasPrefix(e.Path, "/usr/share/man/") || e.Type == layout.Directory {
+						continue
+					}
+					switch m := manFile.FindStringSubmatch(e.Path); {
+					case m == nil:
+						if base := path.Base(e.Path); base != "whatis" && base != "index.db" {
+							c.path(e.Path, "it is not NAME.SECTION in a folder of that section")
+						}
+					case !strings.HasPrefix(m[4], m[2]):
+						c.path(e.Path, "it is of section %s, in the folder of section %s", m[4], m[2])
+					}
 				}
-			}
+			},
 		},
-	},
+		{
+			Code: "L238", Severity: Warning, Title: "an icon that is not found",
+			Why:    "Desktops look for icons in THEME/SIZE/CONTEXT of /usr/share/icons (Icon Theme Specification). Elsewhere below it nobody looks.",
+			Remedy: "install it to /usr/share/icons/hicolor/48x48/apps/ or scalable/apps/",
+			Wrong:  stageFile(`install -d "$DESTDIR/usr/share/icons"; echo x > "$DESTDIR/usr/share/icons/tide.png"`),
+			Right:  stageFile(`install -d "$DESTDIR/usr/share/icons/hicolor/scalable/apps"; echo '<svg xmlns="http://www.w3.org/2000/svg"/>' > "$DESTDIR/usr/share/icons/hicolor/scalable/apps/tide.svg"`),
+			pkg: func(c *packageCheck) {
+				ownTheme := map[string]bool{}
+				for _, e := range c.Layout {
+					if path.Base(e.Path) == "index.theme" {
+						ownTheme[path.Dir(e.Path)] = true
+					}
+				}
+				for _, e := range c.Layout {
+					image := slices.Contains([]string{".png", ".svg", ".svgz", ".xpm"}, path.Ext(e.Path))
+					if !image || e.Type == layout.Directory || !strings.HasPrefix(e.Path, "/usr/share/icons/") || iconFile.MatchString(e.Path) {
+						continue
+					}
+					theme, _, _ := strings.Cut(strings.TrimPrefix(e.Path, "/usr/share/icons/"), "/")
+					if !ownTheme["/usr/share/icons/"+theme] {
+						c.path(e.Path, "it is not in THEME/SIZE/CONTEXT")
+					}
+				}
+			},
+		},
+		{
+			Code: "L239", Severity: Error, Title: "a Python module by a name that everyone uses",
+			Why:    "`import tests` then finds this one's, on every machine, for every program. Two packages with one cannot be installed together.",
+			Remedy: "leave it out: `exclude` in the project's settings, or discard = [...]",
+			Wrong:  stageFile(`install -d "$DESTDIR/usr/lib/python3/dist-packages/tests"; echo a = 1 > "$DESTDIR/usr/lib/python3/dist-packages/tests/__init__.py"`),
+			Right:  stageFile(`install -d "$DESTDIR/usr/lib/python3/dist-packages/tide"; echo a = 1 > "$DESTDIR/usr/lib/python3/dist-packages/tide/__init__.py"`),
+			pkg: func(c *packageCheck) {
+				told := map[string]bool{}
+				for _, e := range c.Layout {
+					if !strings.Contains(e.Path, "-packages/") {
+						continue
+					}
+					if m := commonModule.FindStringSubmatch(e.Path); m != nil && !told[m[1]] {
+						told[m[1]] = true
+						c.discard(e.Path, m[1]+"/**", "it is importable as %q", path.Base(m[1]))
+					}
+				}
+			},
+		},
+		{
+			Code: "L240", Severity: Warning, Title: "a job of cron that is not run",
+			Why:    "cron takes no files with a dot in their names from its folders, and none that cannot be executed from the hourly, daily and weekly ones.",
+			Remedy: "name it without a dot, and give it the mode \"0755\" where cron runs it",
+			Wrong:  withLayout(`install -Dm755 /dev/null "$DESTDIR/etc/cron.daily/tide.sh"; echo '#!/bin/sh' > "$DESTDIR/etc/cron.daily/tide.sh"`, `"/etc/cron.daily/*" = { kind = "config" }`),
+			Right:  withLayout(`install -Dm755 /dev/null "$DESTDIR/etc/cron.daily/tide"; echo '#!/bin/sh' > "$DESTDIR/etc/cron.daily/tide"`, `"/etc/cron.daily/*" = { kind = "config" }`),
+			pkg: func(c *packageCheck) {
+				for _, e := range c.Layout {
+					dir := path.Dir(e.Path)
+					if e.Type != layout.File || !strings.HasPrefix(dir, "/etc/cron.") {
+						continue
+					}
+					switch {
+					case strings.Contains(path.Base(e.Path), "."):
+						c.path(e.Path, "there is a dot in its name")
+					case dir != "/etc/cron.d" && layout.ParseMode(e.Mode)&0o111 == 0:
+						c.setMode(e, 0o755, "it cannot be executed")
+					}
+				}
+			},
+		},
+		{
+			Code: "L241", Severity: Error, Title: "a provider's folder is missing under /opt",
+			Why:    "/opt holds a folder for each package that is not part of the system; /opt/bin and the like are the administrator's.",
+			Remedy: "install below /opt/NAME, or better to /usr",
+			Wrong:  stageFile(`install -Dm755 /dev/null "$DESTDIR/opt/bin/tide"; echo '#!/bin/sh' > "$DESTDIR/opt/bin/tide"`),
+			Right:  stageFile(`install -Dm755 /dev/null "$DESTDIR/opt/tide/bin/tide"; echo '#!/bin/sh' > "$DESTDIR/opt/tide/bin/tide"`),
+			pkg: func(c *packageCheck) {
+				for _, e := range c.Layout {
+					rest, ok := strings.CutPrefix(e.Path, "/opt/")
+					first, below, deep := strings.Cut(rest, "/")
+					own := wordSet("bin doc include info lib man")
+					if ok && e.Type != layout.Directory && (!deep || own[first] && below != "") {
+						c.path(e.Path, "it lies right under /opt, or in a folder of the administrator's")
+					}
+				}
+			},
+		},
+	}
 }
 
-var commonModule = regexp.MustCompile(`^(/usr/lib/python3[.0-9]*/(?:dist|site)-packages/(?:tests?|docs?|examples?|scripts|benchmarks?|build|tools|utils))/.+\.py$`)
+var commonModule = expression(`^(/usr/lib/python3[.0-9]*/(?:dist|site)-packages/(?:tests?|docs?|examples?|scripts|benchmarks?|build|tools|utils))/.+\.py$`)

@@ -105,7 +105,7 @@ func (p Profile) Check(doc *document.Document, key string) {
 // codes lists the codes of all rules.
 func codes() []string {
 	var out []string
-	for _, r := range catalogue {
+	for _, r := range catalogue() {
 		out = append(out, r.Code)
 	}
 	return out

@@ -115,12 +115,12 @@ func reference() string {
 	b.WriteString("```toml\n" + strings.TrimRight(Workspace("").Files["recipes/tide/recipe.toml"], "\n") + "\n```\n")
 	for _, area := range areas {
 		fmt.Fprintf(&b, "\n### %s\n\n| code | severity | |\n|---|---|---|\n", area.title)
-		for _, r := range catalogue {
+		for _, r := range catalogue() {
 			if strings.HasPrefix(r.Code, area.letter) {
 				fmt.Fprintf(&b, "| [%s](#%s) | %s | %s |\n", r.Code, strings.ToLower(r.Code), r.Severity, r.Title)
 			}
 		}
-		for _, r := range catalogue {
+		for _, r := range catalogue() {
 			if !strings.HasPrefix(r.Code, area.letter) {
 				continue
 			}

@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"fmt"
 	"path"
-	"regexp"
 	"strings"
 
 	"mvdan.cc/sh/v3/syntax"
@@ -44,200 +43,202 @@ func shellMistake(text string, variant syntax.LangVariant) (line uint, message s
 }
 
 var (
-	unversionedPython = regexp.MustCompile(`^#!\s*(/usr/bin/env\s+(-S\s+)?|/usr/bin/|/bin/)python(\s|$)`)
-	throughEnv        = regexp.MustCompile(`^#!\s*/(usr/)?bin/env\s`)
-	predictable       = regexp.MustCompile(`(^|[\s"'=>])(/var)?/tmp/[A-Za-z0-9_.-]+`)
-	unfilled          = regexp.MustCompile(`^#!\s*@[A-Za-z_]+@`)
+	unversionedPython = expression(`^#!\s*(/usr/bin/env\s+(-S\s+)?|/usr/bin/|/bin/)python(\s|$)`)
+	throughEnv        = expression(`^#!\s*/(usr/)?bin/env\s`)
+	predictable       = expression(`(^|[\s"'=>])(/var)?/tmp/[A-Za-z0-9_.-]+`)
+	unfilled          = expression(`^#!\s*@[A-Za-z_]+@`)
 )
 
 // scriptRules are about scripts among a package's files.
-var scriptRules = []Rule{
-	{
-		Code: "S402", Severity: Warning, Title: "an executable that is no program",
-		Why:    "Without a #! line the system does not know what should run it.",
-		Remedy: `add the #! line, or take the bit away: mode = "0644"`,
-		Wrong:  program("echo high water"),
-		Right:  program("#!/bin/sh\necho high water"),
-		pkg: func(c *packageCheck) {
-			for _, e := range c.Layout {
-				if c.textual[e.Path] && !isData(e.Path) {
-					c.setMode(e, layout.ParseMode(e.Mode)&^0o111, "it is executable, and neither a program nor a script with a #! line")
+func scriptRules() []Rule {
+	return []Rule{
+		{
+			Code: "S402", Severity: Warning, Title: "an executable that is no program",
+			Why:    "Without a #! line the system does not know what should run it.",
+			Remedy: `add the #! line, or take the bit away: mode = "0644"`,
+			Wrong:  program("echo high water"),
+			Right:  program("#!/bin/sh\necho high water"),
+			pkg: func(c *packageCheck) {
+				for _, e := range c.Layout {
+					if c.textual[e.Path] && !isData(e.Path) {
+						c.setMode(e, layout.ParseMode(e.Mode)&^0o111, "it is executable, and neither a program nor a script with a #! line")
+					}
 				}
-			}
+			},
 		},
-	},
-	{
-		Code: "S403", Severity: Error, Title: "a script's interpreter cannot be there",
-		Why:    "The script does not start: its #! line names a path under a local or a build folder.",
-		Remedy: "name the interpreter as it is installed, below /usr/bin or /bin",
-		Wrong:  program("#!/usr/local/bin/tideplot\necho high water"),
-		Right:  program("#!/bin/sh\necho high water"),
-		pkg: func(c *packageCheck) {
-			for _, e := range c.Layout {
-				i := c.files[e.Path].Interpreter
-				local := strings.HasPrefix(i, "/usr/local/") || strings.HasPrefix(i, "/home/") || strings.HasPrefix(i, "/opt/") && !strings.HasPrefix(i, "/opt/"+c.Facts.Name+"/") && !c.there(i)
-				if local || buildMark.MatchString(i) {
-					c.path(e.Path, "its interpreter is %s", i)
+		{
+			Code: "S403", Severity: Error, Title: "a script's interpreter cannot be there",
+			Why:    "The script does not start: its #! line names a path under a local or a build folder.",
+			Remedy: "name the interpreter as it is installed, below /usr/bin or /bin",
+			Wrong:  program("#!/usr/local/bin/tideplot\necho high water"),
+			Right:  program("#!/bin/sh\necho high water"),
+			pkg: func(c *packageCheck) {
+				for _, e := range c.Layout {
+					i := c.files[e.Path].Interpreter
+					local := strings.HasPrefix(i, "/usr/local/") || strings.HasPrefix(i, "/home/") || strings.HasPrefix(i, "/opt/") && !strings.HasPrefix(i, "/opt/"+c.Facts.Name+"/") && !c.there(i)
+					if local || buildMark.MatchString(i) {
+						c.path(e.Path, "its interpreter is %s", i)
+					}
 				}
-			}
+			},
 		},
-	},
-	{
-		Code: "S404", Severity: Error, Title: "an interpreter without its path",
-		Why:    "The kernel does not look on the PATH: it takes the name for a file in the current folder, and finds none.",
-		Remedy: "write the whole path, such as #!/usr/bin/python3",
-		Wrong:  program("#!python3\nprint('high water')"),
-		Right:  program("#!/usr/bin/python3\nprint('high water')"),
-		file: func(c *fileCheck) {
-			if !c.runs() || !bytes.HasPrefix(c.data, []byte("#!")) {
-				return
-			}
-			line, _, _ := strings.Cut(string(c.data[:min(len(c.data), 500)]), "\n")
-			words := strings.Fields(strings.TrimPrefix(line, "#!"))
-			if len(words) > 0 && !strings.HasPrefix(words[0], "/") && !unfilled.MatchString(line) {
-				c.say("its first line is %s", line)
-			}
-		},
-	},
-	{
-		Code: "S405", Severity: Hint, Title: "whichever interpreter comes first",
-		Why:    "env takes the first of that name on the caller's PATH. The package was built, and is tested, with the system's own.",
-		Remedy: "write the interpreter's own path; a [[rewrite]] can",
-		Wrong:  program("#!/usr/bin/env sh\necho high water"),
-		Right:  program("#!/bin/sh\necho high water"),
-		file: func(c *fileCheck) {
-			if c.data != nil && c.runs() && throughEnv.Match(c.data[:min(len(c.data), 200)]) {
-				line, _, _ := bytes.Cut(c.data, []byte("\n"))
-				c.say("its first line is %s", line)
-			}
-		},
-	},
-	{
-		Code: "S406", Severity: Warning, Title: "python without a number",
-		Why:    "What `python` is differs: the second version, the third, or nothing at all (PEP 394).",
-		Remedy: "write python3",
-		Wrong:  program("#!/usr/bin/python\nprint('high water')"),
-		Right:  program("#!/usr/bin/python3\nprint('high water')"),
-		file: func(c *fileCheck) {
-			if c.data != nil && c.runs() && unversionedPython.Match(c.data[:min(len(c.data), 200)]) {
-				line, _, _ := bytes.Cut(c.data, []byte("\n"))
-				c.say("its first line is %s", line)
-			}
-		},
-	},
-	{
-		Code: "S407", Severity: Warning, Title: "a script that is not valid shell",
-		Why:    "It stops at that line with an error, if it gets as far as that.",
-		Remedy: "mend it, by a patch or upstream",
-		Wrong:  program("#!/bin/sh\nif true; then\necho high water"),
-		Right:  program("#!/bin/sh\nif true; then\necho high water\nfi"),
-		file: func(c *fileCheck) {
-			text, shell, ok := c.shellText()
-			if !ok || !c.runs() {
-				return
-			}
-			// What is only beyond POSIX is another finding.
-			if line, message := shellMistake(text, syntax.LangBash); message != "" && line > 0 {
-				c.say("line %d: %s (%s)", line, message, shell)
-			}
-		},
-	},
-	{
-		Code: "S408", Severity: Warning, Title: "a script for /bin/sh that needs another shell",
-		Why:    "/bin/sh is whatever POSIX shell a system has. Where that is a small one, the line is an error, or worse: means something else.",
-		Remedy: "write it in POSIX shell, or name bash in the #! line",
-		Wrong:  program("#!/bin/sh\nwater=(high low)\necho \"${water[0]}\""),
-		Right:  program("#!/bin/bash\nwater=(high low)\necho \"${water[0]}\""),
-		file: func(c *fileCheck) {
-			text, shell, ok := c.shellText()
-			if !ok || shell == "bash" || !c.runs() {
-				return
-			}
-			if _, message := shellMistake(text, syntax.LangBash); message != "" {
-				return
-			}
-			if line, what := beyondPOSIX(text); what != "" {
-				c.say("line %d has what is not in POSIX shell: %s", line, what)
-			}
-		},
-	},
-	{
-		Code: "S409", Severity: Error, Title: "line ends of another system",
-		Why:    "The kernel looks for an interpreter whose name ends in a carriage return, and finds none.",
-		Remedy: "convert it in the stage step: sed -i 's/\\r$//' FILE",
-		Wrong:  "[steps]\nstage = '''\ninstall -d \"$DESTDIR/usr/bin\"\nprintf '#!/bin/sh\\r\\necho high water\\r\\n' > \"$DESTDIR/usr/bin/tide\"\nchmod 755 \"$DESTDIR/usr/bin/tide\"\n'''",
-		Right:  program("#!/bin/sh\necho high water"),
-		file: func(c *fileCheck) {
-			if c.data != nil && c.runs() && bytes.HasPrefix(c.data, []byte("#!")) {
-				if line, _, _ := bytes.Cut(c.data, []byte("\n")); bytes.HasSuffix(line, []byte("\r")) {
-					c.say("its first line ends in a carriage return")
+		{
+			Code: "S404", Severity: Error, Title: "an interpreter without its path",
+			Why:    "The kernel does not look on the PATH: it takes the name for a file in the current folder, and finds none.",
+			Remedy: "write the whole path, such as #!/usr/bin/python3",
+			Wrong:  program("#!python3\nprint('high water')"),
+			Right:  program("#!/usr/bin/python3\nprint('high water')"),
+			file: func(c *fileCheck) {
+				if !c.runs() || !bytes.HasPrefix(c.data, []byte("#!")) {
+					return
 				}
-			}
-		},
-	},
-	{
-		Code: "S410", Severity: Warning, Title: "something stands before the #!",
-		Why:    "The kernel looks at the first two bytes alone. With a blank, an empty line or a byte order mark in front, the script is none, and whatever shell is at hand takes it for its own.",
-		Remedy: "let the file begin with #!",
-		Wrong:  program("\n#!/usr/bin/python3\nprint('high water')"),
-		Right:  program("#!/usr/bin/python3\nprint('high water')"),
-		file: func(c *fileCheck) {
-			if c.data == nil || !c.runs() || bytes.HasPrefix(c.data, []byte("#!")) {
-				return
-			}
-			head := c.data[:min(len(c.data), 200)]
-			trimmed := bytes.TrimLeft(bytes.TrimPrefix(head, []byte("\xef\xbb\xbf")), " \t\r\n")
-			if bytes.HasPrefix(trimmed, []byte("#!/")) {
-				c.say("its #! line begins %d bytes behind the start", len(head)-len(trimmed))
-			}
-		},
-	},
-	{
-		Code: "S411", Severity: Warning, Title: "a temporary file that others can foresee",
-		Why:    "Whoever knows the name can lay a link there first, and have the script write over a file of its caller.",
-		Remedy: "use mktemp, or a folder that is the program's own",
-		Wrong:  program("#!/bin/sh\necho high water > /tmp/tide.out"),
-		Right:  program("#!/bin/sh\nout=$(mktemp)\necho high water > \"$out\""),
-		file: func(c *fileCheck) {
-			text, _, ok := c.shellText()
-			if !ok || !c.runs() {
-				return
-			}
-			if s, valid := parseScript(text); valid {
-				if line, what := s.foreseen(); what != "" {
-					c.say("line %d writes to %s", line, what)
+				line, _, _ := strings.Cut(string(c.data[:min(len(c.data), 500)]), "\n")
+				words := strings.Fields(strings.TrimPrefix(line, "#!"))
+				if len(words) > 0 && !strings.HasPrefix(words[0], "/") && !unfilled.MatchString(line) {
+					c.say("its first line is %s", line)
 				}
-			}
+			},
 		},
-	},
-	{
-		Code: "S412", Severity: Error, Title: "a placeholder that was not filled in",
-		Why:    "The build was to put a path there and did not: the script cannot start.",
-		Remedy: "see which step fills in the file, or write the path with a [[rewrite]]",
-		Wrong:  program("#!@SHELL@\necho high water"),
-		Right:  program("#!/bin/sh\necho high water"),
-		file: func(c *fileCheck) {
-			if c.data != nil && c.runs() && unfilled.Match(c.data[:min(len(c.data), 100)]) {
-				line, _, _ := bytes.Cut(c.data, []byte("\n"))
-				c.say("its first line is %s", line)
-			}
-		},
-	},
-	{
-		Code: "S413", Severity: Hint, Title: "a command that ends in the name of its language",
-		Why:    "Users type it, and other programs call it. When it is written anew in another language, the name is wrong or all of them break.",
-		Remedy: "install it without the ending",
-		Wrong:  strings.ReplaceAll(program("#!/bin/sh\necho high water"), "/usr/bin/tide\"", "/usr/bin/tide.sh\""),
-		Right:  program("#!/bin/sh\necho high water"),
-		file: func(c *fileCheck) {
-			if commandDirs[path.Dir(c.Path)] && c.found.Interpreter != "" {
-				switch ext := path.Ext(c.Path); ext {
-				case ".sh", ".py", ".pl", ".rb", ".bash", ".lua":
-					c.report(Finding{Message: fmt.Sprintf("its name ends in %s", ext)})
+		{
+			Code: "S405", Severity: Hint, Title: "whichever interpreter comes first",
+			Why:    "env takes the first of that name on the caller's PATH. The package was built, and is tested, with the system's own.",
+			Remedy: "write the interpreter's own path; a [[rewrite]] can",
+			Wrong:  program("#!/usr/bin/env sh\necho high water"),
+			Right:  program("#!/bin/sh\necho high water"),
+			file: func(c *fileCheck) {
+				if c.data != nil && c.runs() && throughEnv.Match(c.data[:min(len(c.data), 200)]) {
+					line, _, _ := bytes.Cut(c.data, []byte("\n"))
+					c.say("its first line is %s", line)
 				}
-			}
+			},
 		},
-	},
+		{
+			Code: "S406", Severity: Warning, Title: "python without a number",
+			Why:    "What `python` is differs: the second version, the third, or nothing at all (PEP 394).",
+			Remedy: "write python3",
+			Wrong:  program("#!/usr/bin/python\nprint('high water')"),
+			Right:  program("#!/usr/bin/python3\nprint('high water')"),
+			file: func(c *fileCheck) {
+				if c.data != nil && c.runs() && unversionedPython.Match(c.data[:min(len(c.data), 200)]) {
+					line, _, _ := bytes.Cut(c.data, []byte("\n"))
+					c.say("its first line is %s", line)
+				}
+			},
+		},
+		{
+			Code: "S407", Severity: Warning, Title: "a script that is not valid shell",
+			Why:    "It stops at that line with an error, if it gets as far as that.",
+			Remedy: "mend it, by a patch or upstream",
+			Wrong:  program("#!/bin/sh\nif true; then\necho high water"),
+			Right:  program("#!/bin/sh\nif true; then\necho high water\nfi"),
+			file: func(c *fileCheck) {
+				text, shell, ok := c.shellText()
+				if !ok || !c.runs() {
+					return
+				}
+				// What is only beyond POSIX is another finding.
+				if line, message := shellMistake(text, syntax.LangBash); message != "" && line > 0 {
+					c.say("line %d: %s (%s)", line, message, shell)
+				}
+			},
+		},
+		{
+			Code: "S408", Severity: Warning, Title: "a script for /bin/sh that needs another shell",
+			Why:    "/bin/sh is whatever POSIX shell a system has. Where that is a small one, the line is an error, or worse: means something else.",
+			Remedy: "write it in POSIX shell, or name bash in the #! line",
+			Wrong:  program("#!/bin/sh\nwater=(high low)\necho \"${water[0]}\""),
+			Right:  program("#!/bin/bash\nwater=(high low)\necho \"${water[0]}\""),
+			file: func(c *fileCheck) {
+				text, shell, ok := c.shellText()
+				if !ok || shell == "bash" || !c.runs() {
+					return
+				}
+				if _, message := shellMistake(text, syntax.LangBash); message != "" {
+					return
+				}
+				if line, what := beyondPOSIX(text); what != "" {
+					c.say("line %d has what is not in POSIX shell: %s", line, what)
+				}
+			},
+		},
+		{
+			Code: "S409", Severity: Error, Title: "line ends of another system",
+			Why:    "The kernel looks for an interpreter whose name ends in a carriage return, and finds none.",
+			Remedy: "convert it in the stage step: sed -i 's/\\r$//' FILE",
+			Wrong:  "[steps]\nstage = '''\ninstall -d \"$DESTDIR/usr/bin\"\nprintf '#!/bin/sh\\r\\necho high water\\r\\n' > \"$DESTDIR/usr/bin/tide\"\nchmod 755 \"$DESTDIR/usr/bin/tide\"\n'''",
+			Right:  program("#!/bin/sh\necho high water"),
+			file: func(c *fileCheck) {
+				if c.data != nil && c.runs() && bytes.HasPrefix(c.data, []byte("#!")) {
+					if line, _, _ := bytes.Cut(c.data, []byte("\n")); bytes.HasSuffix(line, []byte("\r")) {
+						c.say("its first line ends in a carriage return")
+					}
+				}
+			},
+		},
+		{
+			Code: "S410", Severity: Warning, Title: "something stands before the #!",
+			Why:    "The kernel looks at the first two bytes alone. With a blank, an empty line or a byte order mark in front, the script is none, and whatever shell is at hand takes it for its own.",
+			Remedy: "let the file begin with #!",
+			Wrong:  program("\n#!/usr/bin/python3\nprint('high water')"),
+			Right:  program("#!/usr/bin/python3\nprint('high water')"),
+			file: func(c *fileCheck) {
+				if c.data == nil || !c.runs() || bytes.HasPrefix(c.data, []byte("#!")) {
+					return
+				}
+				head := c.data[:min(len(c.data), 200)]
+				trimmed := bytes.TrimLeft(bytes.TrimPrefix(head, []byte("\xef\xbb\xbf")), " \t\r\n")
+				if bytes.HasPrefix(trimmed, []byte("#!/")) {
+					c.say("its #! line begins %d bytes behind the start", len(head)-len(trimmed))
+				}
+			},
+		},
+		{
+			Code: "S411", Severity: Warning, Title: "a temporary file that others can foresee",
+			Why:    "Whoever knows the name can lay a link there first, and have the script write over a file of its caller.",
+			Remedy: "use mktemp, or a folder that is the program's own",
+			Wrong:  program("#!/bin/sh\necho high water > /tmp/tide.out"),
+			Right:  program("#!/bin/sh\nout=$(mktemp)\necho high water > \"$out\""),
+			file: func(c *fileCheck) {
+				text, _, ok := c.shellText()
+				if !ok || !c.runs() {
+					return
+				}
+				if s, valid := parseScript(text); valid {
+					if line, what := s.foreseen(); what != "" {
+						c.say("line %d writes to %s", line, what)
+					}
+				}
+			},
+		},
+		{
+			Code: "S412", Severity: Error, Title: "a placeholder that was not filled in",
+			Why:    "The build was to put a path there and did not: the script cannot start.",
+			Remedy: "see which step fills in the file, or write the path with a [[rewrite]]",
+			Wrong:  program("#!@SHELL@\necho high water"),
+			Right:  program("#!/bin/sh\necho high water"),
+			file: func(c *fileCheck) {
+				if c.data != nil && c.runs() && unfilled.Match(c.data[:min(len(c.data), 100)]) {
+					line, _, _ := bytes.Cut(c.data, []byte("\n"))
+					c.say("its first line is %s", line)
+				}
+			},
+		},
+		{
+			Code: "S413", Severity: Hint, Title: "a command that ends in the name of its language",
+			Why:    "Users type it, and other programs call it. When it is written anew in another language, the name is wrong or all of them break.",
+			Remedy: "install it without the ending",
+			Wrong:  strings.ReplaceAll(program("#!/bin/sh\necho high water"), "/usr/bin/tide\"", "/usr/bin/tide.sh\""),
+			Right:  program("#!/bin/sh\necho high water"),
+			file: func(c *fileCheck) {
+				if commandDirs[path.Dir(c.Path)] && c.found.Interpreter != "" {
+					switch ext := path.Ext(c.Path); ext {
+					case ".sh", ".py", ".pl", ".rb", ".bash", ".lua":
+						c.report(Finding{Message: fmt.Sprintf("its name ends in %s", ext)})
+					}
+				}
+			},
+		},
+	}
 }
 
 // beyondPOSIX finds what a shell script has that POSIX shell does not.
@@ -361,244 +362,246 @@ func contains(n syntax.Node, call *syntax.CallExpr) bool {
 
 // installRules are about scripts that run when a package is installed or taken
 // away.
-var installRules = []Rule{
-	{
-		Code: "S420", Severity: Warning, Title: "an install script that works once",
-		Why:    "Scripts run again: at each upgrade, and where an installation was interrupted. What fails or adds up the second time leaves the package half installed.",
-		Remedy: "let it do nothing where its work is done: mkdir -p, ln -sf, or a test before it",
-		Wrong:  installScript(`mkdir /var/lib/tide`),
-		Right:  installScript(`mkdir -p /var/lib/tide`),
-		pkg: installCommands(func(_ *packageCheck, s script, cmd command) string {
-			if s.guarded(cmd.call) {
-				return ""
-			}
-			option := func(letter string) bool {
-				for _, a := range cmd.args {
-					if strings.HasPrefix(a, "-") && !strings.HasPrefix(a, "--") && strings.Contains(a, letter) {
-						return true
-					}
+func installRules() []Rule {
+	return []Rule{
+		{
+			Code: "S420", Severity: Warning, Title: "an install script that works once",
+			Why:    "Scripts run again: at each upgrade, and where an installation was interrupted. What fails or adds up the second time leaves the package half installed.",
+			Remedy: "let it do nothing where its work is done: mkdir -p, ln -sf, or a test before it",
+			Wrong:  installScript(`mkdir /var/lib/tide`),
+			Right:  installScript(`mkdir -p /var/lib/tide`),
+			pkg: installCommands(func(_ *packageCheck, s script, cmd command) string {
+				if s.guarded(cmd.call) {
+					return ""
 				}
-				return false
-			}
-			switch {
-			case cmd.name == "mkdir" && !option("p") && !cmd.has("--parents"):
-				return "mkdir fails where the folder is there"
-			case cmd.name == "ln" && !option("f") && !cmd.has("--force"):
-				return "ln fails where the link is there"
-			case cmd.name == "rm" && !option("f") && !cmd.has("--force") && len(cmd.args) > 0:
-				return "rm fails where the file is gone already"
-			case cmd.name == "mv":
-				return "mv fails where its work is done"
-			}
-			return ""
-		}),
-	},
-	{
-		Code: "S421", Severity: Warning, Title: "an install script that adds to a file each time",
-		Why:    "Scripts run again, at each upgrade. The line is then in the file as often as there were any.",
-		Remedy: "look whether it is there (grep -q), or install a file of its own into the folder NAME.d",
-		Wrong:  installScript(`echo 'harbour = Ely' >> /etc/tide.conf`),
-		Right:  installScript(`grep -q harbour /etc/tide.conf || echo 'harbour = Ely' >> /etc/tide.conf`),
-		pkg: func(c *packageCheck) {
-			c.eachInstall(func(_ string, s script) {
-				syntax.Walk(s.file, func(n syntax.Node) bool {
-					stmt, ok := n.(*syntax.Stmt)
-					if !ok {
-						return true
-					}
-					call, isCall := stmt.Cmd.(*syntax.CallExpr)
-					for _, r := range stmt.Redirs {
-						p := plain(r.Word)
-						if r.Op == syntax.AppOut && strings.HasPrefix(p, "/") && !strings.HasPrefix(p, "/dev/") && !strings.HasPrefix(p, "/tmp/") && isCall && !s.guarded(call) {
-							c.inScript(s, stmt, "it adds to %s", p)
+				option := func(letter string) bool {
+					for _, a := range cmd.args {
+						if strings.HasPrefix(a, "-") && !strings.HasPrefix(a, "--") && strings.Contains(a, letter) {
+							return true
 						}
 					}
-					return true
-				})
-			})
-		},
-	},
-	{
-		Code: "S422", Severity: Warning, Title: "an install script that starts or stops services",
-		Why:    "There may be no service manager: in a container, a chroot, an image that is being made. And the administrator may not want it to run.",
-		Remedy: "install the unit, and leave it to the system's presets and the administrator",
-		Wrong:  installScript(`systemctl enable --now tide.service`),
-		Right:  installScript(`systemd-tmpfiles --create tide.conf || true`),
-		pkg: installCommands(func(_ *packageCheck, s script, cmd command) string {
-			base := cmd.base()
-			switch {
-			case base == "systemctl" && cmd.has("start", "stop", "restart", "enable", "disable", "try-restart", "reload", "mask", "unmask", "isolate"):
-				return s.source(cmd.call)
-			case base == "service" && len(cmd.args) > 1, base == "rc-service", base == "initctl", strings.HasPrefix(cmd.name, "/etc/init.d/"), strings.HasPrefix(cmd.name, "/etc/rc.d/"), base == "chkconfig":
-				return s.source(cmd.call)
-			}
-			return ""
-		}),
-	},
-	{
-		Code: "S423", Severity: Warning, Title: "an install script that makes accounts",
-		Why:    "It runs after the files are there, whose owner does not exist until then; and each script has its own idea of numbers, homes and shells.",
-		Remedy: "declare it: [package.NAME.account.NAME], and it is there before the files",
-		Wrong:  installScript(`getent passwd tide >/dev/null || useradd -r tide`),
-		Right:  "[package.tide.layout]\n\"/usr/share/licenses/tide/COPYING\" = { from = \"COPYING\" }\n\"/**\" = {}\n\n[package.tide.account.tide]\nhome = \"/var/lib/tide\"",
-		pkg: installCommands(func(_ *packageCheck, _ script, cmd command) string {
-			switch cmd.base() {
-			case "useradd", "adduser", "groupadd", "addgroup", "usermod", "userdel", "deluser", "groupdel", "delgroup":
-				return "it runs " + cmd.base()
-			}
-			return ""
-		}),
-	},
-	{
-		Code: "S424", Severity: Error, Title: "an install script that asks",
-		Why:    "Nobody may be there: installations run at night, on a hundred machines, in images. It waits for ever, or takes nothing for an answer.",
-		Remedy: "take a default, and let a settings file change it",
-		Wrong:  installScript("printf 'Which harbour? '\nread -r harbour\necho \"$harbour\" > /etc/tide.conf"),
-		Right:  installScript("echo Ely | while read -r harbour; do echo \"$harbour\" > /etc/tide.conf; done"),
-		pkg: func(c *packageCheck) {
-			c.eachInstall(func(_ string, s script) {
-				if strings.Contains(s.text, "while ") || strings.Contains(s.text, "| read") {
-					return
+					return false
 				}
-				syntax.Walk(s.file, func(n syntax.Node) bool {
-					stmt, ok := n.(*syntax.Stmt)
-					if !ok {
+				switch {
+				case cmd.name == "mkdir" && !option("p") && !cmd.has("--parents"):
+					return "mkdir fails where the folder is there"
+				case cmd.name == "ln" && !option("f") && !cmd.has("--force"):
+					return "ln fails where the link is there"
+				case cmd.name == "rm" && !option("f") && !cmd.has("--force") && len(cmd.args) > 0:
+					return "rm fails where the file is gone already"
+				case cmd.name == "mv":
+					return "mv fails where its work is done"
+				}
+				return ""
+			}),
+		},
+		{
+			Code: "S421", Severity: Warning, Title: "an install script that adds to a file each time",
+			Why:    "Scripts run again, at each upgrade. The line is then in the file as often as there were any.",
+			Remedy: "look whether it is there (grep -q), or install a file of its own into the folder NAME.d",
+			Wrong:  installScript(`echo 'harbour = Ely' >> /etc/tide.conf`),
+			Right:  installScript(`grep -q harbour /etc/tide.conf || echo 'harbour = Ely' >> /etc/tide.conf`),
+			pkg: func(c *packageCheck) {
+				c.eachInstall(func(_ string, s script) {
+					syntax.Walk(s.file, func(n syntax.Node) bool {
+						stmt, ok := n.(*syntax.Stmt)
+						if !ok {
+							return true
+						}
+						call, isCall := stmt.Cmd.(*syntax.CallExpr)
+						for _, r := range stmt.Redirs {
+							p := plain(r.Word)
+							if r.Op == syntax.AppOut && strings.HasPrefix(p, "/") && !strings.HasPrefix(p, "/dev/") && !strings.HasPrefix(p, "/tmp/") && isCall && !s.guarded(call) {
+								c.inScript(s, stmt, "it adds to %s", p)
+							}
+						}
 						return true
-					}
-					if call, ok := stmt.Cmd.(*syntax.CallExpr); ok && len(call.Args) > 0 && plain(call.Args[0]) == "read" && len(stmt.Redirs) == 0 {
-						c.inScript(s, call, "read waits for somebody to type")
-					}
-					return true
+					})
 				})
-			})
+			},
 		},
-	},
-	{
-		Code: "S425", Severity: Error, Title: "an install script that uses the network",
-		Why:    "What it brings is in no package and pinned by nothing. Without a network the installation fails in its middle.",
-		Remedy: "put what it fetches into a package, or let the program fetch it when it is first used",
-		Wrong:  installScript(`curl -o /usr/share/tide/table https://tide.example/table`),
-		Right:  installScript(`cp /usr/share/tide/table /var/lib/tide/table`),
-		pkg: installCommands(func(_ *packageCheck, s script, cmd command) string {
-			if goesOut(cmd) {
-				return "it fetches something: " + s.source(cmd.call)
-			}
-			return ""
-		}),
-	},
-	{
-		Code: "S426", Severity: Warning, Title: "an install script that writes to a name that others can foresee",
-		Why:    "It runs as root. Whoever knows the name lays a link there first, and has root write over any file of the system.",
-		Remedy: "use mktemp",
-		Wrong:  installScript(`tidectl dump > /tmp/tide.out`),
-		Right:  installScript("out=$(mktemp)\necho high > \"$out\""),
-		pkg: func(c *packageCheck) {
-			c.eachInstall(func(_ string, s script) {
-				if line, what := s.foreseen(); what != "" {
-					c.say("%s, line %d: it writes to %s", s.name, line, what)
+		{
+			Code: "S422", Severity: Warning, Title: "an install script that starts or stops services",
+			Why:    "There may be no service manager: in a container, a chroot, an image that is being made. And the administrator may not want it to run.",
+			Remedy: "install the unit, and leave it to the system's presets and the administrator",
+			Wrong:  installScript(`systemctl enable --now tide.service`),
+			Right:  installScript(`systemd-tmpfiles --create tide.conf || true`),
+			pkg: installCommands(func(_ *packageCheck, s script, cmd command) string {
+				base := cmd.base()
+				switch {
+				case base == "systemctl" && cmd.has("start", "stop", "restart", "enable", "disable", "try-restart", "reload", "mask", "unmask", "isolate"):
+					return s.source(cmd.call)
+				case base == "service" && len(cmd.args) > 1, base == "rc-service", base == "initctl", strings.HasPrefix(cmd.name, "/etc/init.d/"), strings.HasPrefix(cmd.name, "/etc/rc.d/"), base == "chkconfig":
+					return s.source(cmd.call)
 				}
-			})
+				return ""
+			}),
 		},
-	},
-	{
-		Code: "S427", Severity: Error, Title: "an install script that touches what is not the package's",
-		Why:    "Users' folders and the accounts' files belong to nobody's package. What a script changes there is lost or wrong for somebody, and cannot be taken back with the package.",
-		Remedy: "leave it to the program, run by its user; or to a folder NAME.d that the file's owner reads",
-		Wrong:  installScript(`rm -rf /home/*/.cache/tide`),
-		Right:  installScript(`rm -rf /var/cache/tide`),
-		pkg: installCommands(func(_ *packageCheck, s script, cmd command) string {
-			switch cmd.name {
-			case "rm", "sed", "chmod", "chown", "cp", "mv", "touch", "mkdir", "install", "ln":
-			default:
+		{
+			Code: "S423", Severity: Warning, Title: "an install script that makes accounts",
+			Why:    "It runs after the files are there, whose owner does not exist until then; and each script has its own idea of numbers, homes and shells.",
+			Remedy: "declare it: [package.NAME.account.NAME], and it is there before the files",
+			Wrong:  installScript(`getent passwd tide >/dev/null || useradd -r tide`),
+			Right:  "[package.tide.layout]\n\"/usr/share/licenses/tide/COPYING\" = { from = \"COPYING\" }\n\"/**\" = {}\n\n[package.tide.account.tide]\nhome = \"/var/lib/tide\"",
+			pkg: installCommands(func(_ *packageCheck, _ script, cmd command) string {
+				switch cmd.base() {
+				case "useradd", "adduser", "groupadd", "addgroup", "usermod", "userdel", "deluser", "groupdel", "delgroup":
+					return "it runs " + cmd.base()
+				}
 				return ""
-			}
-			if cmd.name == "sed" && !strings.Contains(strings.Join(cmd.raw, " "), "-i") {
+			}),
+		},
+		{
+			Code: "S424", Severity: Error, Title: "an install script that asks",
+			Why:    "Nobody may be there: installations run at night, on a hundred machines, in images. It waits for ever, or takes nothing for an answer.",
+			Remedy: "take a default, and let a settings file change it",
+			Wrong:  installScript("printf 'Which harbour? '\nread -r harbour\necho \"$harbour\" > /etc/tide.conf"),
+			Right:  installScript("echo Ely | while read -r harbour; do echo \"$harbour\" > /etc/tide.conf; done"),
+			pkg: func(c *packageCheck) {
+				c.eachInstall(func(_ string, s script) {
+					if strings.Contains(s.text, "while ") || strings.Contains(s.text, "| read") {
+						return
+					}
+					syntax.Walk(s.file, func(n syntax.Node) bool {
+						stmt, ok := n.(*syntax.Stmt)
+						if !ok {
+							return true
+						}
+						if call, ok := stmt.Cmd.(*syntax.CallExpr); ok && len(call.Args) > 0 && plain(call.Args[0]) == "read" && len(stmt.Redirs) == 0 {
+							c.inScript(s, call, "read waits for somebody to type")
+						}
+						return true
+					})
+				})
+			},
+		},
+		{
+			Code: "S425", Severity: Error, Title: "an install script that uses the network",
+			Why:    "What it brings is in no package and pinned by nothing. Without a network the installation fails in its middle.",
+			Remedy: "put what it fetches into a package, or let the program fetch it when it is first used",
+			Wrong:  installScript(`curl -o /usr/share/tide/table https://tide.example/table`),
+			Right:  installScript(`cp /usr/share/tide/table /var/lib/tide/table`),
+			pkg: installCommands(func(_ *packageCheck, s script, cmd command) string {
+				if goesOut(cmd) {
+					return "it fetches something: " + s.source(cmd.call)
+				}
 				return ""
-			}
-			for _, raw := range cmd.raw {
-				text := strings.Trim(raw, `"'`)
-				for _, p := range []string{"/home/", "/root/", "/etc/passwd", "/etc/shadow", "/etc/group", "/etc/sudoers", "/etc/fstab", "/boot/", "/usr/local/"} {
-					if strings.HasPrefix(text, p) && text != "/etc/sudoers.d" && !strings.HasPrefix(text, "/etc/sudoers.d/") {
+			}),
+		},
+		{
+			Code: "S426", Severity: Warning, Title: "an install script that writes to a name that others can foresee",
+			Why:    "It runs as root. Whoever knows the name lays a link there first, and has root write over any file of the system.",
+			Remedy: "use mktemp",
+			Wrong:  installScript(`tidectl dump > /tmp/tide.out`),
+			Right:  installScript("out=$(mktemp)\necho high > \"$out\""),
+			pkg: func(c *packageCheck) {
+				c.eachInstall(func(_ string, s script) {
+					if line, what := s.foreseen(); what != "" {
+						c.say("%s, line %d: it writes to %s", s.name, line, what)
+					}
+				})
+			},
+		},
+		{
+			Code: "S427", Severity: Error, Title: "an install script that touches what is not the package's",
+			Why:    "Users' folders and the accounts' files belong to nobody's package. What a script changes there is lost or wrong for somebody, and cannot be taken back with the package.",
+			Remedy: "leave it to the program, run by its user; or to a folder NAME.d that the file's owner reads",
+			Wrong:  installScript(`rm -rf /home/*/.cache/tide`),
+			Right:  installScript(`rm -rf /var/cache/tide`),
+			pkg: installCommands(func(_ *packageCheck, s script, cmd command) string {
+				switch cmd.name {
+				case "rm", "sed", "chmod", "chown", "cp", "mv", "touch", "mkdir", "install", "ln":
+				default:
+					return ""
+				}
+				if cmd.name == "sed" && !strings.Contains(strings.Join(cmd.raw, " "), "-i") {
+					return ""
+				}
+				for _, raw := range cmd.raw {
+					text := strings.Trim(raw, `"'`)
+					for _, p := range []string{"/home/", "/root/", "/etc/passwd", "/etc/shadow", "/etc/group", "/etc/sudoers", "/etc/fstab", "/boot/", "/usr/local/"} {
+						if strings.HasPrefix(text, p) && text != "/etc/sudoers.d" && !strings.HasPrefix(text, "/etc/sudoers.d/") {
+							return s.source(cmd.call)
+						}
+					}
+				}
+				return ""
+			}),
+		},
+		{
+			Code: "S428", Severity: Warning, Title: "an install script that runs what may not be there",
+			Why:    "Nothing says that the command must be installed. Where it is not, the installation fails in its middle.",
+			Remedy: "name it in the package's `needs` (command/NAME), or run it only where it is there: command -v NAME",
+			Wrong:  installScript(`tidectl reload`),
+			Right:  installScript(`if command -v tidectl >/dev/null; then tidectl reload; fi`),
+			pkg: func(c *packageCheck) {
+				offered := map[string]bool{}
+				for _, p := range c.Facts.Provides {
+					offered[strings.TrimPrefix(p.Provide, "command/")] = true
+				}
+				for _, n := range c.Facts.Needs {
+					for _, word := range strings.FieldsFunc(n.Need, func(r rune) bool { return r == ' ' || r == '|' }) {
+						offered[strings.TrimPrefix(word, "command/")] = true
+					}
+				}
+				c.eachInstall(func(_ string, s script) {
+					own := s.functions()
+					for _, cmd := range s.commands {
+						base := cmd.base()
+						if cmd.name == "" || everywhere[base] || atInstall[base] || offered[base] || own[base] || strings.Contains(s.text, "command -v "+base) || s.guarded(cmd.call) || strings.Contains(cmd.name, "/") && c.there(cmd.name) {
+							continue
+						}
+						c.inScript(s, cmd.call, "it runs %s, which no need names", base)
+					}
+				})
+			},
+		},
+		{
+			Code: "S429", Severity: Warning, Title: "an install script that sets modes and owners",
+			Why:    "What the layout says is right from the first moment, can be verified, and is put right again by an upgrade. Between the files and the script it is wrong.",
+			Remedy: `give them in the layout: { mode = "…", owner = "…" }`,
+			Wrong:  installScript(`chmod 0640 /usr/share/licenses/tide/COPYING`),
+			Right:  installScript(`chmod 0640 /var/lib/tide/heights || true`),
+			pkg: installCommands(func(c *packageCheck, s script, cmd command) string {
+				if cmd.name != "chmod" && cmd.name != "chown" && cmd.name != "chgrp" {
+					return ""
+				}
+				for _, a := range cmd.args {
+					if strings.HasPrefix(a, "/") && c.there(strings.TrimSuffix(a, "/")) {
 						return s.source(cmd.call)
 					}
 				}
-			}
-			return ""
-		}),
-	},
-	{
-		Code: "S428", Severity: Warning, Title: "an install script that runs what may not be there",
-		Why:    "Nothing says that the command must be installed. Where it is not, the installation fails in its middle.",
-		Remedy: "name it in the package's `needs` (command/NAME), or run it only where it is there: command -v NAME",
-		Wrong:  installScript(`tidectl reload`),
-		Right:  installScript(`if command -v tidectl >/dev/null; then tidectl reload; fi`),
-		pkg: func(c *packageCheck) {
-			offered := map[string]bool{}
-			for _, p := range c.Facts.Provides {
-				offered[strings.TrimPrefix(p.Provide, "command/")] = true
-			}
-			for _, n := range c.Facts.Needs {
-				for _, word := range strings.FieldsFunc(n.Need, func(r rune) bool { return r == ' ' || r == '|' }) {
-					offered[strings.TrimPrefix(word, "command/")] = true
-				}
-			}
-			c.eachInstall(func(_ string, s script) {
-				own := s.functions()
-				for _, cmd := range s.commands {
-					base := cmd.base()
-					if cmd.name == "" || everywhere[base] || atInstall[base] || offered[base] || own[base] || strings.Contains(s.text, "command -v "+base) || s.guarded(cmd.call) || strings.Contains(cmd.name, "/") && c.there(cmd.name) {
-						continue
-					}
-					c.inScript(s, cmd.call, "it runs %s, which no need names", base)
-				}
-			})
-		},
-	},
-	{
-		Code: "S429", Severity: Warning, Title: "an install script that sets modes and owners",
-		Why:    "What the layout says is right from the first moment, can be verified, and is put right again by an upgrade. Between the files and the script it is wrong.",
-		Remedy: `give them in the layout: { mode = "…", owner = "…" }`,
-		Wrong:  installScript(`chmod 0640 /usr/share/licenses/tide/COPYING`),
-		Right:  installScript(`chmod 0640 /var/lib/tide/heights || true`),
-		pkg: installCommands(func(c *packageCheck, s script, cmd command) string {
-			if cmd.name != "chmod" && cmd.name != "chown" && cmd.name != "chgrp" {
 				return ""
-			}
-			for _, a := range cmd.args {
-				if strings.HasPrefix(a, "/") && c.there(strings.TrimSuffix(a, "/")) {
-					return s.source(cmd.call)
+			}),
+		},
+		{
+			Code: "S430", Severity: Error, Title: "an install script that may delete everything",
+			Why:    "Where the variable is empty, the command deletes from / on. Install scripts run as root.",
+			Remedy: `write "${NAME:?}" in its place, which stops where it is empty`,
+			Wrong:  installScript("tables=$(cat /etc/tide.tables)\nrm -rf \"$tables\"/*"),
+			Right:  installScript("tables=$(cat /etc/tide.tables)\nrm -rf \"${tables:?}\"/*"),
+			pkg: installCommands(func(_ *packageCheck, s script, cmd command) string {
+				if word := s.emptyRemoval(cmd); word != "" {
+					return word + " is / where the variable is empty"
 				}
-			}
-			return ""
-		}),
-	},
-	{
-		Code: "S430", Severity: Error, Title: "an install script that may delete everything",
-		Why:    "Where the variable is empty, the command deletes from / on. Install scripts run as root.",
-		Remedy: `write "${NAME:?}" in its place, which stops where it is empty`,
-		Wrong:  installScript("tables=$(cat /etc/tide.tables)\nrm -rf \"$tables\"/*"),
-		Right:  installScript("tables=$(cat /etc/tide.tables)\nrm -rf \"${tables:?}\"/*"),
-		pkg: installCommands(func(_ *packageCheck, s script, cmd command) string {
-			if word := s.emptyRemoval(cmd); word != "" {
-				return word + " is / where the variable is empty"
-			}
-			return ""
-		}),
-	},
-	{
-		Code: "S431", Severity: Hint, Title: "an install script that asks for more rights",
-		Why:    "Install scripts have all there are. Where sudo is not installed, the command fails.",
-		Remedy: "leave it out",
-		Wrong:  installScript(`sudo touch /var/lib/tide/heights`),
-		Right:  installScript(`touch /var/lib/tide/heights`),
-		pkg: installCommands(func(_ *packageCheck, _ script, cmd command) string {
-			switch cmd.base() {
-			case "sudo", "doas", "pkexec":
-				return "it runs " + cmd.base()
-			}
-			return ""
-		}),
-	},
+				return ""
+			}),
+		},
+		{
+			Code: "S431", Severity: Hint, Title: "an install script that asks for more rights",
+			Why:    "Install scripts have all there are. Where sudo is not installed, the command fails.",
+			Remedy: "leave it out",
+			Wrong:  installScript(`sudo touch /var/lib/tide/heights`),
+			Right:  installScript(`touch /var/lib/tide/heights`),
+			pkg: installCommands(func(_ *packageCheck, _ script, cmd command) string {
+				switch cmd.base() {
+				case "sudo", "doas", "pkexec":
+					return "it runs " + cmd.base()
+				}
+				return ""
+			}),
+		},
+	}
 }
 
 // atInstall are commands of the base that install scripts may count on.

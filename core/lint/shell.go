@@ -44,12 +44,12 @@ func goesOut(cmd command) bool {
 	return false
 }
 
-var fixedJobs = regexp.MustCompile(`^(-j|--jobs=?|--parallel=?)([0-9]+)$`)
+var fixedJobs = expression(`^(-j|--jobs=?|--parallel=?)([0-9]+)$`)
 
 // expandsFlags tells whether a text keeps the flags that the build was given.
-var expandsFlags = regexp.MustCompile(`\$\{?(C|CXX|CPP|LD|F)FLAGS`)
+var expandsFlags = expression(`\$\{?(C|CXX|CPP|LD|F)FLAGS`)
 
-var flagVariable = regexp.MustCompile(`^(C|CXX|LD)FLAGS$`)
+var flagVariable = expression(`^(C|CXX|LD)FLAGS$`)
 
 // stage is a step's script with only the parts that a rule on scripts cares
 // for.
@@ -62,341 +62,343 @@ func buildFile(content string) string {
 }
 
 // shellRules are about the scripts of steps.
-var shellRules = []Rule{
-	{
-		Code: "R131", Severity: Warning, Title: "a step asks for more rights",
-		Why:    "A build is an ordinary user's business: owners and modes are given in the layout, and nothing outside of the staging directory is touched.",
-		Remedy: "leave it out, and say in the layout whose the files are",
-		Wrong:  stageFile(`sudo touch "$DESTDIR/usr/share/tide/table"`),
-		Right:  stageFile(`touch "$DESTDIR/usr/share/tide/table"`),
-		recipe: func(c *recipeCheck) {
-			c.eachCommand(func(s script, cmd command) {
-				if slices.Contains([]string{"sudo", "su", "doas", "pkexec"}, cmd.base()) {
-					c.inScript(s, cmd.call, "it runs %s", cmd.base())
-				}
-			})
-		},
-	},
-	{
-		Code: "R132", Severity: Error, Title: "a step uses the network",
-		Why:    "Steps have none. What they would fetch is pinned by nothing, and may be gone when the package is built again.",
-		Remedy: "make it a [[source]], pinned by its digest",
-		Wrong:  stageFile(`curl -o "$DESTDIR/usr/share/tide/table" https://tide.example/table`),
-		Right:  stageFile(`echo 3.14 > "$DESTDIR/usr/share/tide/table"`),
-		recipe: func(c *recipeCheck) {
-			c.eachCommand(func(s script, cmd command) {
-				if goesOut(cmd) {
-					c.inScript(s, cmd.call, "it fetches something: %s", s.source(cmd.call))
-				}
-			})
-		},
-	},
-	{
-		Code: "R133", Severity: Warning, Title: "a path that breaks at a blank",
-		Why:    "Without quotes the shell makes two words of a path with a blank in it: the build fails for whoever keeps the workspace in such a folder, or deletes what it did not mean.",
-		Remedy: `write it in quotes, as in "$DESTDIR/usr"`,
-		Wrong:  "[steps]\nstage = '''\ninstall -d $DESTDIR/usr/share/tide\n'''",
-		Right:  "[steps]\nstage = '''\ninstall -d \"$DESTDIR/usr/share/tide\"\n'''",
-		recipe: func(c *recipeCheck) {
-			for _, s := range c.scripts() {
-				c.unquoted(s)
-			}
-		},
-	},
-	{
-		Code: "R134", Severity: Warning, Title: "a pipe that hides a failure",
-		Why:    "Of commands in a pipe, only the last one's failure stops the step. What fails in front of it goes unnoticed, and half a result is packed.",
-		Remedy: "write to a file and read that, or leave the pipe out: the step's log keeps everything",
-		Wrong:  buildFile("make --version | tee build.log"),
-		Right:  buildFile("make --version"),
-		recipe: func(c *recipeCheck) {
-			for _, s := range c.scripts() {
-				syntax.Walk(s.file, func(n syntax.Node) bool {
-					pipe, ok := n.(*syntax.BinaryCmd)
-					if !ok || pipe.Op != syntax.Pipe && pipe.Op != syntax.PipeAll {
-						return true
+func shellRules() []Rule {
+	return []Rule{
+		{
+			Code: "R131", Severity: Warning, Title: "a step asks for more rights",
+			Why:    "A build is an ordinary user's business: owners and modes are given in the layout, and nothing outside of the staging directory is touched.",
+			Remedy: "leave it out, and say in the layout whose the files are",
+			Wrong:  stageFile(`sudo touch "$DESTDIR/usr/share/tide/table"`),
+			Right:  stageFile(`touch "$DESTDIR/usr/share/tide/table"`),
+			recipe: func(c *recipeCheck) {
+				c.eachCommand(func(s script, cmd command) {
+					if slices.Contains([]string{"sudo", "su", "doas", "pkexec"}, cmd.base()) {
+						c.inScript(s, cmd.call, "it runs %s", cmd.base())
 					}
-					// Who looks for something in the output notices.
-					if last := s.in(pipe.Y); len(last) > 0 && checkers[last[len(last)-1].base()] {
-						return true
+				})
+			},
+		},
+		{
+			Code: "R132", Severity: Error, Title: "a step uses the network",
+			Why:    "Steps have none. What they would fetch is pinned by nothing, and may be gone when the package is built again.",
+			Remedy: "make it a [[source]], pinned by its digest",
+			Wrong:  stageFile(`curl -o "$DESTDIR/usr/share/tide/table" https://tide.example/table`),
+			Right:  stageFile(`echo 3.14 > "$DESTDIR/usr/share/tide/table"`),
+			recipe: func(c *recipeCheck) {
+				c.eachCommand(func(s script, cmd command) {
+					if goesOut(cmd) {
+						c.inScript(s, cmd.call, "it fetches something: %s", s.source(cmd.call))
 					}
-					for _, cmd := range s.in(pipe.X) {
-						if cmd.call != nil && (failing[cmd.base()] || strings.Contains(cmd.name, "/")) && !archiveFlow(cmd) {
-							c.inScript(s, pipe, "a failure of %s is not noticed", cmd.name)
-							return false
+				})
+			},
+		},
+		{
+			Code: "R133", Severity: Warning, Title: "a path that breaks at a blank",
+			Why:    "Without quotes the shell makes two words of a path with a blank in it: the build fails for whoever keeps the workspace in such a folder, or deletes what it did not mean.",
+			Remedy: `write it in quotes, as in "$DESTDIR/usr"`,
+			Wrong:  "[steps]\nstage = '''\ninstall -d $DESTDIR/usr/share/tide\n'''",
+			Right:  "[steps]\nstage = '''\ninstall -d \"$DESTDIR/usr/share/tide\"\n'''",
+			recipe: func(c *recipeCheck) {
+				for _, s := range c.scripts() {
+					c.unquoted(s)
+				}
+			},
+		},
+		{
+			Code: "R134", Severity: Warning, Title: "a pipe that hides a failure",
+			Why:    "Of commands in a pipe, only the last one's failure stops the step. What fails in front of it goes unnoticed, and half a result is packed.",
+			Remedy: "write to a file and read that, or leave the pipe out: the step's log keeps everything",
+			Wrong:  buildFile("make --version | tee build.log"),
+			Right:  buildFile("make --version"),
+			recipe: func(c *recipeCheck) {
+				for _, s := range c.scripts() {
+					syntax.Walk(s.file, func(n syntax.Node) bool {
+						pipe, ok := n.(*syntax.BinaryCmd)
+						if !ok || pipe.Op != syntax.Pipe && pipe.Op != syntax.PipeAll {
+							return true
+						}
+						// Who looks for something in the output notices.
+						if last := s.in(pipe.Y); len(last) > 0 && checkers[last[len(last)-1].base()] {
+							return true
+						}
+						for _, cmd := range s.in(pipe.X) {
+							if cmd.call != nil && (failing[cmd.base()] || strings.Contains(cmd.name, "/")) && !archiveFlow(cmd) {
+								c.inScript(s, pipe, "a failure of %s is not noticed", cmd.name)
+								return false
+							}
+						}
+						return true
+					})
+				}
+			},
+		},
+		{
+			Code: "R135", Severity: Hint, Title: "a fixed number of jobs",
+			Why:    "It is too many for one machine and too few for another; the workspace's settings say how many there are to be.",
+			Remedy: `leave it out for make, which is told by $MAKEFLAGS, and write -j"$ELL_JOBS" for others`,
+			Wrong:  buildFile("make --version -j4"),
+			Right:  buildFile("make --version"),
+			recipe: func(c *recipeCheck) {
+				c.eachCommand(func(s script, cmd command) {
+					if !slices.Contains([]string{"make", "gmake", "ninja", "samu", "cmake", "ctest", "cargo", "xargs", "meson"}, cmd.base()) {
+						return
+					}
+					for i, a := range cmd.args {
+						m := fixedJobs.FindStringSubmatch(a)
+						switch {
+						case m != nil && m[2] != "1":
+							c.replace(s, cmd.call.Args[i+1], cmd.raw[i], m[1]+`"$ELL_JOBS"`, "%s runs %s jobs, on every machine", cmd.base(), m[2])
+						case strings.Contains(cmd.raw[i], "$(nproc)"):
+							c.replace(s, cmd.call.Args[i+1], cmd.raw[i], strings.NewReplacer(`"$(nproc)"`, `"$ELL_JOBS"`, "$(nproc)", `"$ELL_JOBS"`).Replace(cmd.raw[i]), "%s takes every core, whatever the settings say", cmd.base())
 						}
 					}
-					return true
 				})
-			}
+			},
 		},
-	},
-	{
-		Code: "R135", Severity: Hint, Title: "a fixed number of jobs",
-		Why:    "It is too many for one machine and too few for another; the workspace's settings say how many there are to be.",
-		Remedy: `leave it out for make, which is told by $MAKEFLAGS, and write -j"$ELL_JOBS" for others`,
-		Wrong:  buildFile("make --version -j4"),
-		Right:  buildFile("make --version"),
-		recipe: func(c *recipeCheck) {
-			c.eachCommand(func(s script, cmd command) {
-				if !slices.Contains([]string{"make", "gmake", "ninja", "samu", "cmake", "ctest", "cargo", "xargs", "meson"}, cmd.base()) {
+		{
+			Code: "R136", Severity: Warning, Title: "the target's compiler flags are dropped",
+			Why:    "They bring the hardening, and the paths that make two builds the same. A variable that is set anew has none of them.",
+			Remedy: `add to them: CFLAGS="$CFLAGS -DTIDE"`,
+			Wrong:  buildFile(`make --version CFLAGS=-O3`),
+			Right:  buildFile(`make --version CFLAGS="$CFLAGS -O3"`),
+			recipe: func(c *recipeCheck) {
+				for _, s := range c.scripts() {
+					syntax.Walk(s.file, func(n syntax.Node) bool {
+						a, ok := n.(*syntax.Assign)
+						if ok && a.Name != nil && flagVariable.MatchString(a.Name.Value) && a.Value != nil && !a.Append && !expandsFlags.MatchString(s.source(a.Value)) {
+							c.inScript(s, a, "%s is set without what it was", a.Name.Value)
+						}
+						return true
+					})
+					for _, cmd := range s.commands {
+						for i, raw := range cmd.raw {
+							name, value, ok := strings.Cut(raw, "=")
+							if ok && flagVariable.MatchString(strings.Trim(name, `"'`)) && !expandsFlags.MatchString(value) {
+								c.inScript(s, cmd.call.Args[i+1], "%s is set without what it was", strings.Trim(name, `"'`))
+							}
+						}
+					}
+				}
+			},
+		},
+		{
+			Code: "R137", Severity: Warning, Title: "a failure that is thrown away",
+			Why:    "Whatever goes wrong there, the build goes on, and packs what is left.",
+			Remedy: "mend what fails; where one test cannot work here, leave out that one",
+			Wrong:  buildFile("make --version || true"),
+			Right:  buildFile("make --version"),
+			recipe: func(c *recipeCheck) {
+				for _, s := range c.scripts() {
+					syntax.Walk(s.file, func(n syntax.Node) bool {
+						or, ok := n.(*syntax.BinaryCmd)
+						if !ok || or.Op != syntax.OrStmt {
+							return true
+						}
+						last := s.in(or.Y)
+						if len(last) != 1 || !slices.Contains([]string{"true", ":"}, last[0].name) {
+							return true
+						}
+						for _, cmd := range s.in(or.X) {
+							if failing[cmd.base()] || strings.Contains(cmd.name, "/") {
+								c.inScript(s, or, "%s may fail, and the step goes on", cmd.name)
+								return false
+							}
+						}
+						return true
+					})
+					for _, cmd := range s.commands {
+						if cmd.name == "set" && cmd.has("+e") {
+							c.inScript(s, cmd.call, "set +e makes the step go on after every failure")
+						}
+					}
+				}
+			},
+		},
+		{
+			Code: "R138", Severity: Warning, Title: "owners are given in a step",
+			Why:    "Steps run as an ordinary user, and the owner that counts is the one in the layout: what a step says of it is lost.",
+			Remedy: `in the layout: "/var/lib/tide/" = { owner = "tide" }`,
+			Wrong:  stageFile(`install -d -o root "$DESTDIR/var/lib/tide" || install -d "$DESTDIR/var/lib/tide"`),
+			Right:  stageFile(`install -d "$DESTDIR/var/lib/tide"`),
+			recipe: func(c *recipeCheck) {
+				c.eachCommand(func(s script, cmd command) {
+					switch {
+					case cmd.name == "chown" || cmd.name == "chgrp":
+						c.inScript(s, cmd.call, "it runs %s", cmd.name)
+					case cmd.name == "install" && slices.ContainsFunc(cmd.raw, func(a string) bool {
+						return a == "-o" || a == "-g" || strings.HasPrefix(a, "--owner") || strings.HasPrefix(a, "--group")
+					}):
+						c.inScript(s, cmd.call, "install is told an owner")
+					}
+				})
+			},
+		},
+		{
+			Code: "R139", Severity: Hint, Title: "a step strips programs",
+			Why:    "Then there is nothing left to split off into the package with debug information, and a crash cannot be traced.",
+			Remedy: "leave it out: packing strips, and keeps what it takes off in NAME-debug",
+			Wrong:  stageFile(`install -s /bin/true "$DESTDIR/usr/share/tide/x" || true`),
+			Right:  stageFile(`install -m755 /bin/true "$DESTDIR/usr/share/tide/x"`),
+			recipe: func(c *recipeCheck) {
+				if c.Debug != nil && !*c.Debug {
 					return
 				}
-				for i, a := range cmd.args {
-					m := fixedJobs.FindStringSubmatch(a)
+				c.eachCommand(func(s script, cmd command) {
 					switch {
-					case m != nil && m[2] != "1":
-						c.replace(s, cmd.call.Args[i+1], cmd.raw[i], m[1]+`"$ELL_JOBS"`, "%s runs %s jobs, on every machine", cmd.base(), m[2])
-					case strings.Contains(cmd.raw[i], "$(nproc)"):
-						c.replace(s, cmd.call.Args[i+1], cmd.raw[i], strings.NewReplacer(`"$(nproc)"`, `"$ELL_JOBS"`, "$(nproc)", `"$ELL_JOBS"`).Replace(cmd.raw[i]), "%s takes every core, whatever the settings say", cmd.base())
+					case cmd.base() == "strip":
+						c.inScript(s, cmd.call, "it runs strip")
+					case cmd.name == "install" && (cmd.has("-s", "--strip") || slices.ContainsFunc(cmd.args, shortStrip)):
+						c.inScript(s, cmd.call, "install is told to strip")
+					case cmd.base() == "make" && cmd.has("install-strip"):
+						c.inScript(s, cmd.call, "install-strip strips")
+					}
+				})
+			},
+		},
+		{
+			Code: "R140", Severity: Warning, Title: "a folder of somebody's own",
+			Why:    "It is there on one machine, for one person.",
+			Remedy: "make what lies there a source, or a file beside the recipe ($ELL_RECIPE)",
+			Wrong:  stageFile(`cp /home/ines/tables/* "$DESTDIR/usr/share/tide" || true`),
+			Right:  stageFile(`cp "$ELL_RECIPE/harbours" "$DESTDIR/usr/share/tide"`) + "\n-- harbours --\nEly\n",
+			recipe: func(c *recipeCheck) {
+				for _, s := range c.scripts() {
+					syntax.Walk(s.file, func(n syntax.Node) bool {
+						if w, ok := n.(*syntax.Word); ok {
+							if text := s.source(w); ownFolder.MatchString(text) {
+								c.inScript(s, w, "it uses %s", strings.Trim(text, `"'`))
+								return false
+							}
+						}
+						return true
+					})
+				}
+			},
+		},
+		{
+			Code: "R141", Severity: Warning, Title: "the time, the machine or chance goes into the build",
+			Why:    "Each build has other bytes then, and nobody can tell whether two of them are the same.",
+			Remedy: `for a date: date -u -d "@$SOURCE_DATE_EPOCH"; leave out the others`,
+			Wrong:  stageFile(`date > "$DESTDIR/usr/share/tide/table"`),
+			Right:  stageFile(`date -u -d "@$SOURCE_DATE_EPOCH" > "$DESTDIR/usr/share/tide/table"`),
+			recipe: func(c *recipeCheck) {
+				c.eachCommand(func(s script, cmd command) {
+					text := s.source(cmd.call)
+					switch cmd.name {
+					case "date":
+						if !strings.Contains(text, "SOURCE_DATE_EPOCH") && !cmd.has("-r", "--reference") && !slices.ContainsFunc(cmd.raw, func(a string) bool {
+							return strings.HasPrefix(a, "-d") || strings.HasPrefix(a, "--date") || strings.HasPrefix(a, "-r")
+						}) {
+							c.inScript(s, cmd.call, "date is the time of the build")
+						}
+					case "hostname", "whoami", "uuidgen", "mcookie":
+						c.inScript(s, cmd.call, "%s is another one for each build", cmd.name)
+					case "uname":
+						if cmd.has("-a", "-n", "-r", "-v") {
+							c.inScript(s, cmd.call, "%s tells of the machine that builds", text)
+						}
+					}
+				})
+			},
+		},
+		{
+			Code: "R142", Severity: Error, Title: "code for the building machine's processor",
+			Why:    "The compiler uses every instruction that this machine has. Others stop at the first that they lack.",
+			Remedy: "leave -march=native out; the target's flags say what its machines can do",
+			Wrong:  buildFile(`make --version CFLAGS="$CFLAGS -march=native"`),
+			Right:  buildFile(`make --version CFLAGS="$CFLAGS"`),
+			recipe: func(c *recipeCheck) {
+				for _, s := range c.scripts() {
+					for _, flag := range []string{"-march=native", "-mcpu=native", "target-cpu=native"} {
+						if i := strings.Index(s.text, flag); i >= 0 {
+							c.line(s, i, "%s is in it", flag)
+						}
 					}
 				}
-			})
+			},
 		},
-	},
-	{
-		Code: "R136", Severity: Warning, Title: "the target's compiler flags are dropped",
-		Why:    "They bring the hardening, and the paths that make two builds the same. A variable that is set anew has none of them.",
-		Remedy: `add to them: CFLAGS="$CFLAGS -DTIDE"`,
-		Wrong:  buildFile(`make --version CFLAGS=-O3`),
-		Right:  buildFile(`make --version CFLAGS="$CFLAGS -O3"`),
-		recipe: func(c *recipeCheck) {
-			for _, s := range c.scripts() {
-				syntax.Walk(s.file, func(n syntax.Node) bool {
-					a, ok := n.(*syntax.Assign)
-					if ok && a.Name != nil && flagVariable.MatchString(a.Name.Value) && a.Value != nil && !a.Append && !expandsFlags.MatchString(s.source(a.Value)) {
-						c.inScript(s, a, "%s is set without what it was", a.Name.Value)
+		{
+			Code: "R143", Severity: Hint, Title: "warnings of the compiler stop the build",
+			Why:    "The next compiler has new warnings, and then the same sources do not build any more.",
+			Remedy: "leave -Werror out, or switch it off where upstream sets it",
+			Wrong:  buildFile(`make --version CFLAGS="$CFLAGS -Werror"`),
+			Right:  buildFile(`make --version CFLAGS="$CFLAGS -Wall"`),
+			recipe: func(c *recipeCheck) {
+				for _, s := range c.scripts() {
+					if i := werror.FindStringIndex(s.text); i != nil {
+						c.line(s, i[0], "-Werror is in it")
 					}
-					return true
+				}
+			},
+		},
+		{
+			Code: "R144", Severity: Hint, Title: "a step waits for an answer",
+			Why:    "Nobody sits at a build. It reads an empty input, and takes whatever is the default of the moment.",
+			Remedy: "say the answer on the command line",
+			Wrong:  stageFile(`read -r harbour || harbour=Ely; echo "$harbour" > "$DESTDIR/usr/share/tide/table"`),
+			Right:  stageFile(`echo Ely | while read -r harbour; do echo "$harbour"; done > "$DESTDIR/usr/share/tide/table"`),
+			recipe: func(c *recipeCheck) {
+				for _, s := range c.scripts() {
+					// In a pipe, a loop or with a redirection, it reads something.
+					if strings.Contains(s.text, "while ") || strings.Contains(s.text, "| read") {
+						continue
+					}
+					syntax.Walk(s.file, func(n syntax.Node) bool {
+						stmt, ok := n.(*syntax.Stmt)
+						if !ok {
+							return true
+						}
+						if call, ok := stmt.Cmd.(*syntax.CallExpr); ok && len(call.Args) > 0 && plain(call.Args[0]) == "read" && len(stmt.Redirs) == 0 {
+							c.inScript(s, call, "read waits for its input")
+						}
+						return true
+					})
+				}
+			},
+		},
+		{
+			Code: "R145", Severity: Warning, Title: "a path to delete that may be empty",
+			Why:    "Where the variable is empty, the command deletes from / on, or everything in the folder.",
+			Remedy: `write "${NAME:?}" in its place, which stops where it is empty`,
+			Wrong:  stageFile(`tables=$(ls | grep old || true); rm -rf "$tables"/*`),
+			Right:  stageFile(`tables=$(ls | grep old || true); rm -rf "${tables:?}"/* || true`),
+			recipe: func(c *recipeCheck) {
+				c.eachCommand(func(s script, cmd command) {
+					if word := s.emptyRemoval(cmd); word != "" {
+						c.inScript(s, cmd.call, "%s deletes more than is meant where the variable is empty", word)
+					}
 				})
-				for _, cmd := range s.commands {
+			},
+		},
+		{
+			Code: "R146", Severity: Hint, Title: "the prefix is not the target's",
+			Why:    "/usr/local is the administrator's, and /opt is for what is not part of a system.",
+			Remedy: "configure with --prefix=/usr, or write PREFIX=/usr",
+			Wrong:  buildFile("make --version PREFIX=/usr/local"),
+			Right:  buildFile("make --version PREFIX=/usr"),
+			recipe: func(c *recipeCheck) {
+				c.eachCommand(func(s script, cmd command) {
 					for i, raw := range cmd.raw {
-						name, value, ok := strings.Cut(raw, "=")
-						if ok && flagVariable.MatchString(strings.Trim(name, `"'`)) && !expandsFlags.MatchString(value) {
-							c.inScript(s, cmd.call.Args[i+1], "%s is set without what it was", strings.Trim(name, `"'`))
+						text := strings.Trim(raw, `"'`)
+						if localPrefix.MatchString(text) {
+							c.inScript(s, cmd.call.Args[i+1], "%s", text)
 						}
 					}
-				}
-			}
-		},
-	},
-	{
-		Code: "R137", Severity: Warning, Title: "a failure that is thrown away",
-		Why:    "Whatever goes wrong there, the build goes on, and packs what is left.",
-		Remedy: "mend what fails; where one test cannot work here, leave out that one",
-		Wrong:  buildFile("make --version || true"),
-		Right:  buildFile("make --version"),
-		recipe: func(c *recipeCheck) {
-			for _, s := range c.scripts() {
-				syntax.Walk(s.file, func(n syntax.Node) bool {
-					or, ok := n.(*syntax.BinaryCmd)
-					if !ok || or.Op != syntax.OrStmt {
-						return true
-					}
-					last := s.in(or.Y)
-					if len(last) != 1 || !slices.Contains([]string{"true", ":"}, last[0].name) {
-						return true
-					}
-					for _, cmd := range s.in(or.X) {
-						if failing[cmd.base()] || strings.Contains(cmd.name, "/") {
-							c.inScript(s, or, "%s may fail, and the step goes on", cmd.name)
-							return false
-						}
-					}
-					return true
 				})
-				for _, cmd := range s.commands {
-					if cmd.name == "set" && cmd.has("+e") {
-						c.inScript(s, cmd.call, "set +e makes the step go on after every failure")
+				for i, flag := range c.Steps.Configure {
+					if localPrefix.MatchString(flag) {
+						c.at(c.Doc.At("steps", "configure", i), "%s", flag)
 					}
 				}
-			}
+			},
 		},
-	},
-	{
-		Code: "R138", Severity: Warning, Title: "owners are given in a step",
-		Why:    "Steps run as an ordinary user, and the owner that counts is the one in the layout: what a step says of it is lost.",
-		Remedy: `in the layout: "/var/lib/tide/" = { owner = "tide" }`,
-		Wrong:  stageFile(`install -d -o root "$DESTDIR/var/lib/tide" || install -d "$DESTDIR/var/lib/tide"`),
-		Right:  stageFile(`install -d "$DESTDIR/var/lib/tide"`),
-		recipe: func(c *recipeCheck) {
-			c.eachCommand(func(s script, cmd command) {
-				switch {
-				case cmd.name == "chown" || cmd.name == "chgrp":
-					c.inScript(s, cmd.call, "it runs %s", cmd.name)
-				case cmd.name == "install" && slices.ContainsFunc(cmd.raw, func(a string) bool {
-					return a == "-o" || a == "-g" || strings.HasPrefix(a, "--owner") || strings.HasPrefix(a, "--group")
-				}):
-					c.inScript(s, cmd.call, "install is told an owner")
-				}
-			})
-		},
-	},
-	{
-		Code: "R139", Severity: Hint, Title: "a step strips programs",
-		Why:    "Then there is nothing left to split off into the package with debug information, and a crash cannot be traced.",
-		Remedy: "leave it out: packing strips, and keeps what it takes off in NAME-debug",
-		Wrong:  stageFile(`install -s /bin/true "$DESTDIR/usr/share/tide/x" || true`),
-		Right:  stageFile(`install -m755 /bin/true "$DESTDIR/usr/share/tide/x"`),
-		recipe: func(c *recipeCheck) {
-			if c.Debug != nil && !*c.Debug {
-				return
-			}
-			c.eachCommand(func(s script, cmd command) {
-				switch {
-				case cmd.base() == "strip":
-					c.inScript(s, cmd.call, "it runs strip")
-				case cmd.name == "install" && (cmd.has("-s", "--strip") || slices.ContainsFunc(cmd.args, shortStrip)):
-					c.inScript(s, cmd.call, "install is told to strip")
-				case cmd.base() == "make" && cmd.has("install-strip"):
-					c.inScript(s, cmd.call, "install-strip strips")
-				}
-			})
-		},
-	},
-	{
-		Code: "R140", Severity: Warning, Title: "a folder of somebody's own",
-		Why:    "It is there on one machine, for one person.",
-		Remedy: "make what lies there a source, or a file beside the recipe ($ELL_RECIPE)",
-		Wrong:  stageFile(`cp /home/ines/tables/* "$DESTDIR/usr/share/tide" || true`),
-		Right:  stageFile(`cp "$ELL_RECIPE/harbours" "$DESTDIR/usr/share/tide"`) + "\n-- harbours --\nEly\n",
-		recipe: func(c *recipeCheck) {
-			for _, s := range c.scripts() {
-				syntax.Walk(s.file, func(n syntax.Node) bool {
-					if w, ok := n.(*syntax.Word); ok {
-						if text := s.source(w); ownFolder.MatchString(text) {
-							c.inScript(s, w, "it uses %s", strings.Trim(text, `"'`))
-							return false
-						}
-					}
-					return true
-				})
-			}
-		},
-	},
-	{
-		Code: "R141", Severity: Warning, Title: "the time, the machine or chance goes into the build",
-		Why:    "Each build has other bytes then, and nobody can tell whether two of them are the same.",
-		Remedy: `for a date: date -u -d "@$SOURCE_DATE_EPOCH"; leave out the others`,
-		Wrong:  stageFile(`date > "$DESTDIR/usr/share/tide/table"`),
-		Right:  stageFile(`date -u -d "@$SOURCE_DATE_EPOCH" > "$DESTDIR/usr/share/tide/table"`),
-		recipe: func(c *recipeCheck) {
-			c.eachCommand(func(s script, cmd command) {
-				text := s.source(cmd.call)
-				switch cmd.name {
-				case "date":
-					if !strings.Contains(text, "SOURCE_DATE_EPOCH") && !cmd.has("-r", "--reference") && !slices.ContainsFunc(cmd.raw, func(a string) bool {
-						return strings.HasPrefix(a, "-d") || strings.HasPrefix(a, "--date") || strings.HasPrefix(a, "-r")
-					}) {
-						c.inScript(s, cmd.call, "date is the time of the build")
-					}
-				case "hostname", "whoami", "uuidgen", "mcookie":
-					c.inScript(s, cmd.call, "%s is another one for each build", cmd.name)
-				case "uname":
-					if cmd.has("-a", "-n", "-r", "-v") {
-						c.inScript(s, cmd.call, "%s tells of the machine that builds", text)
-					}
-				}
-			})
-		},
-	},
-	{
-		Code: "R142", Severity: Error, Title: "code for the building machine's processor",
-		Why:    "The compiler uses every instruction that this machine has. Others stop at the first that they lack.",
-		Remedy: "leave -march=native out; the target's flags say what its machines can do",
-		Wrong:  buildFile(`make --version CFLAGS="$CFLAGS -march=native"`),
-		Right:  buildFile(`make --version CFLAGS="$CFLAGS"`),
-		recipe: func(c *recipeCheck) {
-			for _, s := range c.scripts() {
-				for _, flag := range []string{"-march=native", "-mcpu=native", "target-cpu=native"} {
-					if i := strings.Index(s.text, flag); i >= 0 {
-						c.line(s, i, "%s is in it", flag)
-					}
-				}
-			}
-		},
-	},
-	{
-		Code: "R143", Severity: Hint, Title: "warnings of the compiler stop the build",
-		Why:    "The next compiler has new warnings, and then the same sources do not build any more.",
-		Remedy: "leave -Werror out, or switch it off where upstream sets it",
-		Wrong:  buildFile(`make --version CFLAGS="$CFLAGS -Werror"`),
-		Right:  buildFile(`make --version CFLAGS="$CFLAGS -Wall"`),
-		recipe: func(c *recipeCheck) {
-			for _, s := range c.scripts() {
-				if i := werror.FindStringIndex(s.text); i != nil {
-					c.line(s, i[0], "-Werror is in it")
-				}
-			}
-		},
-	},
-	{
-		Code: "R144", Severity: Hint, Title: "a step waits for an answer",
-		Why:    "Nobody sits at a build. It reads an empty input, and takes whatever is the default of the moment.",
-		Remedy: "say the answer on the command line",
-		Wrong:  stageFile(`read -r harbour || harbour=Ely; echo "$harbour" > "$DESTDIR/usr/share/tide/table"`),
-		Right:  stageFile(`echo Ely | while read -r harbour; do echo "$harbour"; done > "$DESTDIR/usr/share/tide/table"`),
-		recipe: func(c *recipeCheck) {
-			for _, s := range c.scripts() {
-				// In a pipe, a loop or with a redirection, it reads something.
-				if strings.Contains(s.text, "while ") || strings.Contains(s.text, "| read") {
-					continue
-				}
-				syntax.Walk(s.file, func(n syntax.Node) bool {
-					stmt, ok := n.(*syntax.Stmt)
-					if !ok {
-						return true
-					}
-					if call, ok := stmt.Cmd.(*syntax.CallExpr); ok && len(call.Args) > 0 && plain(call.Args[0]) == "read" && len(stmt.Redirs) == 0 {
-						c.inScript(s, call, "read waits for its input")
-					}
-					return true
-				})
-			}
-		},
-	},
-	{
-		Code: "R145", Severity: Warning, Title: "a path to delete that may be empty",
-		Why:    "Where the variable is empty, the command deletes from / on, or everything in the folder.",
-		Remedy: `write "${NAME:?}" in its place, which stops where it is empty`,
-		Wrong:  stageFile(`tables=$(ls | grep old || true); rm -rf "$tables"/*`),
-		Right:  stageFile(`tables=$(ls | grep old || true); rm -rf "${tables:?}"/* || true`),
-		recipe: func(c *recipeCheck) {
-			c.eachCommand(func(s script, cmd command) {
-				if word := s.emptyRemoval(cmd); word != "" {
-					c.inScript(s, cmd.call, "%s deletes more than is meant where the variable is empty", word)
-				}
-			})
-		},
-	},
-	{
-		Code: "R146", Severity: Hint, Title: "the prefix is not the target's",
-		Why:    "/usr/local is the administrator's, and /opt is for what is not part of a system.",
-		Remedy: "configure with --prefix=/usr, or write PREFIX=/usr",
-		Wrong:  buildFile("make --version PREFIX=/usr/local"),
-		Right:  buildFile("make --version PREFIX=/usr"),
-		recipe: func(c *recipeCheck) {
-			c.eachCommand(func(s script, cmd command) {
-				for i, raw := range cmd.raw {
-					text := strings.Trim(raw, `"'`)
-					if localPrefix.MatchString(text) {
-						c.inScript(s, cmd.call.Args[i+1], "%s", text)
-					}
-				}
-			})
-			for i, flag := range c.Steps.Configure {
-				if localPrefix.MatchString(flag) {
-					c.at(c.Doc.At("steps", "configure", i), "%s", flag)
-				}
-			}
-		},
-	},
+	}
 }
 
 var (
-	ownFolder   = regexp.MustCompile(`^"?'?(/home/[^/"$]+/|/root/|~/)`)
-	werror      = regexp.MustCompile(`(^|[ "'=])-Werror([ "']|$)`)
-	localPrefix = regexp.MustCompile(`^(--prefix=|prefix=|PREFIX=|-DCMAKE_INSTALL_PREFIX=|-Dprefix=)/(usr/local|opt)`)
+	ownFolder   = expression(`^"?'?(/home/[^/"$]+/|/root/|~/)`)
+	werror      = expression(`(^|[ "'=])-Werror([ "']|$)`)
+	localPrefix = expression(`^(--prefix=|prefix=|PREFIX=|-DCMAKE_INSTALL_PREFIX=|-Dprefix=)/(usr/local|opt)`)
 )
 
 // line reports something at an offset of a script.
@@ -460,7 +462,7 @@ func (s script) emptyRemoval(cmd command) string {
 // filled tells whether the script itself gives a variable a value that is not
 // empty.
 func (s script) filled(name string) bool {
-	return regexp.MustCompile(`(?m)(^|[\s;])(` + regexp.QuoteMeta(name) + `=(\$\(mktemp|"?[A-Za-z0-9/._-])|for\s+` + regexp.QuoteMeta(name) + `\s+in\s)`).MatchString(s.text)
+	return expression(`(?m)(^|[\s;])(` + regexp.QuoteMeta(name) + `=(\$\(mktemp|"?[A-Za-z0-9/._-])|for\s+` + regexp.QuoteMeta(name) + `\s+in\s)`).MatchString(s.text)
 }
 
 // unquoted reports words with a variable outside of quotes that holds a path.

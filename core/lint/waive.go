@@ -2,7 +2,6 @@ package lint
 
 import (
 	"fmt"
-	"regexp"
 	"strings"
 
 	"github.com/bmatcuk/doublestar/v4"
@@ -12,7 +11,7 @@ import (
 )
 
 // numbers are what differs between two versions of a path or message.
-var numbers = regexp.MustCompile(`[0-9]+(\.[0-9]+)*`)
+var numbers = expression(`[0-9]+(\.[0-9]+)*`)
 
 // accepts tells whether a waiver is for a finding. One without a path is for
 // all of them.
