@@ -305,31 +305,21 @@ func (a *app) lookAt(ctx context.Context, w *workspace.Workspace, l *lint.Linter
 			t.packages = append(t.packages, packagesOf(w, r, t.packages)...)
 		}
 	}
-	opened, err := a.openAll(ctx, t.packages)
-	defer closeAll(opened)
+	facts, err := a.factsOf(ctx, t.packages)
 	if err != nil {
 		return nil, err
 	}
-	groups := lint.Groups(opened)
-	each := make([][]lint.Finding, len(groups))
-	g, gctx := errgroup.WithContext(ctx)
-	g.SetLimit(runtime.GOMAXPROCS(0))
-	for i, group := range groups {
-		g.Go(func() (err error) {
-			task.Say(group[0].Facts.Recipe)
-			each[i], err = l.Together(gctx, group)
-			task.Advance(int64(len(group)))
-			return err
-		})
-	}
-	if err := g.Wait(); err != nil {
-		return nil, err
-	}
-	for i, group := range groups {
-		for _, p := range group {
-			found.add(p.Facts.Identity(), nil)
+	groups, failed := a.lintPackages(ctx, l, t.packages, facts, task)
+	for _, err := range failed {
+		if err != nil {
+			return nil, err
 		}
-		for _, f := range each[i] {
+	}
+	for i, group := range lint.Groups(facts) {
+		for _, p := range group {
+			found.add(facts[p].Identity(), nil)
+		}
+		for _, f := range groups[i] {
 			found.add(f.Subject, []lint.Finding{f})
 		}
 	}
@@ -375,15 +365,48 @@ func packagesOf(w *workspace.Workspace, r *recipe.Recipe, known []string) (files
 	return files
 }
 
-func (a *app) openAll(ctx context.Context, files []string) (opened []*pack.Package, err error) {
-	for _, file := range files {
+// factsOf reads what packages say of themselves.
+func (a *app) factsOf(ctx context.Context, files []string) ([]pack.Facts, error) {
+	out := make([]pack.Facts, len(files))
+	for i, file := range files {
 		p, err := a.openPackage(ctx, file)
 		if err != nil {
-			return opened, err
+			return nil, err
 		}
-		opened = append(opened, p)
+		out[i] = p.Facts
+		p.Close()
 	}
-	return opened, nil
+	return out, nil
+}
+
+// lintPackages looks at packages, those of a recipe together, and returns the
+// findings and the error of each group. No more files are open at once than
+// are looked at.
+func (a *app) lintPackages(ctx context.Context, l *lint.Linter, files []string, facts []pack.Facts, task progress.Task) (each [][]lint.Finding, failed []error) {
+	groups := lint.Groups(facts)
+	each, failed = make([][]lint.Finding, len(groups)), make([]error, len(groups))
+	var g errgroup.Group
+	g.SetLimit(runtime.GOMAXPROCS(0))
+	for i, group := range groups {
+		g.Go(func() error {
+			task.Say(facts[group[0]].Recipe)
+			var opened []*pack.Package
+			defer func() { closeAll(opened) }()
+			for _, at := range group {
+				p, err := a.openPackage(ctx, files[at])
+				if err != nil {
+					failed[i] = err
+					return nil // the others are looked at all the same
+				}
+				opened = append(opened, p)
+			}
+			each[i], failed[i] = l.Together(ctx, opened)
+			task.Advance(int64(len(group)))
+			return nil
+		})
+	}
+	g.Wait()
+	return each, failed
 }
 
 func closeAll(opened []*pack.Package) {

@@ -2,12 +2,14 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
 
 	"ellwand.example/core/lint"
 	"ellwand.example/core/pack"
+	"ellwand.example/core/progress"
 	"ellwand.example/core/repo"
 	"ellwand.example/core/workspace"
 	"ellwand.example/term"
@@ -47,29 +49,46 @@ func (a *app) fit(ctx context.Context, w *workspace.Workspace, r *repo.Repositor
 	if !refuses && len(allowed) == 0 {
 		return nil
 	}
-	var opened []*pack.Package
-	defer func() { closeAll(opened) }()
+	var sound []string
+	var facts []pack.Facts
 	names := map[string]string{}
 	for _, file := range files {
-		if p, err := pack.Open(file); err == nil {
-			opened = append(opened, p)
-			names[p.Facts.Identity()] = p.Facts.Name
+		p, err := pack.Open(file)
+		if err != nil {
+			continue
+		}
+		sound, facts = append(sound, file), append(facts, p.Facts)
+		names[p.Facts.Identity()] = p.Facts.Name
+		p.Close()
+	}
+	task := a.progress.Begin("lint", int64(len(sound)), "packages")
+	each, failed := a.lintPackages(ctx, l, sound, facts, task)
+	task.End("done")
+	groups := lint.Groups(facts)
+	for i, err := range failed {
+		var damaged *pack.DamagedError
+		switch {
+		case err == nil:
+		case !errors.As(err, &damaged):
+			return err
+		case len(groups[i]) > 1:
+			// The publish tells of the damaged one; the others may be sound.
+			for _, at := range groups[i] {
+				alone, _ := a.lintPackages(ctx, l, sound[at:at+1], facts[at:at+1], progress.None.Begin("", 0, ""))
+				each[i] = append(each[i], alone[0]...)
+			}
 		}
 	}
 	unfit := &unfitError{channel: channel, names: names}
 	used := map[repo.Exception]bool{}
-	for _, group := range lint.Groups(opened) {
-		findings, err := l.Together(ctx, group)
-		if err != nil {
-			continue // damaged, of which the publish tells
-		}
-		for _, f := range findings {
+	for i, group := range groups {
+		for _, f := range each[i] {
 			at := slices.IndexFunc(allowed, func(x repo.Exception) bool { return x.Code == f.Code && x.Package == names[f.Subject] })
 			switch {
 			case f.Waived != "" || !lint.Reaches([]lint.Finding{f}, threshold) && at < 0:
 			case at >= 0:
 				used[allowed[at]] = true
-			case !a.isPublished(ctx, r, channel, group, f.Subject):
+			case !isPublished(ctx, r, channel, facts, group, f.Subject):
 				unfit.findings = append(unfit.findings, f)
 			}
 		}
@@ -88,15 +107,15 @@ func (a *app) fit(ctx context.Context, w *workspace.Workspace, r *repo.Repositor
 
 // isPublished tells whether a package is in the channel already, so that
 // publishing it changes nothing.
-func (a *app) isPublished(ctx context.Context, r *repo.Repository, channel string, group []*pack.Package, identity string) bool {
-	for _, p := range group {
-		if p.Facts.Identity() != identity {
-			continue
+func isPublished(ctx context.Context, r *repo.Repository, channel string, facts []pack.Facts, group []int, identity string) bool {
+	return slices.ContainsFunc(group, func(at int) bool {
+		f := facts[at]
+		if f.Identity() != identity {
+			return false
 		}
-		records, err := r.Named(ctx, channel, p.Facts.Target, p.Facts.Name)
+		records, err := r.Named(ctx, channel, f.Target, f.Name)
 		return err == nil && slices.ContainsFunc(records, func(rec repo.Record) bool { return rec.Identity() == identity })
-	}
-	return false
+	})
 }
 
 // explainUnfit shows what keeps packages from being published, and what to do

@@ -235,19 +235,20 @@ func (l *Linter) Together(ctx context.Context, packages []*pack.Package) ([]Find
 }
 
 // Groups sorts packages by the recipe and version that they come from, in the
-// order in which the first of each stands.
-func Groups(packages []*pack.Package) [][]*pack.Package {
-	var out [][]*pack.Package
+// order in which the first of each stands. Packages are numbers: their places
+// among the facts.
+func Groups(packages []pack.Facts) [][]int {
+	var out [][]int
 	at := map[string]int{}
-	for _, p := range packages {
-		key := p.Facts.Recipe + " " + p.Facts.Full().String() + " " + p.Facts.Target
-		i, ok := at[key]
+	for i, f := range packages {
+		key := f.Recipe + " " + f.Full().String() + " " + f.Target
+		group, ok := at[key]
 		if !ok {
-			i = len(out)
-			at[key] = i
+			group = len(out)
+			at[key] = group
 			out = append(out, nil)
 		}
-		out[i] = append(out[i], p)
+		out[group] = append(out[group], i)
 	}
 	return out
 }
