@@ -61,6 +61,7 @@ func (a *app) fit(ctx context.Context, w *workspace.Workspace, r *repo.Repositor
 		names[p.Facts.Identity()] = p.Facts.Name
 		p.Close()
 	}
+	r.Prepare(ctx, channel, facts)
 	task := a.progress.Begin("lint", int64(len(sound)), "packages")
 	each, failed := a.lintPackages(ctx, l, sound, facts, task)
 	task.End("done")

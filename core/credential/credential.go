@@ -57,6 +57,17 @@ func Loopback(u *url.URL) bool {
 	return u.Hostname() == "localhost" || ip != nil && ip.IsLoopback()
 }
 
+// parseNetrc reads a .netrc. The library panics at a file that ends in the
+// middle of an entry.
+func parseNetrc(name string) (file *netrc.Netrc, err error) {
+	defer func() {
+		if recover() != nil {
+			err = errors.New("an entry is not complete")
+		}
+	}()
+	return netrc.Parse(name)
+}
+
 // fromNetrc looks a host up in $NETRC, or in .netrc in the home folder.
 func fromNetrc(host string) (user, password string, err error) {
 	name := os.Getenv("NETRC")
@@ -67,7 +78,7 @@ func fromNetrc(host string) (user, password string, err error) {
 		}
 		name = filepath.Join(home, ".netrc")
 	}
-	file, err := netrc.Parse(name)
+	file, err := parseNetrc(name)
 	if errors.Is(err, fs.ErrNotExist) {
 		return "", "", nil
 	}

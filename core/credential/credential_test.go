@@ -43,7 +43,11 @@ func TestAuthorize(t *testing.T) {
 			t.Errorf("%s: %q, not %q", c.title, got, c.want)
 		}
 	}
-	os.WriteFile(netrc, []byte("machine"), 0o000)
+	os.WriteFile(netrc, []byte("machine"), 0o600)
+	if _, err := For("packages.saltmarsh.example", ""); err == nil || !strings.Contains(err.Error(), "an entry is not complete") {
+		t.Errorf("a .netrc that ends in an entry: %v", err)
+	}
+	os.Chmod(netrc, 0)
 	if os.Getuid() != 0 {
 		if _, err := For("packages.saltmarsh.example", ""); err == nil {
 			t.Error("a .netrc that cannot be read")

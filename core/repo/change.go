@@ -15,6 +15,7 @@ import (
 	"time"
 
 	"ellwand.example/core/canonical"
+	"ellwand.example/core/pack"
 	"ellwand.example/core/progress"
 	"ellwand.example/core/solve"
 	"golang.org/x/sync/errgroup"
@@ -275,8 +276,55 @@ type mapping struct {
 	tables map[string]table
 }
 
-// load reads a shard of a snapshot; one that is not in it is empty.
+// mostPrepared is for how many packages it is worth to read ahead: their shards
+// are all in memory at once.
+const mostPrepared = 8
+
+// Prepare reads ahead what a publish of a few packages into a folder is going to
+// edit, while the caller looks at them. It returns at once; errors are left to
+// the publish.
+func (r *Repository) Prepare(ctx context.Context, channel string, packages []pack.Facts) {
+	if _, folder := r.Storage.(Directory); !folder || len(packages) > mostPrepared {
+		return
+	}
+	go func() {
+		_, targets, err := r.targets(ctx, channel)
+		if err != nil {
+			return
+		}
+		for _, f := range packages {
+			digest := targets[f.Target]
+			if digest == "" {
+				continue
+			}
+			s, err := r.Snapshot(ctx, digest)
+			if err != nil {
+				return
+			}
+			key := shardOf(f.Name)
+			read := sync.OnceValues(func() (*shardContent, error) { return r.loadNow(ctx, s, key) })
+			if _, under := r.ahead.LoadOrStore(aheadKey(s, key), read); !under {
+				read()
+			}
+		}
+	}()
+}
+
+// aheadKey names what a shard of a snapshot holds.
+func aheadKey(s Snapshot, key string) string { return s.Shards[key].SHA256 + s.Files[key].SHA256 }
+
+// load reads a shard of a snapshot, or takes what was read ahead.
 func (r *Repository) load(ctx context.Context, s Snapshot, key string) (*shardContent, error) {
+	if read, ok := r.ahead.LoadAndDelete(aheadKey(s, key)); ok {
+		if c, err := read.(func() (*shardContent, error))(); err == nil {
+			return c, nil
+		}
+	}
+	return r.loadNow(ctx, s, key)
+}
+
+// loadNow reads a shard of a snapshot; one that is not in it is empty.
+func (r *Repository) loadNow(ctx context.Context, s Snapshot, key string) (*shardContent, error) {
 	c := &shardContent{}
 	g, ctx := errgroup.WithContext(ctx)
 	if ref, ok := s.Shards[key]; ok {

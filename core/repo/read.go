@@ -15,6 +15,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"time"
 	"unicode/utf8"
@@ -36,6 +37,7 @@ type Repository struct {
 	Offline bool
 
 	serial atomic.Int64 // of the pointer that was last read
+	ahead  sync.Map     // what Prepare reads: by aheadKey, a function that returns it
 }
 
 // Open returns the repository in a folder, which need not exist yet.
