@@ -9,6 +9,7 @@ import (
 
 	"ellwand.example/core/need"
 	"ellwand.example/core/pack"
+	"ellwand.example/core/probe"
 	"ellwand.example/core/sandbox"
 )
 
@@ -25,13 +26,6 @@ type Undeclared struct {
 	By   string `json:"by,omitempty"` // the program that ran the command
 	Path string `json:"path"`
 }
-
-// everywhere are commands that every base has: the shell, and the utilities of
-// POSIX.1-2017 that scripts live by, with their usual companions.
-var everywhere = words(`sh dash bash env test [ true false echo printf cat cp mv rm ln ls mkdir rmdir mktemp touch chmod chown chgrp
-	install stat du df dd head tail cut paste tr sort uniq wc tee xargs find grep egrep fgrep sed awk mawk gawk expr basename dirname
-	readlink realpath pwd date sleep uname id whoami hostname nproc getconf cmp diff comm od join split seq yes tty tput kill sync
-	which command tar gzip gunzip zcat sha256sum sha1sum md5sum cksum rev fold fmt nl tsort printenv nice time timeout arch`)
 
 // launchers are programs that run what their input names: what they run, a
 // recipe uses. What another program runs is that program's own affair.
@@ -171,7 +165,7 @@ func covers(a need.Alternative, header string) bool {
 func undeclared(t sandbox.Touch) (u Undeclared, ok bool) {
 	name := path.Base(t.Path)
 	if t.By != "" {
-		if !commandDir.MatchString(t.Path) || everywhere[name] || !launchers[path.Base(t.By)] {
+		if !commandDir.MatchString(t.Path) || probe.Everywhere(name) || !launchers[path.Base(t.By)] {
 			return u, false
 		}
 		return Undeclared{need.Command + "/" + name, path.Base(t.By), t.Path}, true

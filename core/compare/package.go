@@ -452,12 +452,6 @@ func xattrs(e pack.Entry) string {
 	return strings.Join(all, ", ")
 }
 
-// stem is a library's name without its version.
-func stem(soname string) string {
-	name, _, _ := strings.Cut(soname, ".so")
-	return strings.TrimRight(name, "0123456789.-")
-}
-
 // libraries compares what those on both sides offer that differ: those with
 // one soname, or else with one name but for the version.
 func (c *Comparison) libraries(left, right *side) {
@@ -484,7 +478,7 @@ func (c *Comparison) libraries(left, right *side) {
 		if !ok {
 			name = ""
 			for _, other := range slices.Sorted(maps.Keys(before)) {
-				if _, stays := after[other]; !stays && stem(other) == stem(soname) {
+				if _, stays := after[other]; !stays && scan.Stem(other) == scan.Stem(soname) {
 					name, was = other, before[other]
 				}
 			}

@@ -54,12 +54,6 @@ func linked(e *scan.ELF) bool {
 // soVersion is a library's file name with a version in it.
 var soVersion = expression(`\.so\.[0-9]|-[0-9.]+\.so$`)
 
-// stem is a library's name without its version.
-func stem(name string) string {
-	name, _, _ = strings.Cut(name, ".so")
-	return strings.TrimRight(name, "0123456789.-")
-}
-
 // dynamicLinker is a path at which the C libraries install theirs.
 var dynamicLinker = expression(`^/lib(64|32|x32)?/(ld-linux[A-Za-z0-9_.-]*\.so\.[0-9]+|ld64\.so\.[0-9]+|ld\.so\.[0-9]+|ld-musl-[A-Za-z0-9_-]+\.so\.1)$`)
 
@@ -268,7 +262,7 @@ func elfRules() []Rule {
 			Right:  cFile("/usr/lib/libtide.so.1", cLibrary, "-shared -fPIC -Wl,-soname,libtide.so.1"),
 			pkg: func(c *packageCheck) {
 				c.eachELF(func(p string, e *scan.ELF) {
-					if e.Type == scan.Shared && e.Soname != "" && scan.LibraryDir(path.Dir(p)) && stem(e.Soname) != stem(path.Base(p)) {
+					if e.Type == scan.Shared && e.Soname != "" && scan.LibraryDir(path.Dir(p)) && scan.Stem(e.Soname) != scan.Stem(path.Base(p)) {
 						c.path(p, "its soname is %s", e.Soname)
 					}
 				})

@@ -7,6 +7,7 @@ import (
 	"mvdan.cc/sh/v3/syntax"
 
 	"ellwand.example/core/recipe"
+	"ellwand.example/core/scan"
 )
 
 // FuzzTexts reads texts as every kind of file that rules look into: none of
@@ -19,13 +20,13 @@ func FuzzTexts(f *testing.F) {
 		f.Add(seed)
 	}
 	f.Fuzz(func(t *testing.T, text string) {
-		k := readKeys(text)
-		for _, l := range k.keys {
-			if l.line < 1 || l.line > strings.Count(text, "\n")+1 {
-				t.Errorf("%q has line %d", l.key, l.line)
+		k := scan.ReadKeys(text)
+		for _, l := range k.Lines {
+			if l.Line < 1 || l.Line > strings.Count(text, "\n")+1 {
+				t.Errorf("%q has line %d", l.Key, l.Line)
 			}
 		}
-		readModule(text)
+		scan.ReadModule(text)
 		namesOfManual(text)
 		balanced(text)
 		firstWord(text)

@@ -14,60 +14,8 @@ import (
 	"ellwand.example/core/layout"
 	"ellwand.example/core/need"
 	"ellwand.example/core/pack"
+	"ellwand.example/core/scan"
 )
-
-// keyFile is a file of [sections] with keys, as desktop entries and units are.
-type keyFile struct {
-	sections []string
-	keys     []keyLine
-	stray    []int // lines that are none of it
-}
-
-type keyLine struct {
-	section, key, value string
-	line                int
-}
-
-// readKeys reads one. Lines that end in a backslash go on in the next.
-func readKeys(text string) keyFile {
-	var k keyFile
-	section := ""
-	lines := strings.Split(text, "\n")
-	for i := 0; i < len(lines); i++ {
-		number := i + 1
-		line := strings.TrimSpace(lines[i])
-		for strings.HasSuffix(line, `\`) && i+1 < len(lines) {
-			i++
-			line = strings.TrimSuffix(line, `\`) + " " + strings.TrimSpace(lines[i])
-		}
-		switch {
-		case line == "" || line[0] == '#' || line[0] == ';':
-		case line[0] == '[' && strings.HasSuffix(line, "]"):
-			section = line[1 : len(line)-1]
-			k.sections = append(k.sections, section)
-		default:
-			key, value, ok := strings.Cut(line, "=")
-			if !ok || section == "" {
-				k.stray = append(k.stray, number)
-				continue
-			}
-			k.keys = append(k.keys, keyLine{section, strings.TrimSpace(key), strings.TrimSpace(value), number})
-		}
-	}
-	return k
-}
-
-// get returns the first value of a key.
-func (k keyFile) get(section, key string) (string, bool) {
-	for _, l := range k.keys {
-		if l.section == section && l.key == key {
-			return l.value, true
-		}
-	}
-	return "", false
-}
-
-func (k keyFile) has(section string) bool { return slices.Contains(k.sections, section) }
 
 var desktopPath = expression(`^/usr/share/applications/(?:[^/]+/)*[^/]+\.desktop$`)
 
@@ -94,7 +42,7 @@ func entry(lines string) string {
 const goodEntry = "[Desktop Entry]\nType=Application\nName=Tides\nExec=tide\nIcon=tide\nCategories=Science;"
 
 // eachEntry calls f for each desktop entry.
-func (c *packageCheck) eachEntry(f func(p string, k keyFile)) {
+func (c *packageCheck) eachEntry(f func(p string, k scan.Keys)) {
 	for _, p := range sortedKeys(c.desktops) {
 		f(p, c.desktops[p])
 	}
@@ -154,19 +102,19 @@ func integrationRules() []Rule {
 			Wrong:  entry("[Desktop Entry]\nType=Application\nExec=tide\nIcon=tide\nCategories=Science;"),
 			Right:  entry(goodEntry),
 			pkg: func(c *packageCheck) {
-				c.eachEntry(func(p string, k keyFile) {
-					for _, n := range k.stray {
+				c.eachEntry(func(p string, k scan.Keys) {
+					for _, n := range k.Stray {
 						c.path(p, "line %d is no key with a value", n)
 					}
-					if !k.has(entryGroup) {
+					if !slices.Contains(k.Sections, entryGroup) {
 						c.path(p, "it has no group [%s]", entryGroup)
 						return
 					}
-					kind, ok := k.get(entryGroup, "Type")
-					_, exec := k.get(entryGroup, "Exec")
-					activated, _ := k.get(entryGroup, "DBusActivatable")
-					_, name := k.get(entryGroup, "Name")
-					_, url := k.get(entryGroup, "URL")
+					kind, ok := k.Get(entryGroup, "Type")
+					_, exec := k.Get(entryGroup, "Exec")
+					activated, _ := k.Get(entryGroup, "DBusActivatable")
+					_, name := k.Get(entryGroup, "Name")
+					_, url := k.Get(entryGroup, "URL")
 					switch {
 					case !ok:
 						c.path(p, "Type is missing")
@@ -181,14 +129,14 @@ func integrationRules() []Rule {
 						c.path(p, "Name is missing")
 					}
 					seen := map[string]bool{}
-					for _, l := range k.keys {
-						if full := l.section + "\x00" + l.key; seen[full] {
-							c.path(p, "line %d: %s stands there already", l.line, l.key)
+					for _, l := range k.Lines {
+						if full := l.Section + "\x00" + l.Key; seen[full] {
+							c.path(p, "line %d: %s stands there already", l.Line, l.Key)
 						} else {
 							seen[full] = true
 						}
-						if slices.Contains([]string{"Terminal", "NoDisplay", "Hidden", "StartupNotify", "DBusActivatable"}, l.key) && l.value != "true" && l.value != "false" {
-							c.path(p, "line %d: %s is true or false, and not %q", l.line, l.key, l.value)
+						if slices.Contains([]string{"Terminal", "NoDisplay", "Hidden", "StartupNotify", "DBusActivatable"}, l.Key) && l.Value != "true" && l.Value != "false" {
+							c.path(p, "line %d: %s is true or false, and not %q", l.Line, l.Key, l.Value)
 						}
 					}
 				})
@@ -201,9 +149,9 @@ func integrationRules() []Rule {
 			Wrong:  entry(strings.Replace(goodEntry, "Exec=tide", "Exec=/usr/bin/tides --window", 1)),
 			Right:  entry(goodEntry),
 			pkg: func(c *packageCheck) {
-				c.eachEntry(func(p string, k keyFile) {
+				c.eachEntry(func(p string, k scan.Keys) {
 					for _, key := range []string{"Exec", "TryExec"} {
-						value, ok := k.get(entryGroup, key)
+						value, ok := k.Get(entryGroup, key)
 						if word := firstWord(value); ok && word != "" && !c.canRun(word) {
 							c.path(p, "%s is %s, which neither the package nor the base has", key, word)
 						}
@@ -218,8 +166,8 @@ func integrationRules() []Rule {
 			Wrong:  entry(strings.Replace(goodEntry, "Icon=tide", "Icon=tides", 1)),
 			Right:  entry(goodEntry),
 			pkg: func(c *packageCheck) {
-				c.eachEntry(func(p string, k keyFile) {
-					icon, ok := k.get(entryGroup, "Icon")
+				c.eachEntry(func(p string, k scan.Keys) {
+					icon, ok := k.Get(entryGroup, "Icon")
 					if !ok || icon == "" || c.icon(icon) || standardIcon(icon) {
 						return
 					}
@@ -234,10 +182,10 @@ func integrationRules() []Rule {
 			Wrong:  entry(strings.Replace(goodEntry, "Categories=Science;", "Categories=Oceanography;", 1)),
 			Right:  entry(goodEntry),
 			pkg: func(c *packageCheck) {
-				c.eachEntry(func(p string, k keyFile) {
-					kind, _ := k.get(entryGroup, "Type")
-					hidden, _ := k.get(entryGroup, "NoDisplay")
-					all, _ := k.get(entryGroup, "Categories")
+				c.eachEntry(func(p string, k scan.Keys) {
+					kind, _ := k.Get(entryGroup, "Type")
+					hidden, _ := k.Get(entryGroup, "NoDisplay")
+					all, _ := k.Get(entryGroup, "Categories")
 					if kind == "Application" && hidden != "true" && !slices.ContainsFunc(strings.Split(all, ";"), func(s string) bool { return mainCategories[strings.TrimSpace(s)] }) {
 						c.path(p, "none of its categories (%s) is a main one", strings.TrimSuffix(all, ";"))
 					}
@@ -251,14 +199,14 @@ func integrationRules() []Rule {
 			Wrong:  entry(goodEntry + "\nCatagories=Science;"),
 			Right:  entry(goodEntry + "\nX-Tide=high"),
 			pkg: func(c *packageCheck) {
-				c.eachEntry(func(p string, k keyFile) {
-					for _, l := range k.keys {
-						key := l.key
+				c.eachEntry(func(p string, k scan.Keys) {
+					for _, l := range k.Lines {
+						key := l.Key
 						if m := localized.FindStringSubmatch(key); m != nil {
 							key = m[1]
 						}
-						if l.section == entryGroup && !strings.HasPrefix(key, "X-") && !entryKeys[key] {
-							c.path(p, "line %d: there is no key %s", l.line, l.key)
+						if l.Section == entryGroup && !strings.HasPrefix(key, "X-") && !entryKeys[key] {
+							c.path(p, "line %d: there is no key %s", l.Line, l.Key)
 						}
 					}
 				})
@@ -307,7 +255,7 @@ func integrationRules() []Rule {
 					}
 					var without []string
 					for _, e := range entries {
-						if commandDirs[path.Dir(e.Path)] && e.Type == layout.File && !described[path.Base(e.Path)] && !described[strings.TrimSuffix(path.Base(e.Path), path.Ext(e.Path))] && !strings.HasPrefix(e.Path, debugDir) {
+						if scan.CommandDir(path.Dir(e.Path)) && e.Type == layout.File && !described[path.Base(e.Path)] && !described[strings.TrimSuffix(path.Base(e.Path), path.Ext(e.Path))] && !strings.HasPrefix(e.Path, debugDir) {
 							without = append(without, path.Base(e.Path))
 						}
 					}
@@ -429,11 +377,11 @@ func integrationRules() []Rule {
 					return
 				}
 				for _, field := range []string{"Name", "Description", "Version"} {
-					if _, ok := m.fields[strings.ToLower(field)]; !ok {
+					if _, ok := m.Fields[strings.ToLower(field)]; !ok {
 						c.say("%s is missing", field)
 					}
 				}
-				for _, name := range m.undefined {
+				for _, name := range m.Undefined {
 					c.say("${%s} is not defined", name)
 				}
 			},
@@ -450,11 +398,11 @@ func integrationRules() []Rule {
 					return
 				}
 				for _, key := range []string{"prefix", "exec_prefix", "libdir", "includedir"} {
-					if v := m.vars[key]; v != "" && (strings.HasPrefix(v, "/usr/local") || buildMark.MatchString(v+"/") || v == "NONE" || strings.HasPrefix(v, "/tmp/") || strings.HasPrefix(v, "/home/")) {
+					if v := m.Variables[key]; v != "" && (strings.HasPrefix(v, "/usr/local") || buildMark.MatchString(v+"/") || v == "NONE" || strings.HasPrefix(v, "/tmp/") || strings.HasPrefix(v, "/home/")) {
 						c.say("%s is %s", key, v)
 					}
 				}
-				for _, word := range strings.Fields(m.fields["cflags"]) {
+				for _, word := range strings.Fields(m.Fields["cflags"]) {
 					dir, ok := strings.CutPrefix(word, "-I")
 					own := strings.HasPrefix(dir, "/usr/include/") && !c.pkg.under(dir) && !c.pkg.hasInclude()
 					if ok && own {
@@ -471,7 +419,7 @@ func integrationRules() []Rule {
 			Right:  module(goodModule),
 			file: func(c *fileCheck) {
 				m, ok := c.module()
-				if v, there := m.fields["version"]; ok && there && (v == "" || strings.Contains(v, "@") || strings.EqualFold(v, "unknown") || v == "0.0.0" && c.pkg.Facts.Version != "0.0.0") {
+				if v, there := m.Fields["version"]; ok && there && (v == "" || strings.Contains(v, "@") || strings.EqualFold(v, "unknown") || v == "0.0.0" && c.pkg.Facts.Version != "0.0.0") {
 					c.say("its version is %q", v)
 				}
 			},
@@ -483,8 +431,8 @@ func integrationRules() []Rule {
 			Wrong:  module(goodModule + "\nLibs: -ltide"),
 			Right:  module(goodModule + "\nLibs: -lm"),
 			set: func(c *setCheck) {
-				c.eachModule(func(p *pack.Package, at string, m pcModule) {
-					for _, word := range strings.Fields(m.fields["libs"]) {
+				c.eachModule(func(p *pack.Package, at string, m scan.Module) {
+					for _, word := range strings.Fields(m.Fields["libs"]) {
 						name, ok := strings.CutPrefix(word, "-l")
 						if ok && name != "" && !strings.ContainsAny(name, ":$") && !c.linkable(name) {
 							c.of(p, Finding{Path: at, Message: fmt.Sprintf("Libs has %s, and nobody here has that library", word)})
@@ -614,7 +562,7 @@ func (c *packageCheck) canRun(word string) bool {
 		if c.there(word) {
 			return true
 		}
-		if !commandDirs[path.Dir(word)] {
+		if !scan.CommandDir(path.Dir(word)) {
 			return c.meets(need.File, word)
 		}
 		word = path.Base(word)
@@ -669,19 +617,8 @@ func standardIcon(name string) bool {
 	return ok && slices.Contains([]string{"accessories", "preferences", "system", "utilities", "application", "applications", "text", "help", "internet", "multimedia", "x", "audio", "video", "image", "folder", "document", "edit", "network", "dialog", "media", "go", "view", "user", "computer", "input", "camera", "drive"}, first)
 }
 
-// pcModule is a pkg-config module: variables and fields, expanded.
-type pcModule struct {
-	vars, fields map[string]string
-	undefined    []string
-}
-
-var (
-	pcReference = expression(`\$\{([^}]*)\}`)
-	pcLine      = expression(`^([A-Za-z0-9_.]+)\s*([=:])\s*(.*)$`)
-)
-
 // module reads the file as a pkg-config module; ok is false for all else.
-func (c *fileCheck) module() (m pcModule, ok bool) {
+func (c *fileCheck) module() (m scan.Module, ok bool) {
 	if path.Ext(c.Path) != ".pc" || path.Base(path.Dir(c.Path)) != "pkgconfig" {
 		return m, false
 	}
@@ -689,31 +626,5 @@ func (c *fileCheck) module() (m pcModule, ok bool) {
 	if !ok {
 		return m, false
 	}
-	return readModule(text), true
-}
-
-func readModule(text string) pcModule {
-	m := pcModule{vars: map[string]string{"pcfiledir": "/usr/lib/pkgconfig", "pc_sysrootdir": "/", "pc_top_builddir": ""}, fields: map[string]string{}}
-	expand := func(s string) string {
-		out := pcReference.ReplaceAllStringFunc(s, func(ref string) string {
-			v, ok := m.vars[ref[2:len(ref)-1]]
-			if name := ref[2 : len(ref)-1]; !ok && !slices.Contains(m.undefined, name) {
-				m.undefined = append(m.undefined, name)
-			}
-			return v
-		})
-		return out[:min(len(out), 1<<16)]
-	}
-	for line := range strings.SplitSeq(strings.ReplaceAll(text, "\\\n", " "), "\n") {
-		line, _, _ = strings.Cut(line, "#")
-		parts := pcLine.FindStringSubmatch(strings.TrimSpace(line))
-		switch {
-		case parts == nil:
-		case parts[2] == "=":
-			m.vars[parts[1]] = expand(parts[3])
-		default:
-			m.fields[strings.ToLower(parts[1])] = strings.TrimSpace(expand(parts[3]))
-		}
-	}
-	return m
+	return scan.ReadModule(text), true
 }

@@ -11,6 +11,7 @@ import (
 	"ellwand.example/core/layout"
 	"ellwand.example/core/pack"
 	"ellwand.example/core/recipe"
+	"ellwand.example/core/scan"
 )
 
 // withLayout is an example: a stage script, and lines of the layout.
@@ -306,7 +307,7 @@ home = "/var/lib/tide"`),
 			Right:  stageFile(`install -Dm755 /dev/null "$DESTDIR/usr/bin/tide"; echo '#!/bin/sh' > "$DESTDIR/usr/bin/tide"`),
 			pkg: func(c *packageCheck) {
 				for _, e := range c.Layout {
-					if e.Type == layout.File && commandDirs[path.Dir(e.Path)] && layout.ParseMode(e.Mode)&0o111 == 0 {
+					if e.Type == layout.File && scan.CommandDir(path.Dir(e.Path)) && layout.ParseMode(e.Mode)&0o111 == 0 {
 						c.setMode(e, 0o755, "its mode is %s, and it lies among the commands", e.Mode)
 					}
 				}
@@ -420,7 +421,7 @@ home = "/var/lib/tide"`),
 			Right:  stageFile(`install -Dm644 /dev/null "$DESTDIR/usr/share/doc/tide/NEWS"; echo "1.2: three harbours" > "$DESTDIR/usr/share/doc/tide/NEWS"`),
 			pkg: func(c *packageCheck) {
 				for _, e := range c.Layout {
-					doc := strings.HasPrefix(e.Path, "/usr/share/doc/") || strings.HasPrefix(e.Path, "/usr/share/man/") || strings.HasPrefix(e.Path, "/usr/share/licenses/") || e.Kind == recipe.License || commandDirs[path.Dir(e.Path)]
+					doc := strings.HasPrefix(e.Path, "/usr/share/doc/") || strings.HasPrefix(e.Path, "/usr/share/man/") || strings.HasPrefix(e.Path, "/usr/share/licenses/") || e.Kind == recipe.License || scan.CommandDir(path.Dir(e.Path))
 					if e.Type == layout.File && e.Size == 0 && doc {
 						c.path(e.Path, "there is nothing in it")
 					}
@@ -596,7 +597,7 @@ func testFolder(p string) bool {
 // isData tells whether a file is never run, by where it lies or its name.
 func isData(p string) bool {
 	return slices.ContainsFunc(dataDirs, func(dir string) bool { return strings.HasPrefix(p, dir) }) ||
-		slices.Contains(dataNames, path.Ext(p)) && !commandDirs[path.Dir(p)]
+		slices.Contains(dataNames, path.Ext(p)) && !scan.CommandDir(path.Dir(p))
 }
 
 // awkward says what is wrong with a name, if anything is.
@@ -616,6 +617,3 @@ func awkward(name string) string {
 	}
 	return ""
 }
-
-// commandDirs are where commands are found.
-var commandDirs = map[string]bool{"/usr/bin": true, "/usr/sbin": true, "/bin": true, "/sbin": true}

@@ -9,6 +9,7 @@ import (
 
 	"ellwand.example/core/document"
 	"ellwand.example/core/need"
+	"ellwand.example/core/probe"
 	"ellwand.example/core/recipe"
 )
 
@@ -71,15 +72,6 @@ func (c *recipeCheck) runsBuildFiles() bool {
 	})
 	return found
 }
-
-// everywhere are the commands that every base has: the shell's own and the
-// utilities of POSIX.1-2017, with their usual companions.
-var everywhere = wordSet(`: . [ alias ar arch awk b2sum base64 basename bc break bunzip2 bzip2 bzcat cal cat cd chgrp chmod chown cksum cmp comm command continue cp csplit cut date dc
-	dd df diff dirname du echo ed egrep env eval exec exit expand export expr false fgrep file find fmt fold getconf getopt getopts gawk grep groups gunzip gzip head hostname id install
-	join kill less ln local locale logger ls m4 mawk md5sum mkdir mkfifo mknod mktemp more mv nice nl nohup nproc od paste patch pathchk perl pr printenv printf pwd read readlink
-	readonly realpath return rm rmdir sed seq set sh sha1sum sha224sum sha256sum sha384sum sha512sum shift shuf sleep sort source split stat strip stty sum sync tac tail tar tee test
-	time timeout times touch tr trap true truncate tsort tty type ulimit umask unalias uname unexpand uniq unlink unset unxz unzstd users uudecode uuencode vi wait wc which who
-	whoami xargs xz xzcat yes zcat zstd zstdcat bash dash cpio fakeroot flock readelf objdump objcopy ranlib nm ld as size strings`)
 
 // needRules are about needs, options and waivers.
 func needRules() []Rule {
@@ -243,7 +235,7 @@ gcc --version > "$DESTDIR/usr/share/tide/table"
 					own := s.functions()
 					for _, cmd := range s.commands {
 						name := cmd.name
-						if name == "" || strings.ContainsAny(name, "/$") || everywhere[name] || declared[name] || own[name] || told[name] || c.brings(name, declared) {
+						if name == "" || strings.ContainsAny(name, "/$") || probe.Everywhere(name) || declared[name] || own[name] || told[name] || c.brings(name, declared) {
 							continue
 						}
 						told[name] = true

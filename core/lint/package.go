@@ -39,8 +39,8 @@ type packageCheck struct {
 	exports  map[string][]string  // library → what it offers, see scan.Exported
 	pages    map[string]bool      // commands that manuals are about
 	licenses map[string]string    // licence texts
-	desktops map[string]keyFile   // desktop entries
-	units    map[string]keyFile   // units of the service manager
+	desktops map[string]scan.Keys // desktop entries
+	units    map[string]scan.Keys // units of the service manager
 }
 
 // symbols are names of dynamic symbols without versions: those that a file
@@ -156,7 +156,7 @@ func (c *packageCheck) look(ctx context.Context) error {
 		return err
 	}
 	c.files, c.textual, c.imports, c.exports = map[string]scan.File{}, map[string]bool{}, map[string]symbols{}, map[string][]string{}
-	c.pages, c.licenses, c.desktops, c.units = map[string]bool{}, map[string]string{}, map[string]keyFile{}, map[string]keyFile{}
+	c.pages, c.licenses, c.desktops, c.units = map[string]bool{}, map[string]string{}, map[string]scan.Keys{}, map[string]scan.Keys{}
 	c.holds = map[string]int{}
 	also := map[string][]pack.Entry{} // the other paths of a file's contents
 	for _, e := range c.Layout {
@@ -280,11 +280,11 @@ func (c *fileCheck) gather() error {
 		}
 	case isDesktop(c.Path):
 		if text, ok := c.text(); ok {
-			p.desktops[c.Path] = readKeys(text)
+			p.desktops[c.Path] = scan.ReadKeys(text)
 		}
 	case isUnit(c.Path):
 		if text, ok := c.text(); ok {
-			p.units[c.Path] = readKeys(text)
+			p.units[c.Path] = scan.ReadKeys(text)
 		}
 	case manualOf(c.Path) != "" && !c.compressed():
 		if text, ok := c.text(); ok {

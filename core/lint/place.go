@@ -104,7 +104,7 @@ summary = "Headers for tide"
 				told := map[string]bool{}
 				for _, e := range c.Layout {
 					for dir := path.Dir(e.Path); dir != "/"; dir = path.Dir(dir) {
-						if commandDirs[path.Dir(dir)] && !told[dir] {
+						if scan.CommandDir(path.Dir(dir)) && !told[dir] {
 							told[dir] = true
 							c.path(dir, "a folder lies among the commands")
 						}

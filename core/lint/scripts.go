@@ -9,6 +9,8 @@ import (
 	"mvdan.cc/sh/v3/syntax"
 
 	"ellwand.example/core/layout"
+	"ellwand.example/core/probe"
+	"ellwand.example/core/scan"
 )
 
 // program is an example with one script among the commands.
@@ -230,7 +232,7 @@ func scriptRules() []Rule {
 			Wrong:  strings.ReplaceAll(program("#!/bin/sh\necho high water"), "/usr/bin/tide\"", "/usr/bin/tide.sh\""),
 			Right:  program("#!/bin/sh\necho high water"),
 			file: func(c *fileCheck) {
-				if commandDirs[path.Dir(c.Path)] && c.found.Interpreter != "" {
+				if scan.CommandDir(path.Dir(c.Path)) && c.found.Interpreter != "" {
 					switch ext := path.Ext(c.Path); ext {
 					case ".sh", ".py", ".pl", ".rb", ".bash", ".lua":
 						c.report(Finding{Message: fmt.Sprintf("its name ends in %s", ext)})
@@ -548,7 +550,7 @@ func installRules() []Rule {
 					own := s.functions()
 					for _, cmd := range s.commands {
 						base := cmd.base()
-						if cmd.name == "" || everywhere[base] || atInstall[base] || offered[base] || own[base] || strings.Contains(s.text, "command -v "+base) || s.guarded(cmd.call) || strings.Contains(cmd.name, "/") && c.there(cmd.name) {
+						if cmd.name == "" || probe.Everywhere(base) || atInstall[base] || offered[base] || own[base] || strings.Contains(s.text, "command -v "+base) || s.guarded(cmd.call) || strings.Contains(cmd.name, "/") && c.there(cmd.name) {
 							continue
 						}
 						c.inScript(s, cmd.call, "it runs %s, which no need names", base)

@@ -77,7 +77,7 @@ func (c *setCheck) gone(before *pack.Package, kinds ...string) []string {
 }
 
 // eachModule calls f for each pkg-config module of the packages.
-func (c *setCheck) eachModule(f func(p *pack.Package, at string, m pcModule)) {
+func (c *setCheck) eachModule(f func(p *pack.Package, at string, m scan.Module)) {
 	for _, p := range c.packages {
 		entries, err := p.Layout()
 		if c.failed(err) {
@@ -95,7 +95,7 @@ func (c *setCheck) eachModule(f func(p *pack.Package, at string, m pcModule)) {
 		c.failed(p.Contents(c.ctx, modules, func(e pack.Entry, r io.Reader) error {
 			text, err := io.ReadAll(r)
 			if err == nil {
-				f(p, e.Path, readModule(string(text)))
+				f(p, e.Path, scan.ReadModule(string(text)))
 			}
 			return err
 		}))

@@ -8,6 +8,7 @@ import (
 	"ellwand.example/core/layout"
 	"ellwand.example/core/need"
 	"ellwand.example/core/pack"
+	"ellwand.example/core/scan"
 )
 
 var unitPath = expression(`^/(?:usr/)?lib/systemd/(?:system|user)/[^/]+\.(?:service|socket|timer|path|mount|target)$|^/usr/share/dbus-1/(?:system-)?services/[^/]+\.service$`)
@@ -34,7 +35,7 @@ func alsoUnit(example, name, lines string) string {
 }
 
 // eachUnit calls f for each unit with one of the endings.
-func (c *packageCheck) eachUnit(f func(p string, k keyFile), endings ...string) {
+func (c *packageCheck) eachUnit(f func(p string, k scan.Keys), endings ...string) {
 	for _, p := range sortedKeys(c.units) {
 		if !bus(p) && (len(endings) == 0 || slices.Contains(endings, path.Ext(p))) {
 			f(p, c.units[p])
@@ -56,12 +57,12 @@ func unitRules() []Rule {
 			Wrong:  unit("tide.service", "[Unit]\nDescription=Tide tables\n[Servce]\nExecStart=/usr/libexec/tide/serve"),
 			Right:  unit("tide.service", goodUnit),
 			pkg: func(c *packageCheck) {
-				c.eachUnit(func(p string, k keyFile) {
-					for _, n := range k.stray {
+				c.eachUnit(func(p string, k scan.Keys) {
+					for _, n := range k.Stray {
 						c.path(p, "line %d is no key with a value", n)
 					}
 					own := unitSections[path.Ext(p)]
-					for _, s := range k.sections {
+					for _, s := range k.Sections {
 						common := []string{"Unit", "Install", own}
 						if path.Ext(p) == ".socket" || path.Ext(p) == ".mount" {
 							common = append(common, "Service")
@@ -70,10 +71,10 @@ func unitRules() []Rule {
 							c.path(p, "there is no section [%s] in a unit of this kind", s)
 						}
 					}
-					kind, _ := k.get("Service", "Type")
-					_, start := k.get("Service", "ExecStart")
-					_, stop := k.get("Service", "ExecStop")
-					_, action := k.get("Unit", "SuccessAction")
+					kind, _ := k.Get("Service", "Type")
+					_, start := k.Get("Service", "ExecStart")
+					_, stop := k.Get("Service", "ExecStop")
+					_, action := k.Get("Unit", "SuccessAction")
 					template := strings.Contains(path.Base(p), "@.")
 					if path.Ext(p) == ".service" && !start && !action && !(kind == "oneshot" && stop) && !template {
 						c.path(p, "it has no ExecStart")
@@ -90,24 +91,24 @@ func unitRules() []Rule {
 			pkg: func(c *packageCheck) {
 				for _, p := range sortedKeys(c.units) {
 					k := c.units[p]
-					for _, l := range k.keys {
-						if !strings.HasPrefix(l.key, "Exec") || l.key == "ExecSearchPath" || l.key == "ExecPaths" {
+					for _, l := range k.Lines {
+						if !strings.HasPrefix(l.Key, "Exec") || l.Key == "ExecSearchPath" || l.Key == "ExecPaths" {
 							continue
 						}
-						value := strings.TrimLeft(l.value, "-@:+!|")
-						tolerated := strings.HasPrefix(l.value, "-")
+						value := strings.TrimLeft(l.Value, "-@:+!|")
+						tolerated := strings.HasPrefix(l.Value, "-")
 						word := firstWord(value)
 						if word == "" || tolerated || !path.IsAbs(word) && !bus(p) || word == "/bin/false" {
 							continue
 						}
 						if e, ok := pack.Find(c.Layout, word); ok {
 							if e.Type == layout.File && layout.ParseMode(e.Mode)&0o111 == 0 {
-								c.path(p, "%s starts %s, which is not executable", l.key, word)
+								c.path(p, "%s starts %s, which is not executable", l.Key, word)
 							}
 							continue
 						}
 						if !c.canRun(word) {
-							c.path(p, "%s starts %s, which neither the package nor the base has", l.key, word)
+							c.path(p, "%s starts %s, which neither the package nor the base has", l.Key, word)
 						}
 					}
 				}
@@ -120,10 +121,10 @@ func unitRules() []Rule {
 			Wrong:  unit("tide.service", strings.Replace(goodUnit, "[Service]", "[Service]\nUser=tide", 1)),
 			Right:  unit("tide.service", strings.Replace(goodUnit, "[Service]", "[Service]\nUser=tide", 1)) + "\n[package.tide.layout]\n\"/usr/share/licenses/tide/COPYING\" = { from = \"COPYING\" }\n\"/**\" = {}\n[package.tide.account.tide]\nhome = \"/var/lib/tide\"",
 			pkg: func(c *packageCheck) {
-				c.eachUnit(func(p string, k keyFile) {
-					dynamic, _ := k.get("Service", "DynamicUser")
+				c.eachUnit(func(p string, k scan.Keys) {
+					dynamic, _ := k.Get("Service", "DynamicUser")
 					for _, key := range []string{"User", "Group"} {
-						name, ok := k.get("Service", key)
+						name, ok := k.Get("Service", key)
 						if !ok || name == "" || dynamic == "yes" || dynamic == "true" || systemAccounts[name] || strings.ContainsAny(name, "%$") || strings.Trim(name, "0123456789") == "" {
 							continue
 						}
@@ -141,15 +142,15 @@ func unitRules() []Rule {
 			Wrong:  unit("tide.timer", "[Unit]\nDescription=Tide tables each day\n[Timer]\nOnCalendar=daily\n[Install]\nWantedBy=timers.target"),
 			Right:  alsoUnit(unit("tide.timer", "[Unit]\nDescription=Tide tables each day\n[Timer]\nOnCalendar=daily\n[Install]\nWantedBy=timers.target"), "tide.service", goodUnit),
 			pkg: func(c *packageCheck) {
-				c.eachUnit(func(p string, k keyFile) {
-					starts, ok := k.get("Timer", "Unit")
+				c.eachUnit(func(p string, k scan.Keys) {
+					starts, ok := k.Get("Timer", "Unit")
 					if !ok {
 						starts = strings.TrimSuffix(path.Base(p), ".timer") + ".service"
 					}
 					if !c.there(path.Join(path.Dir(p), starts)) && !c.meets(need.File, path.Join(path.Dir(p), starts)) {
 						c.path(p, "it starts %s, which is not there", starts)
 					}
-					if !slices.ContainsFunc(k.keys, func(l keyLine) bool { return l.section == "Timer" && strings.HasPrefix(l.key, "On") }) {
+					if !slices.ContainsFunc(k.Lines, func(l scan.KeyLine) bool { return l.Section == "Timer" && strings.HasPrefix(l.Key, "On") }) {
 						c.path(p, "it has no On… line, so it never runs out")
 					}
 				}, ".timer")
@@ -162,8 +163,8 @@ func unitRules() []Rule {
 			Wrong:  unit("tide.socket", "[Unit]\nDescription=Tide tables\n[Socket]\nListenStream=7777\n[Install]\nWantedBy=sockets.target"),
 			Right:  alsoUnit(unit("tide.socket", "[Unit]\nDescription=Tide tables\n[Socket]\nListenStream=7777\n[Install]\nWantedBy=sockets.target"), "tide.service", goodUnit),
 			pkg: func(c *packageCheck) {
-				c.eachUnit(func(p string, k keyFile) {
-					starts, ok := k.get("Socket", "Service")
+				c.eachUnit(func(p string, k scan.Keys) {
+					starts, ok := k.Get("Socket", "Service")
 					base := strings.TrimSuffix(path.Base(p), ".socket")
 					if !ok {
 						starts = base + ".service"
@@ -183,9 +184,9 @@ func unitRules() []Rule {
 			Right:  unit("tide.service", strings.Replace(goodUnit, "[Service]", "[Service]\nPIDFile=/run/tide.pid", 1)),
 			pkg: func(c *packageCheck) {
 				for _, p := range sortedKeys(c.units) {
-					for _, l := range c.units[p].keys {
-						if strings.Contains(l.value, "/var/run/") {
-							c.path(p, "line %d: %s has /var/run in it", l.line, l.key)
+					for _, l := range c.units[p].Lines {
+						if strings.Contains(l.Value, "/var/run/") {
+							c.path(p, "line %d: %s has /var/run in it", l.Line, l.Key)
 						}
 					}
 				}
@@ -198,10 +199,10 @@ func unitRules() []Rule {
 			Wrong:  unit("tide.service", "[Unit]\nDescription=Tide tables\n[Service]\nExecStart=/usr/libexec/tide/serve"),
 			Right:  unit("tide.service", goodUnit),
 			pkg: func(c *packageCheck) {
-				c.eachUnit(func(p string, k keyFile) {
+				c.eachUnit(func(p string, k scan.Keys) {
 					base := path.Base(p)
 					name := strings.TrimSuffix(base, path.Ext(base))
-					if k.has("Install") || strings.Contains(base, "@") || bus(p) {
+					if slices.Contains(k.Sections, "Install") || strings.Contains(base, "@") || bus(p) {
 						return
 					}
 					for _, other := range sortedKeys(c.units) {
@@ -228,8 +229,8 @@ func unitRules() []Rule {
 			Wrong:  unit("tide.service", strings.Replace(goodUnit, "[Unit]\nDescription=Tide tables\n", "[Unit]\n", 1)),
 			Right:  unit("tide.service", goodUnit),
 			pkg: func(c *packageCheck) {
-				c.eachUnit(func(p string, k keyFile) {
-					if v, _ := k.get("Unit", "Description"); v == "" {
+				c.eachUnit(func(p string, k scan.Keys) {
+					if v, _ := k.Get("Unit", "Description"); v == "" {
 						c.path(p, "it does not say what it is")
 					}
 				})
@@ -289,10 +290,10 @@ func unitRules() []Rule {
 var tmpType = expression(`^[fwdDeqQpLcbCxXrRzZtThHaA][-+!=~^$?]*$`)
 
 // joined is all that a unit says, to look for a name in.
-func joined(k keyFile) string {
+func joined(k scan.Keys) string {
 	var b strings.Builder
-	for _, l := range k.keys {
-		b.WriteString(l.value + "\n")
+	for _, l := range k.Lines {
+		b.WriteString(l.Value + "\n")
 	}
 	return b.String()
 }

@@ -20,54 +20,36 @@ type Service struct {
 
 var servicePath = regexp.MustCompile(`^/(?:usr/)?lib/systemd/(?:system|user)/[^/]+\.service$`)
 
-// sections reads a file of [sections] with keys and values, as desktop entries
-// and units are; a key may stand there several times.
-func sections(text string, visit func(section, key, value string)) {
-	section := ""
-	for line := range strings.SplitSeq(strings.ReplaceAll(text, "\\\n", " "), "\n") {
-		line = strings.TrimSpace(line)
-		switch {
-		case line == "" || line[0] == '#' || line[0] == ';':
-		case line[0] == '[' && strings.HasSuffix(line, "]"):
-			section = line[1 : len(line)-1]
-		default:
-			if key, value, ok := strings.Cut(line, "="); ok {
-				visit(section, strings.TrimSpace(key), strings.TrimSpace(value))
-			}
-		}
-	}
-}
-
 func readDesktop(text string) *Desktop {
 	d := &Desktop{}
-	sections(text, func(section, key, value string) {
+	for _, l := range ReadKeys(text).Lines {
 		switch {
-		case section != "Desktop Entry":
-		case key == "Name":
-			d.Name = value
-		case key == "Exec":
-			d.Exec = started(value)
+		case l.Section != "Desktop Entry":
+		case l.Key == "Name":
+			d.Name = l.Value
+		case l.Key == "Exec":
+			d.Exec = started(l.Value)
 		}
-	})
+	}
 	return d
 }
 
 func readService(text string) *Service {
 	s := &Service{}
-	sections(text, func(section, key, value string) {
+	for _, l := range ReadKeys(text).Lines {
 		switch {
-		case section != "Service":
-		case key == "User":
-			s.User = value
-		case key == "Group":
-			s.Group = value
-		case strings.HasPrefix(key, "Exec"):
+		case l.Section != "Service":
+		case l.Key == "User":
+			s.User = l.Value
+		case l.Key == "Group":
+			s.Group = l.Value
+		case strings.HasPrefix(l.Key, "Exec"):
 			// Signs before a command say how it is run.
-			if command := started(strings.TrimLeft(value, "-@:+!|")); command != "" {
+			if command := started(strings.TrimLeft(l.Value, "-@:+!|")); command != "" {
 				s.Exec = append(s.Exec, command)
 			}
 		}
-	})
+	}
 	return s
 }
 

@@ -2,6 +2,7 @@ package scan
 
 import (
 	"regexp"
+	"slices"
 	"strings"
 
 	"ellwand.example/core/need"
@@ -25,28 +26,45 @@ var (
 // maxExpansion bounds variables that grow by naming one another.
 const maxExpansion = 1 << 16
 
-// readPkgConfig reads a module's file: variables, and fields that use them.
-func readPkgConfig(name, text string) *PkgConfig {
-	p := &PkgConfig{Name: name}
-	vars := map[string]string{}
+// Module is what the file of a pkg-config module says: variables, and fields
+// by their names in small letters, both with what they refer to filled in.
+type Module struct {
+	Variables, Fields map[string]string
+	Undefined         []string // variables that are used and nowhere set before
+}
+
+// ReadModule reads the file of a pkg-config module.
+func ReadModule(text string) Module {
+	m := Module{Variables: map[string]string{"pcfiledir": "/usr/lib/pkgconfig", "pc_sysrootdir": "/", "pc_top_builddir": ""}, Fields: map[string]string{}}
 	expand := func(s string) string {
-		out := reference.ReplaceAllStringFunc(s, func(m string) string { return vars[m[2:len(m)-1]] })
+		out := reference.ReplaceAllStringFunc(s, func(ref string) string {
+			name := ref[2 : len(ref)-1]
+			value, ok := m.Variables[name]
+			if !ok && !slices.Contains(m.Undefined, name) {
+				m.Undefined = append(m.Undefined, name)
+			}
+			return value
+		})
 		return out[:min(len(out), maxExpansion)]
 	}
 	for line := range strings.SplitSeq(strings.ReplaceAll(text, "\\\n", " "), "\n") {
 		line, _, _ = strings.Cut(line, "#")
 		line = strings.TrimSpace(line)
-		if m := variable.FindStringSubmatch(line); m != nil {
-			vars[m[1]] = expand(m[2])
-		} else if m := field.FindStringSubmatch(line); m != nil {
-			switch strings.ToLower(m[1]) {
-			case "version":
-				p.Version = strings.TrimSpace(expand(m[2]))
-			case "requires", "requires.private":
-				p.require(expand(m[2]))
-			}
+		if v := variable.FindStringSubmatch(line); v != nil {
+			m.Variables[v[1]] = expand(v[2])
+		} else if f := field.FindStringSubmatch(line); f != nil {
+			m.Fields[strings.ToLower(f[1])] = strings.TrimSpace(expand(f[2]))
 		}
 	}
+	return m
+}
+
+// readPkgConfig reads what a module says of itself and of what it needs.
+func readPkgConfig(name, text string) *PkgConfig {
+	m := ReadModule(text)
+	p := &PkgConfig{Name: name, Version: m.Fields["version"]}
+	p.require(m.Fields["requires"])
+	p.require(m.Fields["requires.private"])
 	return p
 }
 

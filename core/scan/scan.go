@@ -174,6 +174,9 @@ func (c *Collection) Files() []File {
 // commandDirs are where a file that may be run is a command.
 var commandDirs = map[string]bool{"/usr/bin": true, "/usr/sbin": true, "/bin": true, "/sbin": true}
 
+// CommandDir tells whether commands are found in a directory.
+func CommandDir(dir string) bool { return commandDirs[dir] }
+
 // LibraryDir tells whether the dynamic linker looks into a directory on its
 // own: /usr/lib and its like, and one folder below for an architecture.
 func LibraryDir(dir string) bool {

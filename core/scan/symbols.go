@@ -5,6 +5,7 @@ import (
 	"io"
 	"regexp"
 	"slices"
+	"strings"
 
 	"ellwand.example/core/version"
 )
@@ -69,4 +70,10 @@ func Newest(symbols []string) []string {
 		series[i] = s + highest[s]
 	}
 	return series
+}
+
+// Stem is a library's name, or its soname, without its version.
+func Stem(name string) string {
+	name, _, _ = strings.Cut(name, ".so")
+	return strings.TrimRight(name, "0123456789.-")
 }
