@@ -102,10 +102,15 @@ type linted struct {
 	subjects []string
 	findings []lint.Finding
 	broken   document.Problems // of recipes that cannot be read
+	known    map[string]bool   // subjects
 }
 
 func (l *linted) add(subject string, findings []lint.Finding) {
-	if !slices.Contains(l.subjects, subject) {
+	if !l.known[subject] {
+		if l.known == nil {
+			l.known = map[string]bool{}
+		}
+		l.known[subject] = true
 		l.subjects = append(l.subjects, subject)
 	}
 	l.findings = append(l.findings, findings...)
