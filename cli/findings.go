@@ -250,7 +250,7 @@ func (a *app) showRule(r lint.Rule) {
 		w.Printf("\n")
 	}
 	w.Printf("To accept it on purpose, in the recipe:\n\n    [[waive]]\n    code    = %q\n    because = \"…\"\n\n", r.Code)
-	w.Printf("%s\n", w.Style(term.Faint, fmt.Sprintf("`ellwand explain %s --try DIR` lays both examples out, to try", r.Code)))
+	w.Printf("%s\n", w.Style(term.Faint, fmt.Sprintf("the examples are pieces of a recipe; `ellwand explain %s --try DIR` lays out the whole of them, to try", r.Code)))
 }
 
 func (a *app) listRules() error {
