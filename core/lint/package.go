@@ -41,6 +41,7 @@ type packageCheck struct {
 	licenses map[string]string    // licence texts
 	desktops map[string]scan.Keys // desktop entries
 	units    map[string]scan.Keys // units of the service manager
+	sysusers map[string]bool      // accounts that files of sysusers.d make
 }
 
 // symbols are names of dynamic symbols without versions: those that a file
@@ -157,7 +158,7 @@ func (c *packageCheck) look(ctx context.Context) error {
 	}
 	c.files, c.textual, c.imports, c.exports = map[string]scan.File{}, map[string]bool{}, map[string]symbols{}, map[string][]string{}
 	c.pages, c.licenses, c.desktops, c.units = map[string]bool{}, map[string]string{}, map[string]scan.Keys{}, map[string]scan.Keys{}
-	c.holds = map[string]int{}
+	c.holds, c.sysusers = map[string]int{}, map[string]bool{}
 	also := map[string][]pack.Entry{} // the other paths of a file's contents
 	for _, e := range c.Layout {
 		c.holds[path.Dir(e.Path)]++
@@ -285,6 +286,12 @@ func (c *fileCheck) gather() error {
 	case isUnit(c.Path):
 		if text, ok := c.text(); ok {
 			p.units[c.Path] = scan.ReadKeys(text)
+		}
+	case strings.HasPrefix(c.Path, sysusersDir):
+		if text, ok := c.text(); ok {
+			for _, name := range accountsIn(text) {
+				p.sysusers[name] = true
+			}
 		}
 	case manualOf(c.Path) != "" && !c.compressed():
 		if text, ok := c.text(); ok {

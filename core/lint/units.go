@@ -128,7 +128,7 @@ func unitRules() []Rule {
 						if !ok || name == "" || dynamic == "yes" || dynamic == "true" || systemAccounts[name] || strings.ContainsAny(name, "%$") || strings.Trim(name, "0123456789") == "" {
 							continue
 						}
-						if _, declared := c.Facts.Accounts[name]; !declared && !c.sysuser(name) {
+						if _, declared := c.Facts.Accounts[name]; !declared && !c.sysusers[name] {
 							c.path(p, "%s is %s", key, name)
 						}
 					}
@@ -298,5 +298,16 @@ func joined(k scan.Keys) string {
 	return b.String()
 }
 
-// sysuser tells whether a file of sysusers.d of the package makes an account.
-func (c *packageCheck) sysuser(string) bool { return c.under("/usr/lib/sysusers.d") }
+// sysusersDir is where files say which accounts are made at the next start.
+const sysusersDir = "/usr/lib/sysusers.d/"
+
+// accountsIn are the accounts and groups that a file of sysusers.d(5) makes.
+func accountsIn(text string) []string {
+	var out []string
+	for line := range strings.SplitSeq(text, "\n") {
+		if words := strings.Fields(line); len(words) > 1 && (strings.HasPrefix(words[0], "u") || words[0] == "g") {
+			out = append(out, words[1])
+		}
+	}
+	return out
+}
