@@ -1,7 +1,6 @@
 package pack
 
 import (
-	"bytes"
 	"context"
 	"encoding/binary"
 	"errors"
@@ -15,18 +14,8 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"ellwand.example/core/recipe"
+	"ellwand.example/core/seekable"
 )
-
-// The seek table is that of the Zstandard seekable format, version 0.1.0: a
-// skippable frame (RFC 8878, 3.1.2) with one entry for each frame before it.
-const (
-	skippableMagic = 0x184D2A5E
-	seekableMagic  = 0x8F92EAB1
-	footerSize     = 9
-)
-
-// frame is one compressed frame: its sizes in the file and decompressed.
-type frame struct{ packed, size uint32 }
 
 var levels = map[string]zstd.EncoderLevel{
 	recipe.Fast: zstd.SpeedFastest, "": zstd.SpeedDefault, recipe.Normal: zstd.SpeedDefault, recipe.Small: zstd.SpeedBetterCompression, recipe.Smallest: zstd.SpeedBestCompression,
@@ -199,7 +188,7 @@ func storedFrame(out, data []byte) []byte {
 }
 
 // close flushes and waits; the frames are complete after it.
-func (f *framer) close() ([]frame, error) {
+func (f *framer) close() ([]seekable.Frame, error) {
 	var err error
 	if len(f.cur) > 0 {
 		err = f.flush()
@@ -210,65 +199,30 @@ func (f *framer) close() ([]frame, error) {
 	if err := errors.Join(err, f.group.Wait()); err != nil {
 		return nil, err
 	}
-	frames := make([]frame, len(f.sizes))
+	frames := make([]seekable.Frame, len(f.sizes))
 	for i := range frames {
-		frames[i] = frame{f.packed[i], f.sizes[i]}
+		frames[i] = seekable.Frame{Packed: f.packed[i], Size: f.sizes[i]}
 	}
 	return frames, nil
 }
 
-// seekTable encodes the skippable frame that ends a package.
-func seekTable(frames []frame) []byte {
-	b := binary.LittleEndian.AppendUint32(nil, skippableMagic)
-	b = binary.LittleEndian.AppendUint32(b, uint32(8*len(frames)+footerSize))
-	for _, f := range frames {
-		b = binary.LittleEndian.AppendUint32(b, f.packed)
-		b = binary.LittleEndian.AppendUint32(b, f.size)
-	}
-	b = binary.LittleEndian.AppendUint32(b, uint32(len(frames)))
-	b = append(b, 0) // descriptor: no checksums, each frame has its own
-	return binary.LittleEndian.AppendUint32(b, seekableMagic)
-}
-
-// readSeekTable reads the table at the end of a file of the given size and
-// checks that the frames fill the file exactly.
-func readSeekTable(r io.ReaderAt, size int64) ([]frame, error) {
-	var footer [footerSize]byte
-	if size < footerSize+8 {
-		return nil, errors.New("the file is too short to be a package")
-	}
-	if _, err := r.ReadAt(footer[:], size-footerSize); err != nil {
-		return nil, err
-	}
-	if binary.LittleEndian.Uint32(footer[5:]) != seekableMagic {
+// readSeekTable reads the table at the end of a package of the given size, and
+// checks that its frames are of sizes that are read.
+func readSeekTable(r io.ReaderAt, size int64) ([]seekable.Frame, error) {
+	frames, err := seekable.Read(r, size, maxFrames)
+	if errors.Is(err, seekable.ErrNone) {
 		return nil, errors.New("it does not end in a seek table: it is cut short, or no package")
 	}
-	n := int64(binary.LittleEndian.Uint32(footer[:]))
-	length := 8*n + footerSize + 8
-	if n < 1 || n > maxFrames || length > size || footer[4] != 0 {
-		return nil, errors.New("its seek table is damaged")
-	}
-	table := make([]byte, length)
-	if _, err := r.ReadAt(table, size-length); err != nil {
-		return nil, err
-	}
-	frames := make([]frame, n)
-	sum := length
-	for i := range frames {
-		frames[i] = frame{binary.LittleEndian.Uint32(table[8+8*i:]), binary.LittleEndian.Uint32(table[12+8*i:])}
+	for i, f := range frames {
 		limit := uint32(maxFrame)
 		if i == 0 {
 			limit = maxMeta
 		}
-		if frames[i].size > limit || frames[i].packed > limit {
-			return nil, fmt.Errorf("frame %d claims %d bytes, and %d is the most that is read", i, frames[i].size, limit)
+		if f.Size > limit || f.Packed > limit {
+			return nil, fmt.Errorf("frame %d claims %d bytes, and %d is the most that is read", i, f.Size, limit)
 		}
-		sum += int64(frames[i].packed)
 	}
-	if !bytes.Equal(table, seekTable(frames)) || sum != size {
-		return nil, errors.New("its seek table does not fit the file: bytes are missing or were added")
-	}
-	return frames, nil
+	return frames, err
 }
 
 // decodeFrame decompresses one frame, which must be exactly what the table

@@ -28,6 +28,7 @@ import (
 	"ellwand.example/core/layout"
 	"ellwand.example/core/progress"
 	"ellwand.example/core/recipe"
+	"ellwand.example/core/seekable"
 )
 
 var when = time.Date(2031, 4, 2, 0, 0, 0, 0, time.UTC)
@@ -289,14 +290,14 @@ func forge(t testing.TB, lines []string, payload func(*tar.Writer), facts func(*
 	payload(tw)
 	tw.Close()
 	var all []byte
-	var frames []frame
+	var frames []seekable.Frame
 	for _, part := range [][]byte{heads[0], heads[1], body.Bytes()} {
 		packed := enc.EncodeAll(part, nil)
-		frames = append(frames, frame{uint32(len(packed)), uint32(len(part))})
+		frames = append(frames, seekable.Frame{Packed: uint32(len(packed)), Size: uint32(len(part))})
 		all = append(all, packed...)
 	}
 	path := filepath.Join(t.TempDir(), "forged.ell")
-	if err := os.WriteFile(path, append(all, seekTable(frames)...), 0o644); err != nil {
+	if err := os.WriteFile(path, append(all, seekable.Table(frames)...), 0o644); err != nil {
 		t.Fatal(err)
 	}
 	return path
@@ -352,17 +353,17 @@ func TestExpansion(t *testing.T) {
 	enc, _ := newEncoder(recipe.Normal)
 	bomb := enc.EncodeAll(make([]byte, maxFrame+1), nil)
 	for name, c := range map[string]struct {
-		frames []frame
+		frames []seekable.Frame
 		data   []byte
 		want   string
 	}{
-		"a frame above the limit": {[]frame{{uint32(len(bomb)), maxMeta + 1}}, bomb, "is the most that is read"},
-		"more than is claimed":    {[]frame{{uint32(len(bomb)), 100}}, bomb, "not what the seek table says"},
-		"a payload frame":         {[]frame{{uint32(len(bomb)), 100}, {0, 0}, {0, maxFrame + 1}}, bomb, "is the most that is read"},
+		"a frame above the limit": {[]seekable.Frame{{Packed: uint32(len(bomb)), Size: maxMeta + 1}}, bomb, "is the most that is read"},
+		"more than is claimed":    {[]seekable.Frame{{Packed: uint32(len(bomb)), Size: 100}}, bomb, "not what the seek table says"},
+		"a payload frame":         {[]seekable.Frame{{Packed: uint32(len(bomb)), Size: 100}, {}, {Size: maxFrame + 1}}, bomb, "is the most that is read"},
 		"no frames":               {nil, nil, "its seek table is damaged"},
-		"bytes between":           {[]frame{{3, 100}}, bomb, "does not fit the file"},
+		"bytes between":           {[]seekable.Frame{{Packed: 3, Size: 100}}, bomb, "does not fit the file"},
 	} {
-		data := append(bytes.Clone(c.data), seekTable(c.frames)...)
+		data := append(bytes.Clone(c.data), seekable.Table(c.frames)...)
 		_, err := OpenAt(name, bytes.NewReader(data), int64(len(data)))
 		if err == nil || !strings.Contains(err.Error(), c.want) {
 			t.Errorf("%s: %v, want %s", name, err, c.want)

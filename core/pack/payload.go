@@ -109,7 +109,7 @@ func (p *Package) some(ctx context.Context, files []Entry, d *delivery) error {
 	ends := make([]int64, len(p.frames)) // of frames, in the payload
 	var end int64
 	for i := metaFrameCount; i < len(p.frames); i++ {
-		end += int64(p.frames[i].size)
+		end += int64(p.frames[i].Size)
 		ends[i] = end
 	}
 	for _, e := range files {
@@ -120,7 +120,7 @@ func (p *Package) some(ctx context.Context, files []Entry, d *delivery) error {
 			continue
 		}
 		first, _ := slices.BinarySearch(ends[metaFrameCount:], e.At+1)
-		for i := first + metaFrameCount; i < len(p.frames) && ends[i]-int64(p.frames[i].size) < e.At+e.Size; i++ {
+		for i := first + metaFrameCount; i < len(p.frames) && ends[i]-int64(p.frames[i].Size) < e.At+e.Size; i++ {
 			wanted[i] = true
 		}
 	}
@@ -313,7 +313,7 @@ func (p *Package) payload(ctx context.Context, wanted []bool) *payloadReader {
 		var start int64
 		for i := metaFrameCount; i < len(p.frames); i++ {
 			at := start
-			start += int64(p.frames[i].size)
+			start += int64(p.frames[i].Size)
 			if wanted != nil && !wanted[i] {
 				continue
 			}

@@ -14,6 +14,7 @@ import (
 	"strings"
 	"sync"
 
+	"ellwand.example/core/seekable"
 	"github.com/klauspost/compress/zstd"
 )
 
@@ -41,7 +42,7 @@ type Package struct {
 
 	file   io.ReaderAt
 	close  func() error
-	frames []frame
+	frames []seekable.Frame
 	starts []int64 // where each frame begins in the file
 	metas  map[string][]byte
 }
@@ -89,7 +90,7 @@ func (p *Package) open() (err error) {
 	}
 	p.starts = make([]int64, len(p.frames))
 	for i := 1; i < len(p.frames); i++ {
-		p.starts[i] = p.starts[i-1] + int64(p.frames[i-1].packed)
+		p.starts[i] = p.starts[i-1] + int64(p.frames[i-1].Packed)
 	}
 	dec, err := newDecoder()
 	if err != nil {
@@ -109,11 +110,11 @@ func newDecoder() (*zstd.Decoder, error) {
 
 // frame reads and decompresses one frame.
 func (p *Package) frame(dec *zstd.Decoder, i int) ([]byte, error) {
-	packed := make([]byte, p.frames[i].packed)
+	packed := make([]byte, p.frames[i].Packed)
 	if _, err := p.file.ReadAt(packed, p.starts[i]); err != nil {
 		return nil, err
 	}
-	return decodeFrame(dec, packed, p.frames[i].size)
+	return decodeFrame(dec, packed, p.frames[i].Size)
 }
 
 // readMeta reads the first frame's files and checks them against one another.

@@ -20,6 +20,7 @@ import (
 	"ellwand.example/core/canonical"
 	"ellwand.example/core/layout"
 	"ellwand.example/core/progress"
+	"ellwand.example/core/seekable"
 )
 
 // Spec is what goes into a package beside its facts.
@@ -66,7 +67,7 @@ type Payload struct {
 	temp    string
 	file    *os.File
 	entries []Entry
-	frames  []frame
+	frames  []seekable.Frame
 }
 
 // Write makes a package in dir, under its own name, with the facts that are
@@ -134,11 +135,11 @@ func (p *Payload) Finish(facts Facts) (Written, error) {
 		return out, err
 	}
 	var before []byte
-	var frames []frame
+	var frames []seekable.Frame
 	for _, head := range heads {
 		start := len(before)
 		before = enc.EncodeAll(head, before)
-		frames = append(frames, frame{uint32(len(before) - start), uint32(len(head))})
+		frames = append(frames, seekable.Frame{Packed: uint32(len(before) - start), Size: uint32(len(head))})
 	}
 	file, err := renameio.NewPendingFile(out.Path, renameio.WithTempDir(p.temp), renameio.WithStaticPermissions(0o644))
 	if err != nil {
@@ -149,7 +150,7 @@ func (p *Payload) Finish(facts Facts) (Written, error) {
 	if err != nil {
 		return out, err
 	}
-	after := seekTable(append(frames, p.frames...))
+	after := seekable.Table(append(frames, p.frames...))
 	if _, err := file.Write(before); err != nil {
 		return out, err
 	}
@@ -176,7 +177,7 @@ func total(claims []layout.Claim) int64 {
 }
 
 // writePayload writes the entries of tree/ and returns their layout lines.
-func writePayload(ctx context.Context, w io.Writer, spec Spec, t progress.Task) ([]Entry, []frame, error) {
+func writePayload(ctx context.Context, w io.Writer, spec Spec, t progress.Task) ([]Entry, []seekable.Frame, error) {
 	f, err := newFramer(ctx, w, spec.Compression)
 	if err != nil {
 		return nil, nil, err

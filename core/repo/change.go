@@ -15,7 +15,6 @@ import (
 	"time"
 
 	"ellwand.example/core/canonical"
-	"ellwand.example/core/pack"
 	"ellwand.example/core/progress"
 	"ellwand.example/core/solve"
 	"golang.org/x/sync/errgroup"
@@ -127,7 +126,7 @@ func (r *Repository) attempt(ctx context.Context, channel, action string, terms 
 	}
 	defer func() {
 		for _, e := range tx.edits {
-			e.tables.Wait()
+			e.tables()
 		}
 	}()
 	if err := with(ctx, tx); err != nil {
@@ -198,35 +197,15 @@ func (tx *transaction) snapshot(ctx context.Context, digest string) (Snapshot, e
 	if s, ok := tx.snapshots[digest]; ok {
 		return s, nil
 	}
-	s, err := tx.repo.Snapshot(ctx, digest)
+	s, known := taken[Snapshot](&tx.repo.ahead, aheadSnapshot(digest))
+	var err error
+	if !known {
+		s, err = tx.repo.Snapshot(ctx, digest)
+	}
 	if err == nil {
 		tx.snapshots[digest] = s
 	}
 	return s, err
-}
-
-// shardContent is what one shard holds.
-type shardContent struct {
-	records []Record
-	paths   []PathRecord
-	sorted  bool
-	renewed map[string]bool // names that were edited
-}
-
-// sort puts lines in the order in which they are written.
-func (c *shardContent) sort() {
-	if c.sorted {
-		return
-	}
-	identities := map[string]string{} // by file: they are compared often
-	for _, r := range c.records {
-		identities[r.File] = r.Identity()
-	}
-	slices.SortFunc(c.records, func(a, b Record) int { return cmp.Compare(identities[a.File], identities[b.File]) })
-	slices.SortFunc(c.paths, func(a, b PathRecord) int {
-		return cmp.Or(cmp.Compare(a.Path, b.Path), cmp.Compare(a.Package, b.Package))
-	})
-	c.sorted = true
 }
 
 // edit is the change to one target of a channel.
@@ -240,125 +219,103 @@ type edit struct {
 	adopted     *Snapshot
 	adoptedFrom string
 
-	before, after map[string]*shardContent // the shards that differ or are edited
+	before, after map[string]*shardContent // the shards that differ or are edited, by their parts
+	stored        map[string]*storedShard  // those that are edited, as they were
 	files         []*candidate             // package files that are new to the channel
-	tables        *mapping                 // those that the cache has of the state to come
+	tables        func() map[string]table  // waits for those that the cache has of the state to come
 	came, went    []Record                 // by identity, once the editing is over
 	written       Snapshot                 // what came of it
 }
 
 // edit begins the change to a target.
 func (tx *transaction) edit(ctx context.Context, target string) (*edit, error) {
-	e := &edit{tx: tx, target: target, parent: tx.pointer.Channels[tx.channel][target], before: map[string]*shardContent{}, after: map[string]*shardContent{}}
+	e := &edit{tx: tx, target: target, parent: tx.pointer.Channels[tx.channel][target], before: map[string]*shardContent{}, after: map[string]*shardContent{}, stored: map[string]*storedShard{}}
 	tx.edits = append(tx.edits, e)
 	var err error
 	if e.parent != "" {
 		e.old, err = tx.snapshot(ctx, e.parent)
 	}
-	e.mapTables(e.old)
+	e.mapTables(e.parent, e.old)
 	return e, err
 }
 
 // mapTables begins to map the tables that the gate looks into, while shards are
 // read.
-func (e *edit) mapTables(s Snapshot) {
+func (e *edit) mapTables(digest string, s Snapshot) {
 	if e.tables != nil {
-		e.tables.Wait() // those of the state before, which is not edited after all
+		e.tables() // those of the state before, which is not edited after all
 	}
-	m := &mapping{}
-	m.Go(func() { m.tables = e.tx.repo.cachedTables(s) })
-	e.tables = m
-}
-
-// mapping is tables that are being mapped.
-type mapping struct {
-	sync.WaitGroup
-	tables map[string]table
-}
-
-// mostPrepared is for how many packages it is worth to read ahead: their shards
-// are all in memory at once.
-const mostPrepared = 8
-
-// Prepare reads ahead what a publish of a few packages into a folder is going to
-// edit, while the caller looks at them. It returns at once; errors are left to
-// the publish.
-func (r *Repository) Prepare(ctx context.Context, channel string, packages []pack.Facts) {
-	if _, folder := r.Storage.(Directory); !folder || len(packages) > mostPrepared {
-		return
-	}
-	go func() {
-		_, targets, err := r.targets(ctx, channel)
-		if err != nil {
-			return
+	e.tables = sync.OnceValue(func() map[string]table {
+		if tables, ok := taken[map[string]table](&e.tx.repo.ahead, aheadTables(digest)); ok {
+			return tables
 		}
-		for _, f := range packages {
-			digest := targets[f.Target]
-			if digest == "" {
-				continue
-			}
-			s, err := r.Snapshot(ctx, digest)
-			if err != nil {
-				return
-			}
-			key := shardOf(f.Name)
-			read := sync.OnceValues(func() (*shardContent, error) { return r.loadNow(ctx, s, key) })
-			if _, under := r.ahead.LoadOrStore(aheadKey(s, key), read); !under {
-				read()
-			}
-		}
-	}()
+		return e.tx.repo.cachedTables(s)
+	})
+	go e.tables()
 }
 
-// aheadKey names what a shard of a snapshot holds.
-func aheadKey(s Snapshot, key string) string { return s.Shards[key].SHA256 + s.Files[key].SHA256 }
-
-// load reads a shard of a snapshot, or takes what was read ahead.
-func (r *Repository) load(ctx context.Context, s Snapshot, key string) (*shardContent, error) {
-	if read, ok := r.ahead.LoadAndDelete(aheadKey(s, key)); ok {
-		if c, err := read.(func() (*shardContent, error))(); err == nil {
-			return c, nil
-		}
-	}
-	return r.loadNow(ctx, s, key)
-}
-
-// loadNow reads a shard of a snapshot; one that is not in it is empty.
-func (r *Repository) loadNow(ctx context.Context, s Snapshot, key string) (*shardContent, error) {
-	c := &shardContent{}
-	g, ctx := errgroup.WithContext(ctx)
-	if ref, ok := s.Shards[key]; ok {
-		g.Go(func() (err error) {
-			// They are written again as they are.
-			c.records, err = r.readShard(nil, true)(ctx, ref)
-			return err
-		})
-	}
-	if ref, ok := s.Files[key]; ok {
-		g.Go(func() (err error) {
-			c.paths, err = r.files(nil)(ctx, ref)
-			return err
-		})
-	}
-	return c, g.Wait()
-}
-
-// open reads a shard to edit.
-func (e *edit) open(ctx context.Context, key string) (*shardContent, error) {
+// open reads the part of a shard that a name is in, to edit it.
+func (e *edit) open(ctx context.Context, name string) (*shardContent, error) {
+	key := shardOf(name)
+	st := e.stored[key]
 	if e.after[key] == nil {
-		c, err := e.tx.repo.load(ctx, e.old, key)
-		if err != nil {
+		var err error
+		ok := false
+		if st, ok = taken[*storedShard](&e.tx.repo.ahead, aheadShard(e.old, key)); !ok {
+			if st, err = e.tx.repo.stored(ctx, e.old, key); err != nil {
+				return nil, err
+			}
+		}
+		parts := make([]bool, len(st.records))
+		e.stored[key], e.before[key], e.after[key] = st, &shardContent{parts: parts}, &shardContent{parts: parts}
+	}
+	c := e.after[key]
+	if _, part := placeOf(name, len(c.parts)); !c.parts[part] {
+		if err := e.openPart(key, part); err != nil {
 			return nil, err
 		}
-		e.before[key] = c
-		e.after[key] = &shardContent{records: slices.Clone(c.records), paths: slices.Clone(c.paths), renewed: map[string]bool{}}
+		// One of which most is edited is best had whole.
+		opened := 0
+		for _, there := range c.parts {
+			if there {
+				opened++
+			}
+		}
+		if 2*opened > len(c.parts) {
+			return c, e.openAll(key)
+		}
 	}
-	return e.after[key], nil
+	return c, nil
+}
+
+func (e *edit) openPart(key string, part int) error {
+	opened, err := e.stored[key].part(part)
+	if err != nil {
+		return err
+	}
+	for _, c := range []*shardContent{e.before[key], e.after[key]} {
+		c.records, c.paths = append(c.records, opened.records...), append(c.paths, opened.paths...)
+		c.parts[part], c.sorted = true, false
+	}
+	return nil
+}
+
+// openAll reads what is not yet read of a shard that is edited.
+func (e *edit) openAll(key string) error {
+	for part, opened := range e.after[key].parts {
+		if opened {
+			continue
+		}
+		if err := e.openPart(key, part); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // find looks for a package of a name.
 func (e *edit) find(ctx context.Context, name string, same func(Record) bool) (*Record, error) {
-	c, err := e.open(ctx, shardOf(name))
+	c, err := e.open(ctx, name)
 	if err != nil {
 		return nil, err
 	}
@@ -369,24 +326,18 @@ func (e *edit) find(ctx context.Context, name string, same func(Record) bool) (*
 }
 
 func (e *edit) add(ctx context.Context, r Record, paths []PathRecord) error {
-	c, err := e.open(ctx, shardOf(r.Name))
+	c, err := e.open(ctx, r.Name)
 	if err == nil {
 		c.records, c.paths = append(c.records, r), append(c.paths, paths...)
 		c.sorted = false
-		if c.renewed != nil {
-			c.renewed[r.Name] = true
-		}
 	}
 	return err
 }
 
 func (e *edit) remove(ctx context.Context, r Record) error {
-	c, err := e.open(ctx, shardOf(r.Name))
+	c, err := e.open(ctx, r.Name)
 	if err == nil {
 		identity := r.Identity()
-		if c.renewed != nil {
-			c.renewed[r.Name] = true
-		}
 		c.records = slices.DeleteFunc(c.records, func(o Record) bool { return o.Identity() == identity })
 		c.paths = slices.DeleteFunc(c.paths, func(p PathRecord) bool { return p.Package == identity })
 	}
@@ -400,7 +351,7 @@ func (e *edit) adopt(ctx context.Context, digest string) error {
 		return err
 	}
 	e.adopted, e.adoptedFrom = &s, digest
-	e.mapTables(s)
+	e.mapTables(digest, s)
 	for key := range union(e.old.Shards, s.Shards) {
 		if e.old.Shards[key] == s.Shards[key] {
 			continue
@@ -506,24 +457,20 @@ func (e *edit) write(ctx context.Context, v verdict, t progress.Task) (string, e
 }
 
 func (e *edit) writeShard(ctx context.Context, key string, next *Snapshot) error {
-	c := e.after[key]
+	before, after := e.before[key], e.after[key]
+	packages := e.old.Shards[key].Count + len(after.records) - len(before.records)
+	paths := e.old.Files[key].Count + len(after.paths) - len(before.paths)
 	delete(next.Shards, key)
 	delete(next.Files, key)
-	if len(c.records) == 0 {
+	if packages == 0 {
 		return nil
 	}
-	c.sort()
-	var shard, files Ref
-	g, ctx := errgroup.WithContext(ctx)
-	g.Go(func() (err error) {
-		shard, err = putLines(ctx, e.tx.repo, "shards/", c.records)
-		return err
-	})
-	g.Go(func() (err error) {
-		files, err = putLines(ctx, e.tx.repo, "files/", c.paths)
-		return err
-	})
-	err := g.Wait()
+	if partsOf(packages) != len(after.parts) {
+		if err := e.openAll(key); err != nil {
+			return err
+		}
+	}
+	shard, files, err := e.tx.repo.putShard(ctx, after, e.stored[key], packages, paths)
 	next.Shards[key], next.Files[key] = shard, files
 	return err
 }
@@ -534,50 +481,19 @@ func (e *edit) remember() {
 	if e.tx.repo.Cache == "" {
 		return
 	}
-	e.tables.Wait()
+	tables := e.tables()
 	for key, c := range e.after {
-		if len(c.records) > 0 {
-			old, known := e.tables.tables[key]
-			e.tx.repo.keepTable(e.written, key, c.table(old, known && e.adopted == nil))
+		old, known := tables[key]
+		switch {
+		case e.written.Shards[key].Count == 0:
+		case c.whole():
+			e.tx.repo.keepTable(e.written, key, tableOf(c))
+		case known:
+			// What the table has too much costs a look into the shard, and no more.
+			e.tx.repo.keepTable(e.written, key, old.with(tableOf(c)))
 		}
 		if e.old.Shards[key] != e.written.Shards[key] {
 			os.Remove(e.tx.repo.tableFile(e.old, key)) // another channel's gate makes it again
 		}
 	}
-}
-
-// apartNames is up to how many edited names of a shard are looked at apart from the
-// others.
-const apartNames = 16
-
-// table makes the table of a shard. Of one in which few names were edited, the
-// table before and what these have will do: what a table has too much costs a
-// look into the shard, and no more.
-func (c *shardContent) table(old table, known bool) table {
-	if !known || c.renewed == nil || len(c.renewed) > apartNames {
-		return tableOf(c)
-	}
-	t := tableOf(c.edited())
-	merge := func(a, b []uint32) []uint32 {
-		out := slices.Concat(a, b)
-		slices.Sort(out)
-		return slices.Compact(out)
-	}
-	return table{merge(old.provides, t.provides), merge(old.needs, t.needs), merge(old.bounded, t.bounded), merge(old.paths, t.paths)}
-}
-
-// edited is the part of a shard whose names were edited.
-func (c *shardContent) edited() *shardContent {
-	out := &shardContent{}
-	for _, r := range c.records {
-		if c.renewed[r.Name] {
-			out.records = append(out.records, r)
-		}
-	}
-	for _, p := range c.paths {
-		if c.renewed[nameOf(p.Package)] {
-			out.paths = append(out.paths, p)
-		}
-	}
-	return out
 }

@@ -58,7 +58,7 @@ func (r *Repository) Retire(ctx context.Context, channel string, words []string,
 				return err
 			}
 			for _, word := range words {
-				c, err := e.open(ctx, shardOf(nameOf(word)))
+				c, err := e.open(ctx, nameOf(word))
 				if err != nil {
 					return err
 				}
@@ -147,7 +147,12 @@ func (e *edit) take(ctx context.Context, digest string, words []string, found ma
 	}
 	e.adoptedFrom = digest
 	for _, word := range words {
-		c, err := e.tx.repo.load(ctx, s, shardOf(nameOf(word)))
+		st, err := e.tx.repo.stored(ctx, s, shardOf(nameOf(word)))
+		if err != nil {
+			return err
+		}
+		_, part := placeOf(nameOf(word), len(st.records))
+		c, err := st.part(part)
 		if err != nil {
 			return err
 		}
@@ -214,12 +219,12 @@ func (r *Repository) Rewind(ctx context.Context, channel, word string, sink prog
 			}
 			if states[target] == "" { // it was not there then
 				e.adopted = &Snapshot{Shards: map[string]Ref{}, Files: map[string]Ref{}}
-				e.mapTables(*e.adopted)
+				e.mapTables("", *e.adopted)
 				for key := range e.old.Shards {
 					if e.before[key], err = r.load(ctx, e.old, key); err != nil {
 						return err
 					}
-					e.after[key] = &shardContent{}
+					e.after[key] = emptyShard()
 				}
 				continue
 			}

@@ -13,21 +13,14 @@
 package repo
 
 import (
-	"bytes"
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
 	"fmt"
 	"path"
 	"regexp"
-	"runtime"
 	"strings"
-	"sync"
 	"time"
-	"unicode/utf8"
-	"unsafe"
-
-	"github.com/klauspost/compress/zstd"
 
 	"ellwand.example/core/canonical"
 	"ellwand.example/core/need"
@@ -175,39 +168,6 @@ type PathRecord struct {
 	Package string `json:"package"` // its identity
 }
 
-// The parts of a line around package and path, in canonical JSON.
-const (
-	pathBegin  = `{"package":"`
-	pathMiddle = `","path":"`
-	pathEnd    = "\"}\n"
-)
-
-// parse reads a line that has nothing escaped in it, as nearly all are: it
-// takes a tenth of the time. The strings share the memory of the line.
-func (p *PathRecord) parse(line []byte) bool {
-	rest, ok := bytes.CutPrefix(line, []byte(pathBegin))
-	name, rest, ok2 := bytes.Cut(rest, []byte(pathMiddle))
-	text, ok3 := bytes.CutSuffix(rest, []byte(pathEnd))
-	if !ok || !ok2 || !ok3 || bytes.ContainsAny(line, `\`) || bytes.IndexByte(text, '"') >= 0 || bytes.IndexByte(name, '"') >= 0 || !utf8.Valid(line) ||
-		bytes.ContainsFunc(line[:len(line)-1], func(c rune) bool { return c < ' ' }) {
-		return false
-	}
-	p.Package, p.Path = unsafe.String(unsafe.SliceData(name), len(name)), unsafe.String(unsafe.SliceData(text), len(text))
-	return true
-}
-
-// plain tells whether nothing in the line would have to be escaped.
-func (p *PathRecord) plain() bool {
-	for _, text := range []string{p.Package, p.Path} {
-		for i := range len(text) {
-			if c := text[i]; c < ' ' || c == '"' || c == '\\' || c >= utf8.RuneSelf {
-				return false
-			}
-		}
-	}
-	return true
-}
-
 var (
 	digest   = regexp.MustCompile(`^[0-9a-f]{64}$`)
 	channel  = regexp.MustCompile(`^[a-z0-9][a-z0-9._-]{0,63}$`)
@@ -226,98 +186,7 @@ func (e *DamagedError) Error() string {
 
 func (e *DamagedError) Unwrap() error { return e.Err }
 
-// shardOf is the shard that a package's name falls in.
-func shardOf(name string) string {
-	sum := sha256.Sum256([]byte(name))
-	return hex.EncodeToString(sum[:1])
-}
-
 func digestOf(data []byte) string {
 	sum := sha256.Sum256(data)
 	return hex.EncodeToString(sum[:])
-}
-
-// encodeLines writes values as canonical JSON, a line each, compressed.
-func encodeLines[T any](items []T) ([]byte, error) {
-	var b bytes.Buffer
-	for i := range items {
-		switch item := any(&items[i]).(type) {
-		case *Record:
-			if item.line != nil {
-				b.Write(item.line)
-				continue
-			}
-		case *PathRecord:
-			if item.plain() {
-				for _, part := range []string{pathBegin, item.Package, pathMiddle, item.Path, pathEnd} {
-					b.WriteString(part)
-				}
-				continue
-			}
-		}
-		line, err := canonical.Marshal(items[i])
-		if err != nil {
-			return nil, err
-		}
-		b.Write(line)
-		b.WriteByte('\n')
-	}
-	enc, err := encoder()
-	if err != nil {
-		return nil, err
-	}
-	return enc.EncodeAll(b.Bytes(), nil), nil
-}
-
-// encoder is shared, like decoder.
-var encoder = sync.OnceValues(func() (*zstd.Encoder, error) {
-	return zstd.NewWriter(nil, zstd.WithEncoderConcurrency(runtime.GOMAXPROCS(0)), zstd.WithEncoderCRC(true), zstd.WithLowerEncoderMem(true))
-})
-
-// decoder is shared: it has no state of its own between frames.
-var decoder = sync.OnceValues(func() (*zstd.Decoder, error) {
-	return zstd.NewReader(nil, zstd.WithDecoderConcurrency(runtime.GOMAXPROCS(0)), zstd.WithDecoderLowmem(true), zstd.WithDecoderMaxMemory(maxShard))
-})
-
-// decodeLines reads JSON lines, of which there must be count; of those that
-// keep refuses only their number counts. A keep of nil keeps all. With whole
-// set, records hold on to their lines.
-func decodeLines[T any](data []byte, count int, keep func(line []byte) bool, whole bool) ([]T, error) {
-	dec, err := decoder()
-	if err != nil {
-		return nil, err
-	}
-	lines, err := dec.DecodeAll(data, nil)
-	if err != nil {
-		return nil, err
-	}
-	found := bytes.Count(lines, []byte("\n"))
-	if len(lines) > 0 && lines[len(lines)-1] != '\n' || found != count {
-		return nil, fmt.Errorf("it does not hold the %d lines that the snapshot says", count)
-	}
-	var items []T
-	if keep == nil {
-		items = make([]T, 0, count)
-	}
-	for line := range bytes.Lines(lines) {
-		if keep != nil && !keep(line) {
-			continue
-		}
-		var item T
-		if p, ok := any(&item).(*PathRecord); ok && p.parse(line) {
-			if keep != nil { // a few lines are not to hold on to all of them
-				p.Package, p.Path = strings.Clone(p.Package), strings.Clone(p.Path)
-			}
-			items = append(items, item)
-			continue
-		}
-		if err := json.Unmarshal(line, &item); err != nil {
-			return nil, err
-		}
-		if r, ok := any(&item).(*Record); ok && whole {
-			r.line = line
-		}
-		items = append(items, item)
-	}
-	return items, nil
 }

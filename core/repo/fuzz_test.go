@@ -32,7 +32,7 @@ func FuzzPathRecord(f *testing.F) {
 			return
 		}
 		// What is written is read as the same again.
-		data, err := encodeLines([]PathRecord{slow})
+		data, err := compressed([]PathRecord{slow})
 		if err != nil {
 			return // no text that JSON can have
 		}

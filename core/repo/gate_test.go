@@ -285,10 +285,16 @@ func TestAudit(t *testing.T) {
 	}
 }
 
-// neighbour is a name that falls in the same shard as another one.
-func neighbour(name string, not ...string) string {
+// neighbour is a name that falls in the same shard as others, and in another
+// part of it where there are four.
+func neighbour(names ...string) string {
 	for i := 0; ; i++ {
-		if other := fmt.Sprintf("n%d", i); shardOf(other) == shardOf(name) && !slices.Contains(not, other) {
+		other := fmt.Sprintf("n%d", i)
+		shard, part := placeOf(other, 4)
+		if !slices.ContainsFunc(names, func(name string) bool {
+			s, p := placeOf(name, 4)
+			return s != shard || p == part
+		}) {
 			return other
 		}
 	}
@@ -300,6 +306,11 @@ func TestGateWithinShard(t *testing.T) {
 	library := "libtide"
 	user := neighbour(library)
 	newcomer := neighbour(library, user)
+	var words []string
+	for _, name := range crowd(library, 120) {
+		words = append(words, name+" 1-1")
+	}
+	many := samples(t, words...)
 	for _, c := range []struct{ title, comes, want string }{
 		{"a need that a neighbour meets", newcomer + " 1-1; needs soname/libtide.so.1", ""},
 		{"a need that it does not meet", newcomer + " 1-1; needs soname/libtide.so.2", UnmetNeed},
@@ -307,8 +318,12 @@ func TestGateWithinShard(t *testing.T) {
 		{"a path that a neighbour has", newcomer + " 1-1; has /usr/share/" + user, SharedPath},
 		{"nothing of that", newcomer + " 1-1", ""},
 	} {
-		for _, warm := range []bool{false, true} {
+		for i := range 4 {
+			warm, crowded := i&1 > 0, i&2 > 0
 			r := &Repository{Storage: Directory{filepath.Join(t.TempDir(), "r")}, Cache: t.TempDir()}
+			if crowded { // so many that the shard is in parts
+				publish(t, r, "testing", many...)
+			}
 			publish(t, r, "testing", samples(t, library+" 1-1; provides soname/libtide.so.1", user+" 1-1; needs soname/libtide.so.1")...)
 			if !warm {
 				r.Cache = t.TempDir()
@@ -324,7 +339,7 @@ func TestGateWithinShard(t *testing.T) {
 				t.Fatal(err)
 			}
 			if got != c.want {
-				t.Errorf("%s, with a cache %v: %q, not %q", c.title, warm, got, c.want)
+				t.Errorf("%s, with a cache %v, crowded %v: %q, not %q", c.title, warm, crowded, got, c.want)
 			}
 		}
 	}

@@ -447,10 +447,10 @@ func (tx *transaction) reindex(ctx context.Context, candidates []*candidate, out
 			return err
 		}
 		for key := range e.old.Shards {
-			if _, err := e.open(ctx, key); err != nil {
+			if e.before[key], err = tx.repo.load(ctx, e.old, key); err != nil {
 				return err
 			}
-			e.after[key] = &shardContent{}
+			e.stored[key], e.after[key] = &storedShard{}, emptyShard()
 		}
 		for _, c := range candidates {
 			if c.target != target {

@@ -33,13 +33,14 @@ type lookup struct {
 	// The shards that are another thing than in the snapshot, by what is in
 	// them. Needs and provides are by kind and name.
 	provides, needs, bounded map[string][]Record
-	edited                   []ownedPaths
-	apart                    []apart
+	edited                   map[string]*shardContent
+	owned                    []ownedPaths
 	twice                    map[uint64]bool // hashes of paths that are in them more than once
 
 	snapshot Snapshot
 	tables   map[string]table
-	found    map[string][]Record // what the shards were read for → what was there
+	found    map[string][]Record   // what the shards were read for → what was there
+	shards   map[string]ownedPaths // those that were read for a path
 }
 
 // table is what one shard has, in four lists of sorted hashes.
@@ -60,13 +61,15 @@ func hashOf(text string) uint32 {
 	return uint32(h>>32) ^ uint32(h)
 }
 
+// lookup looks into a snapshot, but for the shards, or parts of them, that were
+// edited. Tables that the cache does not have are made, and added to cached.
 func (r *Repository) lookup(ctx context.Context, s Snapshot, cached map[string]table, edited map[string]*shardContent) (*lookup, error) {
-	l := &lookup{repo: r, snapshot: s, tables: map[string]table{}, found: map[string][]Record{},
+	l := &lookup{repo: r, snapshot: s, tables: map[string]table{}, found: map[string][]Record{}, shards: map[string]ownedPaths{}, edited: edited,
 		provides: map[string][]Record{}, needs: map[string][]Record{}, bounded: map[string][]Record{}}
 	var taking sync.WaitGroup
 	taking.Go(func() {
-		for key, c := range edited {
-			l.take(c, cached[key], c.renewed != nil && len(c.renewed) <= apartNames && cached[key].provides != nil)
+		for _, c := range edited {
+			l.take(c)
 		}
 		l.repeated()
 	})
@@ -77,20 +80,21 @@ func (r *Repository) lookup(ctx context.Context, s Snapshot, cached map[string]t
 	g, ctx := errgroup.WithContext(ctx)
 	g.SetLimit(runtime.GOMAXPROCS(0))
 	for key := range s.Shards {
-		if edited[key] != nil {
+		if c := edited[key]; c != nil && c.whole() {
 			continue
 		}
-		if t, ok := cached[key]; ok {
-			mu.Lock()
-			l.tables[key] = t
-			mu.Unlock()
+		mu.Lock()
+		t, ok := cached[key]
+		l.tables[key] = t
+		mu.Unlock()
+		if ok {
 			continue
 		}
 		g.Go(func() error {
 			t, err := r.makeTable(ctx, s, key)
 			mu.Lock()
 			defer mu.Unlock()
-			l.tables[key] = t
+			l.tables[key], cached[key] = t, t
 			return err
 		})
 	}
@@ -120,7 +124,12 @@ func (r *Repository) makeTable(ctx context.Context, s Snapshot, key string) (tab
 }
 
 func (r *Repository) tableFile(s Snapshot, key string) string {
-	return filepath.Join(r.Cache, "tables", digestOf([]byte(s.Shards[key].SHA256+s.Files[key].SHA256)))
+	return filepath.Join(r.Cache, "tables", tableName(s, key))
+}
+
+// tableName names what a shard of a snapshot holds.
+func tableName(s Snapshot, key string) string {
+	return digestOf([]byte(s.Shards[key].SHA256 + s.Files[key].SHA256))
 }
 
 // tableMagic begins a file with a table; what is in another format is made
@@ -192,16 +201,8 @@ func each(current map[string]Record, provides, needs, bounded func(key string, r
 	}
 }
 
-// apart is an edited shard of which the table before is known: what the names
-// that were edited have is in the maps of the lookup, and of the others the
-// table tells whether they may have something.
-type apart struct {
-	before table
-	others map[string]Record
-}
-
-// take adds an edited shard; with split set, as two parts.
-func (l *lookup) take(c *shardContent, before table, split bool) {
+// take adds what was edited.
+func (l *lookup) take(c *shardContent) {
 	into := func(m map[string][]Record) func(string, Record) {
 		return func(key string, r Record) {
 			if list := m[key]; len(list) == 0 || list[len(list)-1].Name != r.Name {
@@ -211,29 +212,21 @@ func (l *lookup) take(c *shardContent, before table, split bool) {
 	}
 	current := newest(c.records)
 	c.sort()
-	l.edited = append(l.edited, ownedPaths{current, c.paths})
-	if !split {
-		each(current, into(l.provides), into(l.needs), into(l.bounded))
-		return
-	}
-	edited := map[string]Record{}
-	others := map[string]Record{}
-	for name, r := range current {
-		if c.renewed[name] {
-			edited[name] = r
-		} else {
-			others[name] = r
-		}
-	}
-	each(edited, into(l.provides), into(l.needs), into(l.bounded))
-	l.apart = append(l.apart, apart{before, others})
+	l.owned = append(l.owned, ownedPaths{current, c.paths})
+	each(current, into(l.provides), into(l.needs), into(l.bounded))
+}
+
+// stale tells whether a package that was read is of a part that was edited.
+func (l *lookup) stale(shard string) func(Record) bool {
+	c := l.edited[shard]
+	return func(r Record) bool { return c != nil && c.covers(r.Name) }
 }
 
 // repeated finds paths that edited shards have more than once: of the others
 // nobody has to look who owns them too.
 func (l *lookup) repeated() {
 	var hashes []uint64
-	for _, o := range l.edited {
+	for _, o := range l.owned {
 		for _, p := range o.paths {
 			hashes = append(hashes, wideHash(p.Path))
 		}
@@ -262,6 +255,16 @@ func (o ownedPaths) owners(path string) (out []Record) {
 		}
 	}
 	return out
+}
+
+// with is the table of what two tables are of.
+func (t table) with(other table) table {
+	merge := func(a, b []uint32) []uint32 {
+		out := slices.Concat(a, b)
+		slices.Sort(out)
+		return slices.Compact(out)
+	}
+	return table{merge(t.provides, other.provides), merge(t.needs, other.needs), merge(t.bounded, other.bounded), merge(t.paths, other.paths)}
 }
 
 func tableOf(c *shardContent) table {
@@ -304,11 +307,6 @@ func newest(records []Record) map[string]Record {
 func (l *lookup) read(ctx context.Context, text, key string, edited map[string][]Record, list func(table) []uint32) ([]Record, error) {
 	out := slices.Clone(edited[key])
 	hash := hashOf(key)
-	for _, a := range l.apart {
-		if _, ok := slices.BinarySearch(list(a.before), hash); ok {
-			out = slices.AppendSeq(out, maps.Values(a.others))
-		}
-	}
 	for shard, t := range l.tables {
 		if _, ok := slices.BinarySearch(list(t), hash); !ok {
 			continue
@@ -365,7 +363,7 @@ func (l *lookup) readShard(ctx context.Context, shard, text string) ([]Record, e
 		}
 		all = append(all, r)
 	}
-	return slices.Collect(maps.Values(newest(all))), nil
+	return slices.Collect(maps.Values(newest(slices.DeleteFunc(all, l.stale(shard))))), nil
 }
 
 // offering lists the newest packages that meet a need.
@@ -399,7 +397,7 @@ func (l *lookup) needing(ctx context.Context, kind, name string, bounded bool) (
 func (l *lookup) owners(ctx context.Context, path string) ([]Record, error) {
 	var out []Record
 	if l.twice[wideHash(path)] {
-		for _, o := range l.edited {
+		for _, o := range l.owned {
 			out = append(out, o.owners(path)...)
 		}
 	}
@@ -408,11 +406,17 @@ func (l *lookup) owners(ctx context.Context, path string) ([]Record, error) {
 		if _, ok := slices.BinarySearch(t.paths, hash); !ok {
 			continue
 		}
-		c, err := l.repo.load(ctx, l.snapshot, shard)
-		if err != nil {
-			return nil, err
+		there, known := l.shards[shard]
+		if !known {
+			c, err := l.repo.load(ctx, l.snapshot, shard)
+			if err != nil {
+				return nil, err
+			}
+			c.sort() // it may be in parts
+			there = ownedPaths{newest(c.records), c.paths}
+			l.shards[shard] = there
 		}
-		out = append(out, ownedPaths{newest(c.records), c.paths}.owners(path)...)
+		out = append(out, slices.DeleteFunc(there.owners(path), l.stale(shard))...)
 	}
 	return out, nil
 }

@@ -256,15 +256,6 @@ func mentions(text string) func(line []byte) bool {
 	return func(line []byte) bool { return bytes.Contains(line, []byte(text)) }
 }
 
-func putLines[T any](ctx context.Context, r *Repository, dir string, items []T) (Ref, error) {
-	data, err := encodeLines(items)
-	if err != nil {
-		return Ref{}, err
-	}
-	ref := Ref{len(items), digestOf(data)}
-	return ref, r.Storage.Put(ctx, dir+ref.SHA256+".jsonl.zst", bytes.NewReader(data))
-}
-
 // storePackage copies a package file, and makes sure that what arrives is what
 // was examined.
 func (r *Repository) storePackage(ctx context.Context, c *candidate) error {

@@ -15,7 +15,6 @@ import (
 	"slices"
 	"strconv"
 	"strings"
-	"sync"
 	"sync/atomic"
 	"time"
 	"unicode/utf8"
@@ -37,7 +36,7 @@ type Repository struct {
 	Offline bool
 
 	serial atomic.Int64 // of the pointer that was last read
-	ahead  sync.Map     // what Prepare reads: by aheadKey, a function that returns it
+	ahead  ahead
 }
 
 // Open returns the repository in a folder, which need not exist yet.
@@ -161,18 +160,13 @@ func (r *Repository) Snapshot(ctx context.Context, sha256 string) (Snapshot, err
 // shard reads the packages of one shard; of those whose lines keep refuses
 // nothing is decoded. A keep of nil keeps all.
 func (r *Repository) shard(keep func(line []byte) bool) func(context.Context, Ref) ([]Record, error) {
-	return r.readShard(keep, false)
-}
-
-// readShard is shard; with whole set, records hold on to their lines.
-func (r *Repository) readShard(keep func(line []byte) bool, whole bool) func(context.Context, Ref) ([]Record, error) {
 	return func(ctx context.Context, ref Ref) ([]Record, error) {
-		name := "shards/" + ref.SHA256 + ".jsonl.zst"
+		name := shardFile(ref)
 		data, err := r.content(ctx, name, ref.SHA256)
 		if err != nil {
 			return nil, err
 		}
-		records, err := decodeLines[Record](data, ref.Count, keep, whole)
+		records, err := decodeLines[Record](data, ref.Count, keep, false)
 		if err != nil {
 			return nil, &DamagedError{name, err}
 		}
@@ -188,7 +182,7 @@ func (r *Repository) readShard(keep func(line []byte) bool, whole bool) func(con
 // files reads the paths of one shard, in the same way.
 func (r *Repository) files(keep func(line []byte) bool) func(context.Context, Ref) ([]PathRecord, error) {
 	return func(ctx context.Context, ref Ref) ([]PathRecord, error) {
-		name := "files/" + ref.SHA256 + ".jsonl.zst"
+		name := filesFile(ref)
 		data, err := r.content(ctx, name, ref.SHA256)
 		if err != nil {
 			return nil, err
