@@ -353,14 +353,14 @@ func (a *auditor) paths(ctx context.Context, s Snapshot) error {
 		g.SetLimit(runtime.GOMAXPROCS(0))
 		for i, key := range keys {
 			g.Go(func() error {
-				unusual, err := a.repo.files(func(line []byte) bool {
+				unusual, err := a.repo.files(where(func(line []byte) bool {
 					var p PathRecord
 					if !p.parse(line) {
 						return true
 					}
 					each(i, p)
 					return false
-				})(ctx, s.Files[key])
+				}))(ctx, s.Files[key])
 				for _, p := range unusual { // with something escaped in them
 					each(i, p)
 				}

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"encoding/json"
 	"fmt"
+	"iter"
 	"runtime"
 	"strings"
 	"sync"
@@ -89,10 +90,10 @@ var decoder = sync.OnceValues(func() (*zstd.Decoder, error) {
 // uncounted is the count of lines that is not known.
 const uncounted = -1
 
-// decodeLines reads compressed JSON lines, of which there must be count; of
-// those that keep refuses only their number counts. A keep of nil keeps all.
-// With whole set, records hold on to their lines.
-func decodeLines[T any](data []byte, count int, keep func(line []byte) bool, whole bool) ([]T, error) {
+// decodeLines reads compressed JSON lines, of which there must be count. Those
+// that pick does not yield are only counted; a pick of nil takes all. With whole
+// set, records hold on to their lines.
+func decodeLines[T any](data []byte, count int, pick picker, whole bool) ([]T, error) {
 	dec, err := decoder()
 	if err != nil {
 		return nil, err
@@ -106,16 +107,15 @@ func decodeLines[T any](data []byte, count int, keep func(line []byte) bool, who
 		return nil, fmt.Errorf("it does not hold the %d lines that the snapshot says", count)
 	}
 	var items []T
-	if keep == nil {
+	if pick == nil {
+		pick = bytes.Lines
 		items = make([]T, 0, found)
 	}
-	for line := range bytes.Lines(text) {
-		if keep != nil && !keep(line) {
-			continue
-		}
+	few := items == nil
+	for line := range pick(text) {
 		var item T
 		if p, ok := any(&item).(*PathRecord); ok && p.parse(line) {
-			if keep != nil { // a few lines are not to hold on to all of them
+			if few { // these are not to hold on to all lines
 				p.Package, p.Path = strings.Clone(p.Package), strings.Clone(p.Path)
 			}
 			items = append(items, item)
@@ -130,4 +130,152 @@ func decodeLines[T any](data []byte, count int, keep func(line []byte) bool, who
 		items = append(items, item)
 	}
 	return items, nil
+}
+
+// picker yields some lines of a text, each with its end.
+type picker func(text []byte) iter.Seq[[]byte]
+
+// where picks the lines that a function keeps.
+func where(keep func(line []byte) bool) picker {
+	return func(text []byte) iter.Seq[[]byte] {
+		return func(yield func([]byte) bool) {
+			for line := range bytes.Lines(text) {
+				if keep(line) && !yield(line) {
+					return
+				}
+			}
+		}
+	}
+}
+
+// mentions picks the lines that have a text in them.
+func mentions(text string) picker {
+	return where(func(line []byte) bool { return bytes.Contains(line, []byte(text)) })
+}
+
+// ofNamesWith picks all lines of the packages of which one line has a text in
+// it. The lines of a name are together, as they are sorted by identity.
+func ofNamesWith(word string) picker {
+	return func(text []byte) iter.Seq[[]byte] {
+		return func(yield func([]byte) bool) {
+			var group [][]byte
+			name, has := "", false
+			flush := func() bool {
+				if has {
+					for _, line := range group {
+						if !yield(line) {
+							return false
+						}
+					}
+				}
+				group, has = group[:0], false
+				return true
+			}
+			for line := range bytes.Lines(text) {
+				if now := nameIn(line); now != name {
+					if !flush() {
+						return
+					}
+					name = now
+				}
+				group = append(group, line)
+				has = has || bytes.Contains(line, []byte(word))
+			}
+			flush()
+		}
+	}
+}
+
+// spelling finds a word of small ASCII letters in either case. It looks for the
+// letter of the word that is the rarest in names and paths, so that most of a
+// text is passed over at the speed of memory.
+type spelling struct {
+	word         string
+	at           int // of that letter
+	small, large byte
+}
+
+// byRarity are characters of names and paths, the rarest first; all others are
+// rarer still.
+const byRarity = "zqjxvkwy9876543_bf2h10gpmudclrnasoit.e-/"
+
+func spellingOf(word string) spelling {
+	s := spelling{word: word}
+	for i := range len(word) {
+		if strings.IndexByte(byRarity, word[i]) < strings.IndexByte(byRarity, word[s.at]) {
+			s.at = i
+		}
+	}
+	s.small, s.large = word[s.at], word[s.at]
+	if 'a' <= s.small && s.small <= 'z' {
+		s.large -= 'a' - 'A'
+	}
+	return s
+}
+
+// index is where the word first is in a text, or -1.
+func (s spelling) index(text []byte) int {
+	next := func(c byte, from int) int {
+		if i := bytes.IndexByte(text[from:], c); i >= 0 {
+			return from + i
+		}
+		return len(text)
+	}
+	if len(s.word) > len(text) {
+		return -1
+	}
+	small, large := next(s.small, s.at), len(text)
+	if s.large != s.small {
+		large = next(s.large, s.at)
+	}
+	for {
+		i := min(small, large)
+		start := i - s.at
+		if start+len(s.word) > len(text) {
+			return -1
+		}
+		if s.begins(text[start:]) {
+			return start
+		}
+		if i == small {
+			small = next(s.small, i+1)
+		} else {
+			large = next(s.large, i+1)
+		}
+	}
+}
+
+// begins tells whether a text that is long enough begins with the word.
+func (s spelling) begins(text []byte) bool {
+	for i := range len(s.word) {
+		c := text[i]
+		if 'A' <= c && c <= 'Z' {
+			c += 'a' - 'A'
+		}
+		if c != s.word[i] {
+			return false
+		}
+	}
+	return true
+}
+
+// pick is a picker of the lines that have the word.
+func (s spelling) pick(text []byte) iter.Seq[[]byte] {
+	return func(yield func([]byte) bool) {
+		for {
+			i := s.index(text)
+			if i < 0 {
+				return
+			}
+			start := bytes.LastIndexByte(text[:i], '\n') + 1
+			end := len(text)
+			if n := bytes.IndexByte(text[i:], '\n'); n >= 0 {
+				end = i + n + 1
+			}
+			if !yield(text[start:end]) {
+				return
+			}
+			text = text[end:]
+		}
+	}
 }

@@ -1,11 +1,9 @@
 package repo
 
 import (
-	"bytes"
 	"cmp"
 	"context"
 	"encoding/binary"
-	"encoding/json"
 	"maps"
 	"os"
 	"path/filepath"
@@ -329,39 +327,9 @@ func (l *lookup) read(ctx context.Context, text, key string, edited map[string][
 // some line with the text has. To know what is the newest, all lines of these
 // names are read.
 func (l *lookup) readShard(ctx context.Context, shard, text string) ([]Record, error) {
-	ref := l.snapshot.Shards[shard]
-	names := map[string]bool{}
-	// Lines are sorted by identity, so that those of a name are together; but
-	// the first with the text may come after others of its name.
-	var before [][]byte
-	last := ""
-	var wanted [][]byte
-	_, err := l.repo.shard(func(line []byte) bool {
-		name := nameIn(line)
-		if name != last {
-			last, before = name, nil
-		}
-		switch {
-		case names[name]:
-			wanted = append(wanted, line)
-		case bytes.Contains(line, []byte(text)):
-			names[name] = true
-			wanted = append(append(wanted, before...), line)
-		default:
-			before = append(before, line)
-		}
-		return false
-	})(ctx, ref)
+	all, err := l.repo.shard(ofNamesWith(text))(ctx, l.snapshot.Shards[shard])
 	if err != nil {
 		return nil, err
-	}
-	var all []Record
-	for _, line := range wanted {
-		var r Record
-		if err := json.Unmarshal(line, &r); err != nil {
-			return nil, &DamagedError{"shards/" + ref.SHA256 + ".jsonl.zst", err}
-		}
-		all = append(all, r)
 	}
 	return slices.Collect(maps.Values(newest(slices.DeleteFunc(all, l.stale(shard))))), nil
 }

@@ -1,7 +1,6 @@
 package repo
 
 import (
-	"bytes"
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
@@ -249,11 +248,6 @@ func (e *edit) elsewhere(ctx context.Context, rec Record) (*Record, string, erro
 		}
 	}
 	return nil, "", nil
-}
-
-// mentions keeps the lines that have a text in them.
-func mentions(text string) func(line []byte) bool {
-	return func(line []byte) bool { return bytes.Contains(line, []byte(text)) }
 }
 
 // storePackage copies a package file, and makes sure that what arrives is what

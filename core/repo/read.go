@@ -157,16 +157,16 @@ func (r *Repository) Snapshot(ctx context.Context, sha256 string) (Snapshot, err
 	return s, nil
 }
 
-// shard reads the packages of one shard; of those whose lines keep refuses
-// nothing is decoded. A keep of nil keeps all.
-func (r *Repository) shard(keep func(line []byte) bool) func(context.Context, Ref) ([]Record, error) {
+// shard reads those packages of one shard that are picked; a pick of nil takes
+// all.
+func (r *Repository) shard(pick picker) func(context.Context, Ref) ([]Record, error) {
 	return func(ctx context.Context, ref Ref) ([]Record, error) {
 		name := shardFile(ref)
 		data, err := r.content(ctx, name, ref.SHA256)
 		if err != nil {
 			return nil, err
 		}
-		records, err := decodeLines[Record](data, ref.Count, keep, false)
+		records, err := decodeLines[Record](data, ref.Count, pick, false)
 		if err != nil {
 			return nil, &DamagedError{name, err}
 		}
@@ -180,14 +180,14 @@ func (r *Repository) shard(keep func(line []byte) bool) func(context.Context, Re
 }
 
 // files reads the paths of one shard, in the same way.
-func (r *Repository) files(keep func(line []byte) bool) func(context.Context, Ref) ([]PathRecord, error) {
+func (r *Repository) files(pick picker) func(context.Context, Ref) ([]PathRecord, error) {
 	return func(ctx context.Context, ref Ref) ([]PathRecord, error) {
 		name := filesFile(ref)
 		data, err := r.content(ctx, name, ref.SHA256)
 		if err != nil {
 			return nil, err
 		}
-		records, err := decodeLines[PathRecord](data, ref.Count, keep, false)
+		records, err := decodeLines[PathRecord](data, ref.Count, pick, false)
 		if err != nil {
 			return nil, &DamagedError{name, err}
 		}
@@ -251,20 +251,19 @@ func (r *Repository) Count(ctx context.Context, channel string) (n int, err erro
 	return n, nil
 }
 
-// list reads those packages of a channel whose lines a function for their
-// target keeps.
-func (r *Repository) list(ctx context.Context, channel string, keep func(target string) func(line []byte) bool) ([]Listing, error) {
+// list reads those packages of a channel that a picker for their target picks.
+func (r *Repository) list(ctx context.Context, channel string, pick func(target string) picker) ([]Listing, error) {
 	p, targets, err := r.targets(ctx, channel)
 	if err != nil {
 		return nil, err
 	}
 	var out []Listing
 	for _, target := range slices.Sorted(maps.Keys(targets)) {
-		var kept func(line []byte) bool
-		if keep != nil {
-			kept = keep(target)
+		var picked picker
+		if pick != nil {
+			picked = pick(target)
 		}
-		_, records, err := r.records(ctx, targets[target], kept)
+		_, records, err := r.records(ctx, targets[target], picked)
 		if err != nil {
 			return nil, err
 		}
@@ -274,12 +273,12 @@ func (r *Repository) list(ctx context.Context, channel string, keep func(target 
 }
 
 // records reads all packages of a snapshot, sorted by name, the newest first.
-func (r *Repository) records(ctx context.Context, sha256 string, keep func(line []byte) bool) (Snapshot, []Record, error) {
+func (r *Repository) records(ctx context.Context, sha256 string, pick picker) (Snapshot, []Record, error) {
 	s, err := r.Snapshot(ctx, sha256)
 	if err != nil {
 		return s, nil, err
 	}
-	records, err := eachShard(ctx, s.Shards, r.shard(keep))
+	records, err := eachShard(ctx, s.Shards, r.shard(pick))
 	slices.SortFunc(records, func(a, b Record) int {
 		return cmp.Or(cmp.Compare(a.Name, b.Name), b.Full().Compare(a.Full()), cmp.Compare(a.Arch, b.Arch))
 	})
@@ -465,8 +464,13 @@ func (r *Repository) search(ctx context.Context, channel, word string) ([]Hit, e
 	// A line of JSON has what is in it letter by letter, but for what it has to
 	// escape: most lines need not be decoded to see that the word is not there.
 	inLine := func(line []byte) bool { return bytes.Contains(bytes.ToLower(line), []byte(word)) }
-	if strings.ContainsFunc(word, func(c rune) bool { return c < ' ' || c == '"' || c == '\\' || c == utf8.RuneError }) {
-		inLine = func([]byte) bool { return true }
+	pick := where(inLine)
+	switch {
+	case strings.ContainsFunc(word, func(c rune) bool { return c < ' ' || c == '"' || c == '\\' || c == utf8.RuneError }) || word == "":
+		inLine, pick = func([]byte) bool { return true }, nil
+	case !strings.ContainsFunc(word, func(c rune) bool { return c >= utf8.RuneSelf }):
+		s := spellingOf(word)
+		inLine, pick = func(line []byte) bool { return s.index(line) >= 0 }, s.pick
 	}
 	paths := map[string]map[string][]string{} // target → package → paths with the word
 	if strings.Contains(word, "/") {
@@ -475,18 +479,21 @@ func (r *Repository) search(ctx context.Context, channel, word string) ([]Hit, e
 			return nil, err
 		}
 		for target, sha256 := range targets {
-			if paths[target], err = r.paths(ctx, sha256, inLine, has); err != nil {
+			if paths[target], err = r.paths(ctx, sha256, pick, has); err != nil {
 				return nil, err
 			}
 		}
 	}
-	listings, err := r.list(ctx, channel, func(target string) func(line []byte) bool {
+	listings, err := r.list(ctx, channel, func(target string) picker {
+		if len(paths[target]) == 0 {
+			return pick
+		}
 		names := map[string]bool{}
 		for identity := range paths[target] {
 			name, _, _ := strings.Cut(identity, "@")
 			names[name] = true
 		}
-		return func(line []byte) bool { return inLine(line) || len(names) > 0 && names[nameIn(line)] }
+		return where(func(line []byte) bool { return inLine(line) || names[nameIn(line)] })
 	})
 	if err != nil {
 		return nil, err
@@ -527,12 +534,12 @@ func nameIn(line []byte) string {
 }
 
 // paths lists the paths of a snapshot that have something, by package.
-func (r *Repository) paths(ctx context.Context, sha256 string, keep func(line []byte) bool, has func(string) bool) (map[string][]string, error) {
+func (r *Repository) paths(ctx context.Context, sha256 string, pick picker, has func(string) bool) (map[string][]string, error) {
 	s, err := r.Snapshot(ctx, sha256)
 	if err != nil {
 		return nil, err
 	}
-	records, err := eachShard(ctx, s.Files, r.files(keep))
+	records, err := eachShard(ctx, s.Files, r.files(pick))
 	if err != nil {
 		return nil, err
 	}
