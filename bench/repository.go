@@ -70,10 +70,10 @@ func (b *bench) repository() {
 	b.fill(small, world(50))
 	var into [2][]time.Duration
 	again := time.Now().Unix() // where the large repository is of the last time
-	word := fmt.Sprintf("newcomer-%d-0", again)
+	word := fmt.Sprintf("%s-newcomer-%d-0", words[0], again)
 	for i := range 1 + 3*b.runs {
 		for j, r := range []*repo.Repository{large, small} {
-			name := fmt.Sprintf("newcomer-%d-%d", again, i)
+			name := fmt.Sprintf("%s-newcomer-%d-%d", words[i%len(words)], again, i) // a page of the others' names has it
 			c := citizen{facts: facts(name, "1.0"), paths: []string{"/usr/bin/" + name, "/usr/share/" + name + "/data"}}
 			c.facts.Needs = []pack.Need{{Need: "soname/libtide0.so.0"}}
 			c.facts.Provides = []pack.Provide{{Provide: "command/" + c.facts.Name}}

@@ -33,6 +33,7 @@ var breaks = strings.NewReplacer("/", "/<wbr>", "@", "<wbr>@", "_", "_<wbr>")
 var templates = template.Must(template.New("").Funcs(template.FuncMap{
 	"bytes": term.Bytes,
 	"count": term.Count,
+	"last":  func(rows []repo.Row) int { return len(rows) - 1 },
 	"date":  func(t time.Time) string { return t.UTC().Format("2006-01-02 15:04 UTC") },
 	"short": func(digest string) string { return digest[:min(12, len(digest))] },
 	"plain": func(text string) template.HTML { // breaks where a long name may

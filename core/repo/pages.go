@@ -32,7 +32,7 @@ type Renderer interface {
 //	index.html                              all channels
 //	pages/style.css
 //	pages/CHANNEL/TARGET/index.html         its packages, or the groups of them
-//	pages/CHANNEL/TARGET/group-XY.html      the packages whose names begin so
+//	pages/CHANNEL/TARGET/group-KEY.html     those that begin so, or, of many, are after it
 //	pages/CHANNEL/TARGET/history.html
 //	packages/TARGET/NAME/IDENTITY.html      beside the package: it never changes
 //
@@ -76,7 +76,9 @@ type ChannelPage struct {
 	Top             string // the way to the repository's own folder
 }
 
-// Group is the packages whose names begin alike.
+// Group is packages whose names begin alike. Where these are too many for a
+// page, they are divided like a dictionary: the key of each group is the
+// beginning of its first name, and its names go on to the key of the next.
 type Group struct {
 	Key      string
 	Packages int
@@ -129,6 +131,8 @@ type LinkedNeed struct {
 // Bounds of pages.
 const (
 	smallChannel = 400 // packages that are listed on one page
+	largestGroup = 300 // packages of one group, before it is divided
+	usualGroup   = 200 // afterwards
 	recentEvents = 20
 	eventNames   = 12 // packages of one change that are listed
 )
@@ -142,14 +146,62 @@ type pageState struct {
 
 func pageOf(file string) string { return strings.TrimSuffix(file, pack.Extension) + ".html" }
 
-// groupOf is the group of a name: its first two letters, and for libraries one
-// more than "lib".
-func groupOf(name string) string {
+// shortestKey is what a group's key at least has of a name: two letters, and for
+// libraries one more than "lib".
+func shortestKey(name string) string {
 	n := 2
 	if strings.HasPrefix(name, "lib") {
 		n = 4
 	}
 	return name[:min(n, len(name))]
+}
+
+// groupOf is the key of the group that a name is in: the last that is not after
+// the name, of those that begin like it. The keys are sorted.
+func groupOf(name string, keys []string) string {
+	begin := shortestKey(name)
+	i, found := slices.BinarySearch(keys, name)
+	switch {
+	case found:
+		return name
+	case i > 0 && strings.HasPrefix(keys[i-1], begin):
+		return keys[i-1]
+	}
+	return begin
+}
+
+// cut divides a group that is too large into some that are about as large as each
+// other; the first keeps the key. The rows are sorted.
+func cut(key string, rows []Row) map[string][]Row {
+	out := map[string][]Row{}
+	if len(rows) > largestGroup {
+		n := (len(rows) + usualGroup - 1) / usualGroup
+		share := (len(rows) + n - 1) / n
+		for len(rows) > share {
+			at := share
+			for at < len(rows) && rows[at].Name == rows[at-1].Name { // versions stay together
+				at++
+			}
+			if at == len(rows) {
+				break
+			}
+			out[key] = rows[:at]
+			key = keyBetween(rows[at-1].Name, rows[at].Name)
+			rows = rows[at:]
+		}
+	}
+	out[key] = rows
+	return out
+}
+
+// keyBetween is the shortest beginning of a name that is after the one before
+// it.
+func keyBetween(before, name string) string {
+	n := 0
+	for n < len(before) && before[n] == name[n] {
+		n++
+	}
+	return name[:n+1]
 }
 
 func rowOf(r Record) Row {
@@ -315,6 +367,7 @@ func groupFile(key string) string { return "group-" + strings.ReplaceAll(key, "+
 // with no groups known, of all. It returns how many packages each has.
 func (e *edit) groupPages(ctx context.Context, dir, top string, groups map[string]int, snapshot string) (map[string]int, error) {
 	r := e.tx.repo
+	keys := slices.Sorted(maps.Keys(groups))
 	rows := map[string][]Row{}
 	if groups == nil {
 		groups = map[string]int{}
@@ -323,11 +376,12 @@ func (e *edit) groupPages(ctx context.Context, dir, top string, groups map[strin
 			return nil, err
 		}
 		for _, rec := range records {
-			rows[groupOf(rec.Name)] = append(rows[groupOf(rec.Name)], rowOf(rec))
+			key := shortestKey(rec.Name)
+			rows[key] = append(rows[key], rowOf(rec))
 		}
 	} else {
 		for _, rec := range slices.Concat(e.came, e.went) {
-			key := groupOf(rec.Name)
+			key := groupOf(rec.Name, keys)
 			if _, read := rows[key]; read {
 				continue
 			}
@@ -338,25 +392,28 @@ func (e *edit) groupPages(ctx context.Context, dir, top string, groups map[strin
 			rows[key] = old
 		}
 		for _, rec := range e.went {
-			key := groupOf(rec.Name)
+			key := groupOf(rec.Name, keys)
 			rows[key] = slices.DeleteFunc(rows[key], func(row Row) bool { return row.Link == pageOf(rec.File) })
 		}
 		for _, rec := range e.came {
-			rows[groupOf(rec.Name)] = append(rows[groupOf(rec.Name)], rowOf(rec))
+			key := groupOf(rec.Name, keys)
+			rows[key] = append(rows[key], rowOf(rec))
 		}
 	}
 	for key, list := range rows {
 		slices.SortStableFunc(list, func(a, b Row) int { return cmp.Or(cmp.Compare(a.Name, b.Name), cmp.Compare(b.Full, a.Full)) })
-		groups[key] = len(list)
-		if len(list) == 0 {
-			delete(groups, key)
-		}
-		data, err := r.Pages.Group(GroupPage{e.tx.channel, e.target, key, list, top})
-		if err := r.putPage(ctx, dir+groupFile(key)+".html", data, err); err != nil {
-			return nil, err
-		}
-		if err := r.putJSON(ctx, dir+groupFile(key)+".json", list); err != nil {
-			return nil, err
+		for key, list := range cut(key, list) {
+			groups[key] = len(list)
+			if len(list) == 0 {
+				delete(groups, key)
+			}
+			data, err := r.Pages.Group(GroupPage{e.tx.channel, e.target, key, list, top})
+			if err := r.putPage(ctx, dir+groupFile(key)+".html", data, err); err != nil {
+				return nil, err
+			}
+			if err := r.putJSON(ctx, dir+groupFile(key)+".json", list); err != nil {
+				return nil, err
+			}
 		}
 	}
 	return groups, nil
