@@ -11,10 +11,11 @@ import (
 // what it is. Each is taken once.
 type ahead struct{ sync.Map }
 
-// begin reads something ahead, and waits for it.
-func begin[T any](a *ahead, what string, read func() (T, error)) (T, error) {
+// promise notes what is going to be read; whoever calls the function first reads
+// it.
+func promise[T any](a *ahead, what string, read func() (T, error)) func() (T, error) {
 	f, _ := a.LoadOrStore(what, sync.OnceValues(read))
-	return f.(func() (T, error))()
+	return f.(func() (T, error))
 }
 
 // taken returns what was read ahead. What failed is read again by the caller.
@@ -28,9 +29,11 @@ func taken[T any](a *ahead, what string) (T, bool) {
 	return none, false
 }
 
-func aheadSnapshot(sha256 string) string         { return "snapshot " + sha256 }
-func aheadTables(sha256 string) string           { return "tables " + sha256 }
-func aheadShard(s Snapshot, shard string) string { return "shard " + tableName(s, shard) }
+func aheadSnapshot(sha256 string) string { return "snapshot " + sha256 }
+func aheadTables(sha256 string) string   { return "tables " + sha256 }
+func aheadShard(s Snapshot, shard string) string {
+	return "shard " + s.Shards[shard].SHA256 + " " + s.Files[shard].SHA256
+}
 
 // mostPrepared is for how many packages it is worth to read ahead: their shards
 // are all in memory at once.
@@ -53,12 +56,14 @@ func (r *Repository) Prepare(ctx context.Context, channel string, packages []pac
 			if digest == "" {
 				continue
 			}
-			s, err := begin(&r.ahead, aheadSnapshot(digest), func() (Snapshot, error) { return r.Snapshot(ctx, digest) })
+			s, err := promise(&r.ahead, aheadSnapshot(digest), func() (Snapshot, error) { return r.Snapshot(ctx, digest) })()
 			if err != nil {
 				return
 			}
 			key := shardOf(f.Name)
-			begin(&r.ahead, aheadShard(s, key), func() (*storedShard, error) {
+			// The publish may be there any moment, and is to find both.
+			tables := promise(&r.ahead, aheadTables(digest), func() (map[string]table, error) { return r.cachedTables(channel, s), nil })
+			shard := promise(&r.ahead, aheadShard(s, key), func() (*storedShard, error) {
 				st, err := r.stored(ctx, s, key)
 				if err == nil {
 					_, part := placeOf(f.Name, len(st.records))
@@ -66,7 +71,8 @@ func (r *Repository) Prepare(ctx context.Context, channel string, packages []pac
 				}
 				return st, err
 			})
-			begin(&r.ahead, aheadTables(digest), func() (map[string]table, error) { return r.cachedTables(s), nil })
+			go tables()
+			shard()
 		}
 	}()
 }

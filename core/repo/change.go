@@ -8,7 +8,6 @@ import (
 	"fmt"
 	"maps"
 	"math/rand/v2"
-	"os"
 	"runtime"
 	"slices"
 	"sync"
@@ -249,7 +248,7 @@ func (e *edit) mapTables(digest string, s Snapshot) {
 		if tables, ok := taken[map[string]table](&e.tx.repo.ahead, aheadTables(digest)); ok {
 			return tables
 		}
-		return e.tx.repo.cachedTables(s)
+		return e.tx.repo.cachedTables(e.tx.channel, s)
 	})
 	go e.tables()
 }
@@ -481,19 +480,16 @@ func (e *edit) remember() {
 	if e.tx.repo.Cache == "" {
 		return
 	}
-	tables := e.tables()
+	tables := maps.Clone(e.tables())
 	for key, c := range e.after {
 		old, known := tables[key]
 		switch {
-		case e.written.Shards[key].Count == 0:
 		case c.whole():
-			e.tx.repo.keepTable(e.written, key, tableOf(c))
+			tables[key] = tableOf(c)
 		case known:
 			// What the table has too much costs a look into the shard, and no more.
-			e.tx.repo.keepTable(e.written, key, old.with(tableOf(c)))
-		}
-		if e.old.Shards[key] != e.written.Shards[key] {
-			os.Remove(e.tx.repo.tableFile(e.old, key)) // another channel's gate makes it again
+			tables[key] = old.with(tableOf(c))
 		}
 	}
+	e.tx.repo.keepTables(e.tx.channel, e.written, tables)
 }

@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"os"
 	"path/filepath"
+	"reflect"
 	"strings"
 	"testing"
 
@@ -67,21 +68,30 @@ func FuzzSnapshot(f *testing.F) {
 	})
 }
 
-// FuzzTable reads tables of the cache.
-func FuzzTable(f *testing.F) {
-	r := &Repository{Cache: f.TempDir()}
-	s := Snapshot{Shards: map[string]Ref{"00": {SHA256: strings.Repeat("0", 64)}}, Files: map[string]Ref{"00": {SHA256: strings.Repeat("1", 64)}}}
-	r.keepTable(s, "00", table{provides: []uint32{1, 2}, paths: []uint32{3}})
-	good, err := os.ReadFile(r.tableFile(s, "00"))
+// FuzzTables reads files of tables, as they are in the cache.
+func FuzzTables(f *testing.F) {
+	file := filepath.Join(f.TempDir(), "tables")
+	writeTables(file, map[tableName]table{{1}: {provides: []uint32{1, 2}, paths: []uint32{3}}, {2}: {}})
+	good, err := os.ReadFile(file)
 	if err != nil {
 		f.Fatal(err)
 	}
 	f.Add(good)
 	f.Add(good[:20])
 	f.Fuzz(func(t *testing.T, data []byte) {
-		os.WriteFile(r.tableFile(s, "00"), data, 0o644)
-		if got, ok := r.cachedTable(s, "00"); ok && 4*(5+len(got.provides)+len(got.needs)+len(got.bounded)+len(got.paths)) != len(data) {
-			t.Errorf("%d bytes are read as %+v", len(data), got)
+		if err := os.WriteFile(file, data, 0o644); err != nil {
+			t.Fatal(err)
+		}
+		tables := readTables(file)
+		for name, got := range tables {
+			if 4*(2+tableEntry+4+len(got.provides)+len(got.needs)+len(got.bounded)+len(got.paths)) > len(data) {
+				t.Errorf("%d bytes are read as %v: %+v", len(data), name, got)
+			}
+		}
+		// What is written of it is read as the same.
+		writeTables(file, tables)
+		if again := readTables(file); !reflect.DeepEqual(again, tables) && len(tables) > 0 {
+			t.Errorf("%v is read again as %v", tables, again)
 		}
 	})
 }

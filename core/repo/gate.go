@@ -149,7 +149,7 @@ type gate struct {
 type renewal struct{ before, after *Record }
 
 func (e *edit) gate(ctx context.Context, base func(solve.Need) bool) (*gate, error) {
-	l, err := e.tx.repo.lookup(ctx, e.state(), e.tables(), e.after)
+	l, err := e.tx.repo.lookup(ctx, e.tx.channel, e.state(), e.tables(), e.after)
 	if err != nil {
 		return nil, err
 	}

@@ -3,18 +3,12 @@ package repo
 import (
 	"cmp"
 	"context"
-	"encoding/binary"
 	"maps"
-	"os"
-	"path/filepath"
 	"runtime"
 	"slices"
 	"sync"
-	"unsafe"
 
-	"github.com/google/renameio/v2"
 	"golang.org/x/sync/errgroup"
-	"golang.org/x/sys/unix"
 
 	"ellwand.example/core/solve"
 )
@@ -41,27 +35,10 @@ type lookup struct {
 	shards   map[string]ownedPaths // those that were read for a path
 }
 
-// table is what one shard has, in four lists of sorted hashes.
-type table struct{ provides, needs, bounded, paths []uint32 }
-
-// wideHash is FNV-1a.
-func wideHash(text string) uint64 {
-	h := uint64(14695981039346656037)
-	for i := range len(text) {
-		h = (h ^ uint64(text[i])) * 1099511628211
-	}
-	return h
-}
-
-// hashOf is FNV-1a, folded to 32 bits.
-func hashOf(text string) uint32 {
-	h := wideHash(text)
-	return uint32(h>>32) ^ uint32(h)
-}
-
 // lookup looks into a snapshot, but for the shards, or parts of them, that were
-// edited. Tables that the cache does not have are made, and added to cached.
-func (r *Repository) lookup(ctx context.Context, s Snapshot, cached map[string]table, edited map[string]*shardContent) (*lookup, error) {
+// edited. Tables that the cache does not have are made, added to cached, and
+// kept for the channel.
+func (r *Repository) lookup(ctx context.Context, channel string, s Snapshot, cached map[string]table, edited map[string]*shardContent) (*lookup, error) {
 	l := &lookup{repo: r, snapshot: s, tables: map[string]table{}, found: map[string][]Record{}, shards: map[string]ownedPaths{}, edited: edited,
 		provides: map[string][]Record{}, needs: map[string][]Record{}, bounded: map[string][]Record{}}
 	var taking sync.WaitGroup
@@ -89,97 +66,23 @@ func (r *Repository) lookup(ctx context.Context, s Snapshot, cached map[string]t
 			continue
 		}
 		g.Go(func() error {
-			t, err := r.makeTable(ctx, s, key)
+			c, err := r.load(ctx, s, key)
+			if err != nil {
+				return err
+			}
+			t := tableOf(c)
 			mu.Lock()
 			defer mu.Unlock()
 			l.tables[key], cached[key] = t, t
-			return err
+			return nil
 		})
 	}
-	return l, g.Wait()
-}
-
-// cachedTables maps all tables of a state that the cache has.
-func (r *Repository) cachedTables(s Snapshot) map[string]table {
-	out := map[string]table{}
-	for key := range s.Shards {
-		if t, ok := r.cachedTable(s, key); ok {
-			out[key] = t
-		}
+	known := len(cached)
+	err := g.Wait()
+	if err == nil && len(cached) > known {
+		r.keepTables(channel, s, cached) // the change may be refused
 	}
-	return out
-}
-
-// makeTable makes the table of a shard, and keeps it.
-func (r *Repository) makeTable(ctx context.Context, s Snapshot, key string) (table, error) {
-	c, err := r.load(ctx, s, key)
-	if err != nil {
-		return table{}, err
-	}
-	t := tableOf(c)
-	r.keepTable(s, key, t)
-	return t, nil
-}
-
-func (r *Repository) tableFile(s Snapshot, key string) string {
-	return filepath.Join(r.Cache, "tables", tableName(s, key))
-}
-
-// tableName names what a shard of a snapshot holds.
-func tableName(s Snapshot, key string) string {
-	return digestOf([]byte(s.Shards[key].SHA256 + s.Files[key].SHA256))
-}
-
-// tableMagic begins a file with a table; what is in another format is made
-// anew.
-const tableMagic = 0x454c4c31
-
-// cachedTable maps a table into memory, where the kernel reads only what is
-// looked at. It stays mapped until the program ends.
-func (r *Repository) cachedTable(s Snapshot, key string) (table, bool) {
-	if r.Cache == "" {
-		return table{}, false
-	}
-	// There may be hundreds: os.Open would ask the kernel five times more each.
-	f, err := unix.Open(r.tableFile(s, key), unix.O_RDONLY|unix.O_CLOEXEC, 0)
-	if err != nil {
-		return table{}, false
-	}
-	defer unix.Close(f)
-	var info unix.Stat_t
-	if err := unix.Fstat(f, &info); err != nil || info.Size < 20 || info.Size%4 != 0 {
-		return table{}, false
-	}
-	data, err := unix.Mmap(f, 0, int(info.Size), unix.PROT_READ, unix.MAP_SHARED)
-	if err != nil {
-		return table{}, false
-	}
-	words := hashes(data)
-	counts := words[1:5]
-	if words[0] != tableMagic || uint64(counts[0])+uint64(counts[1])+uint64(counts[2])+uint64(counts[3])+5 != uint64(len(words)) {
-		unix.Munmap(data)
-		return table{}, false
-	}
-	rest := words[5:]
-	next := func(n uint32) (list []uint32) {
-		list, rest = rest[:n], rest[n:]
-		return list
-	}
-	return table{next(counts[0]), next(counts[1]), next(counts[2]), next(counts[3])}, true
-}
-
-// keepTable is done as well as can be: a table that is not kept is made again.
-func (r *Repository) keepTable(s Snapshot, key string, t table) {
-	if r.Cache == "" || os.MkdirAll(filepath.Join(r.Cache, "tables"), 0o755) != nil {
-		return
-	}
-	words := []uint32{tableMagic, uint32(len(t.provides)), uint32(len(t.needs)), uint32(len(t.bounded)), uint32(len(t.paths))}
-	words = slices.Concat(words, t.provides, t.needs, t.bounded, t.paths)
-	data := make([]byte, 0, 4*len(words))
-	for _, w := range words {
-		data = binary.NativeEndian.AppendUint32(data, w)
-	}
-	renameio.WriteFile(r.tableFile(s, key), data, 0o644)
+	return l, err
 }
 
 // each goes through what packages provide, need, and need in some version.
@@ -253,39 +156,6 @@ func (o ownedPaths) owners(path string) (out []Record) {
 		}
 	}
 	return out
-}
-
-// with is the table of what two tables are of.
-func (t table) with(other table) table {
-	merge := func(a, b []uint32) []uint32 {
-		out := slices.Concat(a, b)
-		slices.Sort(out)
-		return slices.Compact(out)
-	}
-	return table{merge(t.provides, other.provides), merge(t.needs, other.needs), merge(t.bounded, other.bounded), merge(t.paths, other.paths)}
-}
-
-func tableOf(c *shardContent) table {
-	var t table
-	into := func(list *[]uint32) func(string, Record) {
-		return func(key string, _ Record) { *list = append(*list, hashOf(key)) }
-	}
-	current := newest(c.records)
-	each(current, into(&t.provides), into(&t.needs), into(&t.bounded))
-	identities := map[string]bool{}
-	for _, r := range current {
-		identities[r.Identity()] = true
-	}
-	for _, p := range c.paths {
-		if identities[p.Package] {
-			t.paths = append(t.paths, hashOf(p.Path))
-		}
-	}
-	for _, list := range []*[]uint32{&t.provides, &t.needs, &t.bounded, &t.paths} {
-		slices.Sort(*list)
-		*list = slices.Compact(*list)
-	}
-	return t
 }
 
 // newest is the newest package of each name.
@@ -387,10 +257,4 @@ func (l *lookup) owners(ctx context.Context, path string) ([]Record, error) {
 		out = append(out, slices.DeleteFunc(there.owners(path), l.stale(shard))...)
 	}
 	return out, nil
-}
-
-// hashes are the words of a table's file, which is in the machine's own byte
-// order: it stays on the machine.
-func hashes(data []byte) []uint32 {
-	return unsafe.Slice((*uint32)(unsafe.Pointer(unsafe.SliceData(data))), len(data)/4)
 }

@@ -124,10 +124,12 @@ func (r *Repository) stored(ctx context.Context, s Snapshot, key string) (*store
 	st := &storedShard{shard: s.Shards[key], files: s.Files[key], ahead: map[int]*shardContent{}}
 	var records, paths []byte
 	var err error
-	if st.shard.Count > 0 {
+	if st.shard.SHA256 != "" {
 		if records, err = r.content(ctx, shardFile(st.shard), st.shard.SHA256); err != nil {
 			return nil, err
 		}
+	}
+	if st.files.SHA256 != "" {
 		if paths, err = r.content(ctx, filesFile(st.files), st.files.SHA256); err != nil {
 			return nil, err
 		}
