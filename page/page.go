@@ -7,8 +7,10 @@ import (
 	"bytes"
 	"embed"
 	"fmt"
+	"html"
 	"html/template"
 	"strings"
+	"sync"
 	"time"
 
 	"ellwand.example/core/pack"
@@ -30,15 +32,18 @@ const maxFiles = 2000
 // breaks are where a long name may go on in the next line.
 var breaks = strings.NewReplacer("/", "/<wbr>", "@", "<wbr>@", "_", "_<wbr>")
 
-var templates = template.Must(template.New("").Funcs(template.FuncMap{
-	"bytes": term.Bytes,
-	"count": term.Count,
-	"last":  func(rows []repo.Row) int { return len(rows) - 1 },
-	"date":  func(t time.Time) string { return t.UTC().Format("2006-01-02 15:04 UTC") },
-	"short": func(digest string) string { return digest[:min(12, len(digest))] },
-	"plain": func(text string) template.HTML { // breaks where a long name may
-		return template.HTML(breaks.Replace(template.HTMLEscapeString(term.Visible(text))))
-	},
+// templates are read when the first page is written: most commands write none.
+var templates = sync.OnceValue(func() *template.Template {
+	return template.Must(template.New("").Funcs(functions).ParseFS(files, "*.html"))
+})
+
+var functions = template.FuncMap{
+	"bytes":      term.Bytes,
+	"count":      term.Count,
+	"last":       func(rows []repo.Row) int { return len(rows) - 1 },
+	"date":       func(t time.Time) string { return t.UTC().Format("2006-01-02 15:04 UTC") },
+	"short":      func(digest string) string { return digest[:min(12, len(digest))] },
+	"plain":      func(text string) template.HTML { return template.HTML(plain(text)) },
 	"paragraphs": func(text string) []string { return strings.Split(strings.TrimSpace(text), "\n\n") },
 	"names":      func(names []string, more int) nameList { return nameList{names, more} },
 	"files":      func(all []pack.Entry) []pack.Entry { return all[:min(len(all), maxFiles)] },
@@ -50,8 +55,8 @@ var templates = template.Must(template.New("").Funcs(template.FuncMap{
 	},
 	"address": func(top, link string) string { return top + link },
 	"events":  func(events []repo.Event, top string) eventList { return eventList{events, top} },
-	"rows":    func(rows []repo.Row, top string) rowList { return rowList{rows, top} },
-}).ParseFS(files, "*.html"))
+	"rows":    rows,
+}
 
 type (
 	head      struct{ Title, Top string }
@@ -64,11 +69,28 @@ type (
 		Names []string
 		More  int
 	}
-	rowList struct {
-		Rows []repo.Row
-		Top  string
-	}
 )
+
+// plain is a text that may be long, with places where it may go on in the next
+// line.
+func plain(text string) string { return breaks.Replace(html.EscapeString(term.Visible(text))) }
+
+// rows lists packages. There are hundreds on a page, and each publish writes
+// some of these pages: a template would take ten times as long.
+func rows(all []repo.Row, top string) template.HTML {
+	var b strings.Builder
+	b.WriteString("<ul class=\"packages\">\n")
+	for _, r := range all {
+		for _, part := range [...]string{
+			`<li id="`, html.EscapeString(r.Name), `"><a href="`, html.EscapeString(top + r.Link), `"><b>`, plain(r.Name), `</b> <span class="version">`, html.EscapeString(r.Full),
+			`</span></a> <span class="summary">`, html.EscapeString(r.Summary), `</span> <span class="aside">`, html.EscapeString(r.Arch), ` · `, term.Bytes(r.Bytes), "</span></li>\n",
+		} {
+			b.WriteString(part)
+		}
+	}
+	b.WriteString("</ul>\n")
+	return template.HTML(b.String())
+}
 
 // crumbs pairs texts with links.
 func crumbs(parts []string) []crumb {
@@ -88,7 +110,7 @@ func initial(key string) string {
 
 func render(name string, data any) ([]byte, error) {
 	var b bytes.Buffer
-	if err := templates.ExecuteTemplate(&b, name, data); err != nil {
+	if err := templates().ExecuteTemplate(&b, name, data); err != nil {
 		return nil, fmt.Errorf("page %s: %w", name, err)
 	}
 	return b.Bytes(), nil
