@@ -132,7 +132,7 @@ type LinkedNeed struct {
 const (
 	smallChannel = 400 // packages that are listed on one page
 	largestGroup = 300 // packages of one group, before it is divided
-	usualGroup   = 200 // afterwards
+	usualGroup   = 200 // about, afterwards
 	recentEvents = 20
 	eventNames   = 12 // packages of one change that are listed
 )
@@ -170,25 +170,26 @@ func groupOf(name string, keys []string) string {
 	return begin
 }
 
-// cut divides a group that is too large into some that are about as large as each
-// other; the first keeps the key. The rows are sorted.
+// cut divides a group that is too large into some of about the usual size; the
+// first keeps the key. The rows are sorted. Of the places to cut at that are as
+// good, it takes the one with the shortest key.
 func cut(key string, rows []Row) map[string][]Row {
 	out := map[string][]Row{}
-	if len(rows) > largestGroup {
-		n := (len(rows) + usualGroup - 1) / usualGroup
-		share := (len(rows) + n - 1) / n
-		for len(rows) > share {
-			at := share
-			for at < len(rows) && rows[at].Name == rows[at-1].Name { // versions stay together
-				at++
+	for len(rows) > largestGroup {
+		aim := min(usualGroup, len(rows)/2)
+		best, next := 0, ""
+		for at := aim * 3 / 4; at < len(rows) && (best == 0 || at <= aim*5/4); at++ {
+			if rows[at-1].Name == rows[at].Name {
+				continue // versions stay together
 			}
-			if at == len(rows) {
-				break
+			if k := keyBetween(rows[at-1].Name, rows[at].Name); best == 0 || len(k) < len(next) {
+				best, next = at, k
 			}
-			out[key] = rows[:at]
-			key = keyBetween(rows[at-1].Name, rows[at].Name)
-			rows = rows[at:]
 		}
+		if best == 0 {
+			break
+		}
+		out[key], rows, key = rows[:best], rows[best:], next
 	}
 	out[key] = rows
 	return out
