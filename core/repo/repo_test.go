@@ -256,7 +256,18 @@ func FuzzShard(f *testing.F) {
 		f.Fatal(err)
 	}
 	f.Add(good, 1)
+	var words []string
+	for _, name := range crowd("tide", 40) {
+		words = append(words, name+" 1-1")
+	}
+	r := Open(f.TempDir())
+	publish(f, r, "testing", samples(f, words...)...)
+	_, inParts, _ := held(f, r, "tide")
+	f.Add(inParts, 40)
 	f.Fuzz(func(t *testing.T, data []byte, count int) {
+		if count < 0 {
+			return // no snapshot has that
+		}
 		records, err := decodeLines[Record](data, count, nil, true)
 		if err == nil && len(records) != count {
 			t.Errorf("%d records where %d are said", len(records), count)
@@ -264,6 +275,18 @@ func FuzzShard(f *testing.F) {
 		for _, r := range records {
 			if r.check() == nil && (strings.Contains(r.File, "..") && !strings.Contains(r.Identity(), "..")) {
 				t.Errorf("%q leads out", r.File)
+			}
+		}
+		// The same, part by part.
+		st := &storedShard{shard: Ref{Count: count}}
+		if st.records = framesOf(data, partsOf(count)); st.records == nil {
+			return
+		}
+		st.paths = make([]packedPart, len(st.records))
+		for i := range st.records {
+			c, err := st.part(i)
+			if err == nil && slices.ContainsFunc(c.records, func(r Record) bool { return !c.covers(r.Name) }) {
+				t.Errorf("part %d has what is not of it", i)
 			}
 		}
 	})

@@ -35,7 +35,7 @@ func crowd(name string, n int) (names []string) {
 
 // held is what a channel holds for the target of samples: its packages and
 // their paths, and the shard of a name as it is stored.
-func held(t *testing.T, r *Repository, name string) (content string, shard, files []byte) {
+func held(t testing.TB, r *Repository, name string) (content string, shard, files []byte) {
 	t.Helper()
 	p, err := r.Pointer(ctx)
 	if err != nil {
