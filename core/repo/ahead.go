@@ -62,7 +62,7 @@ func (r *Repository) Prepare(ctx context.Context, channel string, packages []pac
 			}
 			key := shardOf(f.Name)
 			// The publish may be there any moment, and is to find both.
-			tables := promise(&r.ahead, aheadTables(digest), func() (map[string]table, error) { return r.cachedTables(channel, s), nil })
+			tables := promise(&r.ahead, aheadTables(digest), func() (map[string]knownTable, error) { return r.cachedTables(channel, s), nil })
 			shard := promise(&r.ahead, aheadShard(s, key), func() (*storedShard, error) {
 				st, err := r.stored(ctx, s, key)
 				if err == nil {

@@ -218,12 +218,12 @@ type edit struct {
 	adopted     *Snapshot
 	adoptedFrom string
 
-	before, after map[string]*shardContent // the shards that differ or are edited, by their parts
-	stored        map[string]*storedShard  // those that are edited, as they were
-	files         []*candidate             // package files that are new to the channel
-	tables        func() map[string]table  // waits for those that the cache has of the state to come
-	came, went    []Record                 // by identity, once the editing is over
-	written       Snapshot                 // what came of it
+	before, after map[string]*shardContent     // the shards that differ or are edited, by their parts
+	stored        map[string]*storedShard      // those that are edited, as they were
+	files         []*candidate                 // package files that are new to the channel
+	tables        func() map[string]knownTable // waits for those that the cache has of the state to come
+	came, went    []Record                     // by identity, once the editing is over
+	written       Snapshot                     // what came of it
 }
 
 // edit begins the change to a target.
@@ -244,8 +244,8 @@ func (e *edit) mapTables(digest string, s Snapshot) {
 	if e.tables != nil {
 		e.tables() // those of the state before, which is not edited after all
 	}
-	e.tables = sync.OnceValue(func() map[string]table {
-		if tables, ok := taken[map[string]table](&e.tx.repo.ahead, aheadTables(digest)); ok {
+	e.tables = sync.OnceValue(func() map[string]knownTable {
+		if tables, ok := taken[map[string]knownTable](&e.tx.repo.ahead, aheadTables(digest)); ok {
 			return tables
 		}
 		return e.tx.repo.cachedTables(e.tx.channel, s)
@@ -485,9 +485,8 @@ func (e *edit) remember() {
 		old, known := tables[key]
 		switch {
 		case c.whole():
-			tables[key] = tableOf(c)
+			tables[key] = knownTable{more: tableOf(c)}
 		case known:
-			// What the table has too much costs a look into the shard, and no more.
 			tables[key] = old.with(tableOf(c))
 		}
 	}

@@ -4,7 +4,6 @@ import (
 	"encoding/json"
 	"os"
 	"path/filepath"
-	"reflect"
 	"strings"
 	"testing"
 
@@ -65,33 +64,5 @@ func FuzzSnapshot(f *testing.F) {
 		r.Audit(ctx, "testing", nil, progress.None)
 		r.History(ctx, "testing", 3)
 		r.Verify(ctx, progress.None)
-	})
-}
-
-// FuzzTables reads files of tables, as they are in the cache.
-func FuzzTables(f *testing.F) {
-	file := filepath.Join(f.TempDir(), "tables")
-	writeTables(file, map[tableName]table{{1}: {provides: []uint32{1, 2}, paths: []uint32{3}}, {2}: {}})
-	good, err := os.ReadFile(file)
-	if err != nil {
-		f.Fatal(err)
-	}
-	f.Add(good)
-	f.Add(good[:20])
-	f.Fuzz(func(t *testing.T, data []byte) {
-		if err := os.WriteFile(file, data, 0o644); err != nil {
-			t.Fatal(err)
-		}
-		tables := readTables(file)
-		for name, got := range tables {
-			if 4*(2+tableEntry+4+len(got.provides)+len(got.needs)+len(got.bounded)+len(got.paths)) > len(data) {
-				t.Errorf("%d bytes are read as %v: %+v", len(data), name, got)
-			}
-		}
-		// What is written of it is read as the same.
-		writeTables(file, tables)
-		if again := readTables(file); !reflect.DeepEqual(again, tables) && len(tables) > 0 {
-			t.Errorf("%v is read again as %v", tables, again)
-		}
 	})
 }

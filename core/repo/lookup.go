@@ -22,15 +22,15 @@ import (
 // for the name.
 type lookup struct {
 	repo *Repository
-	// The shards that are another thing than in the snapshot, by what is in
-	// them. Needs and provides are by kind and name.
-	provides, needs, bounded map[string][]Record
-	edited                   map[string]*shardContent
-	owned                    []ownedPaths
-	twice                    map[uint64]bool // hashes of paths that are in them more than once
+	// The shards that are another thing than in the snapshot, and the packages
+	// in them by list, and by kind and name.
+	edited map[string]*shardContent
+	having [inPaths]map[string][]Record
+	owned  []ownedPaths
+	twice  map[uint64]bool // hashes of paths that are in them more than once
 
 	snapshot Snapshot
-	tables   map[string]table
+	tables   map[string]knownTable
 	found    map[string][]Record   // what the shards were read for → what was there
 	shards   map[string]ownedPaths // those that were read for a path
 }
@@ -38,9 +38,11 @@ type lookup struct {
 // lookup looks into a snapshot, but for the shards, or parts of them, that were
 // edited. Tables that the cache does not have are made, added to cached, and
 // kept for the channel.
-func (r *Repository) lookup(ctx context.Context, channel string, s Snapshot, cached map[string]table, edited map[string]*shardContent) (*lookup, error) {
-	l := &lookup{repo: r, snapshot: s, tables: map[string]table{}, found: map[string][]Record{}, shards: map[string]ownedPaths{}, edited: edited,
-		provides: map[string][]Record{}, needs: map[string][]Record{}, bounded: map[string][]Record{}}
+func (r *Repository) lookup(ctx context.Context, channel string, s Snapshot, cached map[string]knownTable, edited map[string]*shardContent) (*lookup, error) {
+	l := &lookup{repo: r, snapshot: s, tables: map[string]knownTable{}, found: map[string][]Record{}, shards: map[string]ownedPaths{}, edited: edited}
+	for list := range l.having {
+		l.having[list] = map[string][]Record{}
+	}
 	var taking sync.WaitGroup
 	taking.Go(func() {
 		for _, c := range edited {
@@ -70,7 +72,7 @@ func (r *Repository) lookup(ctx context.Context, channel string, s Snapshot, cac
 			if err != nil {
 				return err
 			}
-			t := tableOf(c)
+			t := knownTable{more: tableOf(c)}
 			mu.Lock()
 			defer mu.Unlock()
 			l.tables[key], cached[key] = t, t
@@ -114,7 +116,7 @@ func (l *lookup) take(c *shardContent) {
 	current := newest(c.records)
 	c.sort()
 	l.owned = append(l.owned, ownedPaths{current, c.paths})
-	each(current, into(l.provides), into(l.needs), into(l.bounded))
+	each(current, into(l.having[inProvides]), into(l.having[inNeeds]), into(l.having[inBounded]))
 }
 
 // stale tells whether a package that was read is of a part that was edited.
@@ -172,11 +174,11 @@ func newest(records []Record) map[string]Record {
 // read returns the newest packages that may have something: those of edited
 // shards that have, and those of other shards whose lines mention a text,
 // where a list of the shard's table has its hash.
-func (l *lookup) read(ctx context.Context, text, key string, edited map[string][]Record, list func(table) []uint32) ([]Record, error) {
-	out := slices.Clone(edited[key])
+func (l *lookup) read(ctx context.Context, text, key string, list int) ([]Record, error) {
+	out := slices.Clone(l.having[list][key])
 	hash := hashOf(key)
 	for shard, t := range l.tables {
-		if _, ok := slices.BinarySearch(list(t), hash); !ok {
+		if !t.mayHave(list, hash) {
 			continue
 		}
 		name := shard + " " + text
@@ -208,7 +210,7 @@ func (l *lookup) readShard(ctx context.Context, shard, text string) ([]Record, e
 func (l *lookup) offering(ctx context.Context, n solve.Need) ([]Record, error) {
 	var out []Record
 	for _, a := range n.Alternatives {
-		records, err := l.read(ctx, a.Name, a.Kind+"/"+a.Name, l.provides, func(t table) []uint32 { return t.provides })
+		records, err := l.read(ctx, a.Name, a.Kind+"/"+a.Name, inProvides)
 		if err != nil {
 			return nil, err
 		}
@@ -225,9 +227,9 @@ func (l *lookup) offering(ctx context.Context, n solve.Need) ([]Record, error) {
 // with bounded, only those that say in which version.
 func (l *lookup) needing(ctx context.Context, kind, name string, bounded bool) ([]Record, error) {
 	if bounded {
-		return l.read(ctx, name, kind+"/"+name, l.bounded, func(t table) []uint32 { return t.bounded })
+		return l.read(ctx, name, kind+"/"+name, inBounded)
 	}
-	return l.read(ctx, name, kind+"/"+name, l.needs, func(t table) []uint32 { return t.needs })
+	return l.read(ctx, name, kind+"/"+name, inNeeds)
 }
 
 // owners lists the newest packages that have a path, for a path of an edited
@@ -241,7 +243,7 @@ func (l *lookup) owners(ctx context.Context, path string) ([]Record, error) {
 	}
 	hash := hashOf(path)
 	for shard, t := range l.tables {
-		if _, ok := slices.BinarySearch(t.paths, hash); !ok {
+		if !t.mayHave(inPaths, hash) {
 			continue
 		}
 		there, known := l.shards[shard]

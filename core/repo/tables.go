@@ -12,8 +12,17 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// table is what one shard has, in four lists of sorted hashes.
-type table struct{ provides, needs, bounded, paths []uint32 }
+// table is what one shard has: lists of sorted hashes.
+type table [lists][]uint32
+
+// The lists of a table.
+const (
+	inProvides = iota
+	inNeeds
+	inBounded // needs in some version
+	inPaths
+	lists
+)
 
 // wideHash is FNV-1a.
 func wideHash(text string) uint64 {
@@ -30,42 +39,39 @@ func hashOf(text string) uint32 {
 	return uint32(h>>32) ^ uint32(h)
 }
 
-// with is the table of what two tables are of.
-func (t table) with(other table) table {
-	merge := func(a, b []uint32) []uint32 {
-		out := slices.Concat(a, b)
-		slices.Sort(out)
-		return slices.Compact(out)
+// sorted puts a table that was collected in order.
+func (t table) sorted() table {
+	for i, list := range t {
+		slices.Sort(list)
+		t[i] = slices.Compact(list)
 	}
-	return table{merge(t.provides, other.provides), merge(t.needs, other.needs), merge(t.bounded, other.bounded), merge(t.paths, other.paths)}
+	return t
 }
 
 func tableOf(c *shardContent) table {
 	var t table
-	into := func(list *[]uint32) func(string, Record) {
-		return func(key string, _ Record) { *list = append(*list, hashOf(key)) }
+	into := func(list int) func(string, Record) {
+		return func(key string, _ Record) { t[list] = append(t[list], hashOf(key)) }
 	}
 	current := newest(c.records)
-	each(current, into(&t.provides), into(&t.needs), into(&t.bounded))
+	each(current, into(inProvides), into(inNeeds), into(inBounded))
 	identities := map[string]bool{}
 	for _, r := range current {
 		identities[r.Identity()] = true
 	}
 	for _, p := range c.paths {
 		if identities[p.Package] {
-			t.paths = append(t.paths, hashOf(p.Path))
+			t[inPaths] = append(t[inPaths], hashOf(p.Path))
 		}
 	}
-	for _, list := range []*[]uint32{&t.provides, &t.needs, &t.bounded, &t.paths} {
-		slices.Sort(*list)
-		*list = slices.Compact(*list)
-	}
-	return t
+	return t.sorted()
 }
 
 // tableName names what a shard holds, for a table of it: half of each of the two
 // digests.
 type tableName [8]uint32
+
+const half = 16 // bytes
 
 func nameOfTable(s Snapshot, key string) (name tableName) {
 	var digests [2 * half]byte
@@ -80,105 +86,291 @@ func nameOfTable(s Snapshot, key string) (name tableName) {
 	return name
 }
 
-const half = 16 // bytes
+// tableIndex is the tables of many shards in one file, by the first byte of the
+// hashes, and then by shard: what has to be read to look for a hash in all of
+// them is together.
+type tableIndex struct {
+	file    string
+	numbers map[tableName]int
+	lists   [lists]struct{ starts, hashes []uint32 }
+}
 
-// The cache keeps the tables of a channel and target in one file, and those that
-// came since in a smaller one beside it, so that a change need not write all
-// of them. A file is words in the machine's own byte order, as it stays on the
-// machine: tableMagic, the number of tables, for each its name and where it
-// begins, and the tables: four counts, and the hashes of the four lists.
+// buckets is how many first bytes there are.
+const buckets = 256
+
+func bucketOf(hash uint32) int { return int(hash >> 24) }
+
+// run returns the hashes of a bucket in one shard; ok is false where the file is
+// damaged.
+func (x *tableIndex) run(list, bucket, number int) (hashes []uint32, ok bool) {
+	l := &x.lists[list]
+	at := bucket*len(x.numbers) + number
+	begin, end := l.starts[at], l.starts[at+1]
+	if begin > end || uint64(end) > uint64(len(l.hashes)) {
+		return nil, false
+	}
+	return l.hashes[begin:end], true
+}
+
+// knownTable is what is known of a shard: what an index has of it, as it was
+// once, and what came since. What is too much in it costs a look into the
+// shard, and no more.
+type knownTable struct {
+	index  *tableIndex // nil for none
+	name   tableName   // in the index
+	number int
+	more   table
+}
+
+// mayHave tells whether a hash is in one of the lists.
+func (t knownTable) mayHave(list int, hash uint32) bool {
+	if t.index != nil {
+		run, ok := t.index.run(list, bucketOf(hash), t.number)
+		if _, found := slices.BinarySearch(run, hash); found || !ok {
+			return true
+		}
+	}
+	_, found := slices.BinarySearch(t.more[list], hash)
+	return found
+}
+
+// with adds what came.
+func (t knownTable) with(other table) knownTable {
+	for i := range t.more {
+		t.more[i] = slices.Concat(t.more[i], other[i])
+	}
+	t.more = t.more.sorted()
+	return t
+}
+
+// whole gathers all of a table.
+func (t knownTable) whole() table {
+	if t.index == nil {
+		return t.more
+	}
+	for list := range t.more {
+		all := slices.Clone(t.more[list])
+		for bucket := range buckets {
+			run, _ := t.index.run(list, bucket, t.number)
+			all = append(all, run...)
+		}
+		t.more[list] = all
+	}
+	return t.more.sorted()
+}
+
+// The cache keeps the tables of a channel and target in a file with an index,
+// and those that came since in a small one beside it, so that a change need not
+// write all of them. Both are words in the machine's own byte order, as they
+// stay on the machine.
+//
+// The index: indexMagic, the number of tables, their names, and for each list the
+// number of hashes, for each bucket and table where its hashes begin, where the last
+// end, and the hashes.
+//
+// The newer ones: newerMagic, and for each table its name, that of the one in
+// the index that it adds to, or zeros, and for each list the number of hashes, and
+// the hashes.
 const (
-	tableMagic = 0x454c4c32
-	tableEntry = 9 // words
-	mostAside  = 16
-	asideEnd   = ".newer"
+	indexMagic = 0x454c4c33
+	newerMagic = 0x454c4c34
+	mostNewer  = 16
+	newerEnd   = ".newer"
 )
 
 func (r *Repository) tableFile(channel, target string) string {
 	return filepath.Join(r.Cache, "tables", channel+"@"+target)
 }
 
-// readTables maps a file of tables into memory, where it stays until the
-// program ends. One that is not there, or no good, has none.
-func readTables(file string) map[tableName]table {
+// readWords maps a file into memory, where it stays until the program ends. One
+// that is not there, or begins with something else, is empty.
+func readWords(file string, magic uint32) []uint32 {
 	f, err := os.Open(file)
 	if err != nil {
 		return nil
 	}
 	defer f.Close()
 	info, err := f.Stat()
-	if err != nil || info.Size() < 8 || info.Size()%4 != 0 {
+	if err != nil || info.Size() < 4 || info.Size()%4 != 0 {
 		return nil
 	}
-	// Nearly all pages of it are looked into: the kernel maps them in one go.
-	data, err := unix.Mmap(int(f.Fd()), 0, int(info.Size()), unix.PROT_READ, unix.MAP_SHARED|unix.MAP_POPULATE)
+	data, err := unix.Mmap(int(f.Fd()), 0, int(info.Size()), unix.PROT_READ, unix.MAP_SHARED)
 	if err != nil {
 		return nil
 	}
-	tables, ok := parseTables(unsafe.Slice((*uint32)(unsafe.Pointer(unsafe.SliceData(data))), len(data)/4))
-	if !ok {
+	words := unsafe.Slice((*uint32)(unsafe.Pointer(unsafe.SliceData(data))), len(data)/4)
+	if words[0] != magic {
 		unix.Munmap(data)
+		return nil
 	}
-	return tables
+	return words[1:]
 }
 
-func parseTables(words []uint32) (map[tableName]table, bool) {
-	if len(words) < 2 || words[0] != tableMagic || uint64(words[1])*tableEntry > uint64(len(words)-2) {
+func writeWords(file string, words []uint32) {
+	renameio.WriteFile(file, unsafe.Slice((*byte)(unsafe.Pointer(unsafe.SliceData(words))), 4*len(words)), 0o644)
+}
+
+// reader takes words from the front.
+type reader struct{ rest []uint32 }
+
+func (r *reader) take(n uint64) (words []uint32, ok bool) {
+	if n > uint64(len(r.rest)) {
 		return nil, false
 	}
-	out := make(map[tableName]table, words[1])
-	for entry := range slices.Chunk(words[2:2+words[1]*tableEntry], tableEntry) {
-		at := uint64(entry[8])
-		if at+4 > uint64(len(words)) {
-			return nil, false
-		}
-		counts, rest := words[at:at+4], words[at+4:]
-		var lists [4][]uint32
-		for i, n := range counts {
-			if uint64(n) > uint64(len(rest)) {
-				return nil, false
-			}
-			lists[i], rest = rest[:n], rest[n:]
-		}
-		out[tableName(entry[:8])] = table{lists[0], lists[1], lists[2], lists[3]}
-	}
-	return out, true
+	words, r.rest = r.rest[:n], r.rest[n:]
+	return words, true
 }
 
-func tableWords(tables map[tableName]table) []uint32 {
-	words := []uint32{tableMagic, uint32(len(tables))}
-	at := len(words) + tableEntry*len(tables)
-	var content []uint32
-	for name, t := range tables {
-		words = append(append(words, name[:]...), uint32(at+len(content)))
-		content = append(content, uint32(len(t.provides)), uint32(len(t.needs)), uint32(len(t.bounded)), uint32(len(t.paths)))
-		for _, list := range [][]uint32{t.provides, t.needs, t.bounded, t.paths} {
-			content = append(content, list...)
+// counted takes a number, and so many words.
+func (r *reader) counted() (words []uint32, ok bool) {
+	n, ok := r.take(1)
+	if !ok {
+		return nil, false
+	}
+	return r.take(uint64(n[0]))
+}
+
+// readIndex returns nil for a file that is not there, or no good.
+func readIndex(file string) *tableIndex {
+	r := reader{readWords(file, indexMagic)}
+	count, ok := r.take(1)
+	if !ok {
+		return nil
+	}
+	n := uint64(count[0])
+	names, ok := r.take(n * uint64(len(tableName{})))
+	if !ok {
+		return nil
+	}
+	x := &tableIndex{file: file, numbers: make(map[tableName]int, n)}
+	for name := range slices.Chunk(names, len(tableName{})) {
+		x.numbers[tableName(name)] = len(x.numbers)
+	}
+	for i := range x.lists {
+		l := &x.lists[i]
+		size, ok := r.take(1)
+		if !ok {
+			return nil
+		}
+		if l.starts, ok = r.take(buckets*n + 1); !ok {
+			return nil
+		}
+		if l.hashes, ok = r.take(uint64(size[0])); !ok {
+			return nil
 		}
 	}
-	return append(words, content...)
+	if uint64(len(x.numbers)) != n {
+		return nil // a name is there twice
+	}
+	return x
+}
+
+func indexWords(tables map[tableName]table) []uint32 {
+	words := []uint32{indexMagic, uint32(len(tables))}
+	var all []table
+	for name, t := range tables {
+		words = append(words, name[:]...)
+		all = append(all, t)
+	}
+	for list := range lists {
+		size := 0
+		for _, t := range all {
+			size += len(t[list])
+		}
+		words = append(slices.Grow(words, 2+buckets*len(all)+size), uint32(size))
+		starts := len(words)
+		words = words[:starts+buckets*len(all)+1]
+		begin := len(words)
+		for bucket := range buckets {
+			for i := range all {
+				words[starts+bucket*len(all)+i] = uint32(len(words) - begin)
+				rest := all[i][list]
+				n := 0
+				for n < len(rest) && bucketOf(rest[n]) == bucket {
+					n++
+				}
+				words, all[i][list] = append(words, rest[:n]...), rest[n:]
+			}
+		}
+		words[begin-1] = uint32(size)
+	}
+	return words
+}
+
+// newerTable is a table that came since the index was written.
+type newerTable struct {
+	name, older tableName
+	more        table
+}
+
+func readNewer(file string) (out []newerTable) {
+	r := reader{readWords(file, newerMagic)}
+	for len(r.rest) > 0 {
+		names, ok := r.take(2 * uint64(len(tableName{})))
+		if !ok {
+			return nil
+		}
+		t := newerTable{name: tableName(names[:8]), older: tableName(names[8:])}
+		for i := range t.more {
+			if t.more[i], ok = r.counted(); !ok {
+				return nil
+			}
+		}
+		out = append(out, t)
+	}
+	return out
+}
+
+func newerWords(tables []newerTable) []uint32 {
+	words := []uint32{newerMagic}
+	for _, t := range tables {
+		words = append(append(words, t.name[:]...), t.older[:]...)
+		for _, list := range t.more {
+			words = append(append(words, uint32(len(list))), list...)
+		}
+	}
+	return words
 }
 
 // cachedTables returns the tables that the cache has for the shards of a state,
 // by shard.
-func (r *Repository) cachedTables(channel string, s Snapshot) map[string]table {
-	out := map[string]table{}
+func (r *Repository) cachedTables(channel string, s Snapshot) map[string]knownTable {
+	out := make(map[string]knownTable, len(s.Shards))
 	if r.Cache == "" {
 		return out
 	}
 	take := func(file string) {
-		tables := readTables(file)
+		x := readIndex(file)
+		newer := map[tableName]newerTable{}
+		for _, t := range readNewer(file + newerEnd) {
+			newer[t.name] = t
+		}
 		for key := range s.Shards {
-			if t, ok := tables[nameOfTable(s, key)]; ok {
-				out[key] = t
+			if _, known := out[key]; known {
+				continue
+			}
+			name := nameOfTable(s, key)
+			t, came := newer[name]
+			older := name
+			if came {
+				older = t.older
+			}
+			number, there := 0, false
+			if x != nil {
+				number, there = x.numbers[older]
+			}
+			switch {
+			case there:
+				out[key] = knownTable{x, older, number, t.more}
+			case came && older == tableName{}:
+				out[key] = knownTable{more: t.more}
 			}
 		}
 	}
 	own := r.tableFile(channel, s.Target)
 	take(own)
-	take(own + asideEnd)
 	if len(out) < len(s.Shards) { // what is promoted comes from another channel
-		others, _ := filepath.Glob(filepath.Join(escaped(filepath.Join(r.Cache, "tables")), "*@"+escaped(s.Target)+"*"))
+		others, _ := filepath.Glob(filepath.Join(escaped(filepath.Join(r.Cache, "tables")), "*@"+escaped(s.Target)))
 		for _, file := range others {
 			take(file)
 		}
@@ -188,32 +380,32 @@ func (r *Repository) cachedTables(channel string, s Snapshot) map[string]table {
 
 // keepTables keeps what is known of the tables of a channel's state. It is done as
 // well as can be: a table that is not kept is made again.
-func (r *Repository) keepTables(channel string, s Snapshot, known map[string]table) {
+func (r *Repository) keepTables(channel string, s Snapshot, known map[string]knownTable) {
 	if r.Cache == "" || os.MkdirAll(filepath.Join(r.Cache, "tables"), 0o755) != nil {
 		return
 	}
 	file := r.tableFile(channel, s.Target)
-	there := readTables(file)
-	all, aside := map[tableName]table{}, map[tableName]table{}
+	var newer []newerTable
 	for key := range s.Shards {
 		t, ok := known[key]
-		if !ok {
-			continue
-		}
 		name := nameOfTable(s, key)
-		all[name] = t
-		if _, ok := there[name]; !ok {
-			aside[name] = t
+		switch {
+		case !ok || t.index != nil && t.index.file == file && t.name == name:
+		case t.index != nil && t.index.file == file:
+			newer = append(newer, newerTable{name, t.name, t.more})
+		default:
+			newer = append(newer, newerTable{name: name, more: t.whole()})
 		}
 	}
-	if len(aside) > mostAside {
-		writeTables(file, all)
-		aside = nil
+	if len(newer) > mostNewer {
+		all := map[tableName]table{}
+		for key := range s.Shards {
+			if t, ok := known[key]; ok {
+				all[nameOfTable(s, key)] = t.whole()
+			}
+		}
+		writeWords(file, indexWords(all))
+		newer = nil
 	}
-	writeTables(file+asideEnd, aside)
-}
-
-func writeTables(file string, tables map[tableName]table) {
-	words := tableWords(tables)
-	renameio.WriteFile(file, unsafe.Slice((*byte)(unsafe.Pointer(unsafe.SliceData(words))), 4*len(words)), 0o644)
+	writeWords(file+newerEnd, newerWords(newer))
 }

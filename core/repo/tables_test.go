@@ -3,6 +3,8 @@ package repo
 import (
 	"fmt"
 	"os"
+	"path/filepath"
+	"slices"
 	"testing"
 )
 
@@ -19,32 +21,102 @@ func TestTablesAside(t *testing.T) {
 			}
 			key := fmt.Sprintf("%02x", i)
 			s.Shards[key], s.Files[key] = Ref{1, digestOf(fmt.Append(nil, i, version))}, Ref{1, digestOf(fmt.Append(nil, "files", i))}
-			tables[key] = table{provides: []uint32{uint32(i)}, paths: []uint32{uint32(version), uint32(version + 1)}}
+			tables[key] = table{inProvides: {uint32(i)}, inPaths: {uint32(version), 1 << 31, 0xffffffff - uint32(version)}}
 		}
 		return s, tables
 	}
-	size := func() int64 {
-		info, err := os.Stat(r.tableFile("testing", "t") + asideEnd)
-		if err != nil {
-			t.Fatal(err)
+	same := func(title, channel string, s Snapshot, want map[string]table) {
+		t.Helper()
+		got := r.cachedTables(channel, s)
+		for key, table := range want {
+			if whole := got[key].whole(); fmt.Sprint(whole) != fmt.Sprint(table) {
+				t.Fatalf("%s, %s: %v, not %v", title, key, whole, table)
+			}
+			for list, hashes := range table {
+				for _, hash := range hashes {
+					if !got[key].mayHave(list, hash) || got[key].mayHave(list, hash^1<<20) {
+						t.Fatalf("%s, %s: %d in list %d", title, key, hash, list)
+					}
+				}
+			}
 		}
-		return info.Size()
 	}
-	for _, c := range []struct{ changed, aside int }{{0, 0}, {1, 1}, {mostAside, mostAside}, {mostAside + 1, 0}, {mostAside + 2, 0}, {3, 0}} {
+	for _, c := range []struct{ changed, newer int }{{0, 0}, {1, 1}, {mostNewer, mostNewer}, {mostNewer + 1, 0}, {mostNewer + 2, 0}, {3, 0}} {
+		title := fmt.Sprintf("after %d changes", c.changed)
 		s, tables := state(c.changed)
-		r.keepTables("testing", s, tables)
-		if got := r.cachedTables("testing", s); fmt.Sprint(got) != fmt.Sprint(tables) {
-			t.Errorf("after %d changes: %v", c.changed, got)
+		known := r.cachedTables("testing", s)
+		for key, table := range tables {
+			if _, there := known[key]; !there {
+				known[key] = knownTable{more: table}
+			}
 		}
-		if want := int64(4 * (2 + c.aside*(tableEntry+4+3))); size() != want {
-			t.Errorf("after %d changes %d bytes are aside, not %d", c.changed, size(), want)
+		r.keepTables("testing", s, known)
+		same(title, "testing", s, tables)
+		if got := len(readNewer(r.tableFile("testing", "t") + newerEnd)); got != c.newer {
+			t.Errorf("%s %d tables are apart, not %d", title, got, c.newer)
 		}
 	}
 	s, tables := state(3)
-	if got := r.cachedTables("stable", s); fmt.Sprint(got) != fmt.Sprint(tables) {
-		t.Errorf("another channel with the same shards: %v", got)
-	}
+	same("another channel with the same shards", "stable", s, tables)
 	if got := r.cachedTables("testing", Snapshot{Target: "u", Shards: s.Shards, Files: s.Files}); len(got) > 0 {
 		t.Errorf("another target: %v", got)
 	}
+
+	// What is added to a table of the index is kept without it.
+	known := r.cachedTables("testing", s)
+	s, _ = state(4)
+	known["03"] = known["03"].with(table{inPaths: {7}})
+	r.keepTables("testing", s, known)
+	want := tables["03"]
+	want[inPaths] = slices.Sorted(slices.Values(append(want[inPaths], 7)))
+	same("added to", "testing", s, map[string]table{"03": want})
+}
+
+// Whatever is in the file of an index, what is read of it stays within it.
+func FuzzIndex(f *testing.F) {
+	file := filepath.Join(f.TempDir(), "index")
+	writeWords(file, indexWords(map[tableName]table{{1}: {{1, 1 << 30}, nil, nil, {3}}, {2}: {}}))
+	good, err := os.ReadFile(file)
+	if err != nil {
+		f.Fatal(err)
+	}
+	f.Add(good)
+	f.Add(good[:40])
+	f.Fuzz(func(t *testing.T, data []byte) {
+		if err := os.WriteFile(file, data, 0o644); err != nil {
+			t.Fatal(err)
+		}
+		x := readIndex(file)
+		if x == nil {
+			return
+		}
+		for name, number := range x.numbers {
+			known := knownTable{index: x, name: name, number: number}
+			for list, hashes := range known.whole() {
+				for _, hash := range hashes {
+					known.mayHave(list, hash)
+				}
+			}
+		}
+	})
+}
+
+// FuzzNewer reads the tables that came since, as they are in the cache.
+func FuzzNewer(f *testing.F) {
+	file := filepath.Join(f.TempDir(), "newer")
+	writeWords(file, newerWords([]newerTable{{tableName{1}, tableName{2}, table{{1, 2}, nil, nil, {3}}}, {name: tableName{3}}}))
+	good, err := os.ReadFile(file)
+	if err != nil {
+		f.Fatal(err)
+	}
+	f.Add(good)
+	f.Add(good[:20])
+	f.Fuzz(func(t *testing.T, data []byte) {
+		if err := os.WriteFile(file, data, 0o644); err != nil {
+			t.Fatal(err)
+		}
+		if tables := readNewer(file); len(tables) > 0 && 4*len(newerWords(tables)) != len(data) {
+			t.Errorf("%d bytes are read as %v", len(data), tables)
+		}
+	})
 }
