@@ -50,12 +50,10 @@ var functions = template.FuncMap{
 	"unlisted":   func(all []pack.Entry) int { return max(0, len(all)-maxFiles) },
 	"crumbs":     func(parts ...string) []crumb { return crumbs(parts) },
 	"head":       func(title, top string) head { return head{title, top} },
-	"letter": func(groups []repo.Group, i int) bool { // a new first letter begins
-		return i > 0 && initial(groups[i].Key) != initial(groups[i-1].Key)
-	},
-	"address": func(top, link string) string { return top + link },
-	"events":  func(events []repo.Event, top string) eventList { return eventList{events, top} },
-	"rows":    rows,
+	"address":    func(top, link string) string { return top + link },
+	"events":     func(events []repo.Event, top string) eventList { return eventList{events, top} },
+	"groups":     groups,
+	"rows":       rows,
 }
 
 type (
@@ -87,6 +85,21 @@ func rows(all []repo.Row, top string) template.HTML {
 		} {
 			b.WriteString(part)
 		}
+	}
+	b.WriteString("</ul>\n")
+	return template.HTML(b.String())
+}
+
+// groups lists the groups of a channel, in the same way; each first letter begins
+// a line.
+func groups(all []repo.Group) template.HTML {
+	var b strings.Builder
+	b.WriteString("<ul class=\"groups\">\n")
+	for i, g := range all {
+		if i > 0 && initial(g.Key) != initial(all[i-1].Key) {
+			b.WriteString("<li class=\"break\"></li>\n")
+		}
+		fmt.Fprintf(&b, "<li><a href=\"%s\"><b>%s</b> <span class=\"aside\">%d</span></a></li>\n", html.EscapeString(g.Link), html.EscapeString(g.Key), g.Packages)
 	}
 	b.WriteString("</ul>\n")
 	return template.HTML(b.String())

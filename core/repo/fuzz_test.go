@@ -2,6 +2,7 @@ package repo
 
 import (
 	"encoding/json"
+	"maps"
 	"os"
 	"path/filepath"
 	"strings"
@@ -64,5 +65,23 @@ func FuzzSnapshot(f *testing.F) {
 		r.Audit(ctx, "testing", nil, progress.None)
 		r.History(ctx, "testing", 3)
 		r.Verify(ctx, progress.None)
+	})
+}
+
+// FuzzRefs compares the quick reader of what a snapshot names with the slow
+// one.
+func FuzzRefs(f *testing.F) {
+	for _, text := range []string{
+		`{}`, `{"00":{"count":1,"sha256":"` + strings.Repeat("0", 64) + `"}}`, `{"00":{"count":1,"sha256":"` + strings.Repeat("0", 64) + `"},"ff":{"count":20,"sha256":"` + strings.Repeat("f", 64) + `"}}`,
+		`{"00":{"count":01,"sha256":"` + strings.Repeat("0", 64) + `"}}`, `{,"00":{"count":1,"sha256":"` + strings.Repeat("0", 64) + `"}}`, `null`, `{"00":{"count":1,"sha256":"x"}}`,
+	} {
+		f.Add(text)
+	}
+	f.Fuzz(func(t *testing.T, text string) {
+		quick, ok := parseRefs(text)
+		var slow map[string]Ref
+		if err := json.Unmarshal([]byte(text), &slow); ok && (err != nil || !maps.Equal(quick, slow)) {
+			t.Errorf("%s: %v, and %v, %v", text, quick, slow, err)
+		}
 	})
 }

@@ -102,7 +102,7 @@ func parsePointer(data []byte) (Pointer, error) {
 	}
 	for name, targets := range p.Channels {
 		for target, sha256 := range targets {
-			if !channel.MatchString(name) || !pack.ValidTarget(target) || !digest.MatchString(sha256) {
+			if !channel.MatchString(name) || !pack.ValidTarget(target) || !isDigest(sha256) {
 				return p, &DamagedError{PointerFile, fmt.Errorf("channel %q, target %q at %q cannot be", name, target, sha256)}
 			}
 		}
@@ -137,7 +137,7 @@ func (r *Repository) content(ctx context.Context, name, want string) ([]byte, er
 // Snapshot reads a snapshot by its digest.
 func (r *Repository) Snapshot(ctx context.Context, sha256 string) (Snapshot, error) {
 	var s Snapshot
-	if !digest.MatchString(sha256) {
+	if !isDigest(sha256) {
 		return s, &DamagedError{PointerFile, fmt.Errorf("%q is no digest", sha256)}
 	}
 	name := "snapshots/" + sha256 + ".json"
