@@ -9,6 +9,7 @@ import (
 	"io/fs"
 	"maps"
 	"path"
+	"runtime"
 	"slices"
 	"strings"
 	"time"
@@ -330,6 +331,7 @@ func (e *edit) channelPages(ctx context.Context, now TargetChange, change Change
 	}
 	state.Snapshot = now.Snapshot
 	var g errgroup.Group
+	g.SetLimit(2 * runtime.GOMAXPROCS(0)) // much of it is waiting for the storage
 	events := state.Events
 	g.Go(func() error {
 		data, err := r.Pages.History(HistoryPage{e.tx.channel, e.target, events, top})
@@ -345,7 +347,7 @@ func (e *edit) channelPages(ctx context.Context, now TargetChange, change Change
 			page.Rows = append(page.Rows, rowOf(rec))
 		}
 		state.Groups = nil
-	} else if state.Groups, err = e.groupPages(ctx, dir, top, state.Groups, now.Snapshot); err != nil {
+	} else if state.Groups, err = e.groupPages(ctx, &g, dir, top, state.Groups, now.Snapshot); err != nil {
 		return err
 	}
 	for _, key := range slices.Sorted(maps.Keys(state.Groups)) {
@@ -365,8 +367,9 @@ func (e *edit) channelPages(ctx context.Context, now TargetChange, change Change
 func groupFile(key string) string { return "group-" + strings.ReplaceAll(key, "+", "_plus") }
 
 // groupPages writes the pages of the groups in which something changed, or,
-// with no groups known, of all. It returns how many packages each has.
-func (e *edit) groupPages(ctx context.Context, dir, top string, groups map[string]int, snapshot string) (map[string]int, error) {
+// with no groups known, of all. It returns how many packages each has, and leaves
+// the writing to g.
+func (e *edit) groupPages(ctx context.Context, g *errgroup.Group, dir, top string, groups map[string]int, snapshot string) (map[string]int, error) {
 	r := e.tx.repo
 	keys := slices.Sorted(maps.Keys(groups))
 	rows := map[string][]Row{}
@@ -408,13 +411,13 @@ func (e *edit) groupPages(ctx context.Context, dir, top string, groups map[strin
 			if len(list) == 0 {
 				delete(groups, key)
 			}
-			data, err := r.Pages.Group(GroupPage{e.tx.channel, e.target, key, list, top})
-			if err := r.putPage(ctx, dir+groupFile(key)+".html", data, err); err != nil {
-				return nil, err
-			}
-			if err := r.putJSON(ctx, dir+groupFile(key)+".json", list); err != nil {
-				return nil, err
-			}
+			g.Go(func() error {
+				data, err := r.Pages.Group(GroupPage{e.tx.channel, e.target, key, list, top})
+				if err := r.putPage(ctx, dir+groupFile(key)+".html", data, err); err != nil {
+					return err
+				}
+				return r.putJSON(ctx, dir+groupFile(key)+".json", list)
+			})
 		}
 	}
 	return groups, nil

@@ -1,6 +1,7 @@
 package repo
 
 import (
+	"errors"
 	"fmt"
 	"maps"
 	"math/rand/v2"
@@ -9,6 +10,8 @@ import (
 	"slices"
 	"strings"
 	"testing"
+
+	"golang.org/x/sync/errgroup"
 )
 
 // blank is pages with nothing on them.
@@ -54,7 +57,9 @@ func TestGroups(t *testing.T) {
 				e.came = append(e.came, rec)
 			}
 		}
-		if groups, err = e.groupPages(ctx, "pages/", "", groups, ""); err != nil {
+		var g errgroup.Group
+		groups, err = e.groupPages(ctx, &g, "pages/", "", groups, "")
+		if err := errors.Join(err, g.Wait()); err != nil {
 			t.Fatal(err)
 		}
 		keys := slices.Sorted(maps.Keys(groups))
