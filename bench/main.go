@@ -18,6 +18,7 @@ import (
 	"path/filepath"
 	"runtime"
 	"slices"
+	"strconv"
 	"strings"
 	"syscall"
 	"time"
@@ -37,6 +38,10 @@ func main() {
 		check(packTree(os.Args[2], os.Args[3]))
 		return
 	}
+	if len(os.Args) > 2 && os.Args[1] == "measure" {
+		check(measure(os.Args[2], os.Args[3:]))
+		return
+	}
 	if len(os.Args) == 3 && os.Args[1] == "solve" {
 		check(solveFrom(os.Args[2]))
 		return
@@ -52,6 +57,8 @@ func main() {
 		work, err = os.MkdirTemp("", "ellwand-bench-")
 		defer os.RemoveAll(work)
 	}
+	check(err)
+	work, err = filepath.Abs(work) // commands are run in it
 	check(err)
 	b := &bench{runs: *runs, tree: *tree, work: work, large: *large}
 	fmt.Printf("%s, %d cores\n\n| what | Ellwand | against | | ratio | bar |\n|---|---|---|---|---|---|\n", runtime.GOARCH, runtime.NumCPU())
@@ -96,6 +103,36 @@ func row(what string, own time.Duration, against string, other time.Duration, ba
 	fmt.Printf("| %s | %s | %s | %s | %.3f | %s |\n", what, round(own), against, round(other), float64(own)/float64(other), bar)
 }
 
+// peak is the most memory that a command takes, in MiB. The kernel counts what
+// its parent has before it starts, so that it is started by a small process.
+func (b *bench) peak(command ...string) int64 {
+	result := filepath.Join(b.work, "peak")
+	cmd := exec.Command(os.Args[0], append([]string{"measure", result}, command...)...)
+	cmd.Dir, cmd.Stderr = b.work, os.Stderr // no workspace
+	check(cmd.Run())
+	data, err := os.ReadFile(result)
+	check(err)
+	n, err := strconv.ParseInt(string(data), 10, 64)
+	check(err)
+	return n
+}
+
+// measure runs a command, and writes down the most memory that it took.
+func measure(result string, command []string) error {
+	cmd := exec.Command(command[0], command[1:]...)
+	cmd.Stderr = os.Stderr
+	checkFindings(cmd.Run())
+	return os.WriteFile(result, fmt.Append(nil, cmd.ProcessState.SysUsage().(*syscall.Rusage).Maxrss/1024), 0o644)
+}
+
+// checkFindings is check for a command that may end with findings.
+func checkFindings(err error) {
+	var exit *exec.ExitError
+	if !errors.As(err, &exit) || exit.ExitCode() != 1 {
+		check(err)
+	}
+}
+
 func round(d time.Duration) string { return d.Round(time.Millisecond / 10).String() }
 
 func shell(script string, args ...string) {
@@ -130,13 +167,12 @@ func facts(name, version string) pack.Facts {
 func (b *bench) packing() {
 	packages := filepath.Join(b.work, "packages")
 	other := filepath.Join(b.work, "tree.tar.zst")
-	var peak int64
 	own := b.best(func() {
 		cmd := exec.Command(os.Args[0], "pack", b.tree, packages)
 		cmd.Stderr = os.Stderr
 		check(cmd.Run())
-		peak = cmd.ProcessState.SysUsage().(*syscall.Rusage).Maxrss / 1024
 	})
+	peak := b.peak(os.Args[0], "pack", b.tree, packages)
 	tools := b.best(func() {
 		shell(`tar -C "$1" -cf - . | zstd -q -3 -T2 -f -o "$2" && find "$1" -type f -print0 | xargs -0 -P2 -n 500 sha256sum >/dev/null`, b.tree, other)
 	})
@@ -170,17 +206,12 @@ func (b *bench) linting() {
 	p, err := pack.Open(file)
 	check(err)
 	check(p.Close())
-	var peak int64
 	own := b.best(func() {
 		cmd := exec.Command(b.ellwand, "lint", file, "--json")
 		cmd.Dir = b.work // no workspace
-		err := cmd.Run()
-		var exit *exec.ExitError
-		if err != nil && !(errors.As(err, &exit) && exit.ExitCode() == 1) { // findings
-			check(err)
-		}
-		peak = max(peak, cmd.ProcessState.SysUsage().(*syscall.Rusage).Maxrss/1024)
+		checkFindings(cmd.Run())
 	})
+	peak := b.peak(b.ellwand, "lint", file, "--json")
 	tools := b.best(func() {
 		shell(`find "$1" -type f -print0 | xargs -0 -P2 -n 500 sha256sum >/dev/null`, b.tree)
 	})

@@ -39,7 +39,7 @@ func (a *app) draftCommand() *cobra.Command {
 		Use:   "draft SOURCE",
 		Short: "Write a first recipe from an archive, directory or URL",
 		Long: `Look at an upstream source and write a first recipe for it: name and version,
-licence, summary, homepage, how it is built, and what its build files ask for.
+licence, summary, description, homepage, how it is built, and what its build files ask for.
 What is not found is left open in the recipe, with a comment; nothing is made up.
 
 Nothing of the source is run, but with --build: then the recipe is built, what a
@@ -282,7 +282,10 @@ func (a *app) showFound(f draft.Facts, file string) {
 	}
 	found("name", f.Name)
 	found("version", f.Version)
-	found("summary", f.Summary)
+	found("summary", term.Visible(f.Summary))
+	if f.Description != "" { // it may be left out
+		found("described", o.Wrapped(term.Visible(f.Description), 12))
+	}
 	found("licence", f.License)
 	found("homepage", f.Homepage)
 	found("method", f.Method)

@@ -24,11 +24,15 @@ import (
 
 // Facts are what was found out about a source.
 type Facts struct {
-	Name      string
-	Version   string
-	Upstream  string // the version as upstream writes it
-	Summary   string
-	Homepage  string
+	Name     string
+	Version  string
+	Upstream string // the version as upstream writes it
+	Summary  string
+	Homepage string
+	// Description is a paragraph of the source's own texts; empty where none
+	// says what it is.
+	Description string
+
 	License   string   // an SPDX identifier; empty where none is certain
 	Texts     []string // licence files, in the tree
 	Method    string
@@ -144,8 +148,9 @@ func Look(dir, known, top string) (Facts, error) {
 	if own.Version != "" && f.Version != "" && version.Compare(own.Version, f.Version) != 0 {
 		f.Notes = append(f.Notes, "the build files say version "+own.Version+", and the archive is called "+f.Version)
 	}
-	f.Summary = cmp.Or(own.Summary, t.manualSummary(f.Name), t.readmeSummary(f.Name))
-	f.Homepage = own.Homepage
+	f.Summary = cmp.Or(own.Summary, t.catalogue().Summary, t.manualSummary(f.Name), t.readmeSummary(f.Name))
+	f.Description = t.description(f.Name)
+	f.Homepage = cmp.Or(own.Homepage, t.homepage(f.Name))
 	ways := t.methods()
 	for i := range ways {
 		t.needs(&ways[i])
@@ -161,7 +166,7 @@ func Look(dir, known, top string) (Facts, error) {
 // Keep takes over what a recipe that is there says, so that a draft made again
 // differs in what is new alone. What the maintainer decided stands.
 func (f *Facts) Keep(r *recipe.Recipe) {
-	f.Summary, f.License, f.Homepage = cmp.Or(r.Summary, f.Summary), cmp.Or(r.License, f.License), cmp.Or(r.Homepage, f.Homepage)
+	f.Summary, f.License, f.Homepage, f.Description = cmp.Or(r.Summary, f.Summary), cmp.Or(r.License, f.License), cmp.Or(r.Homepage, f.Homepage), cmp.Or(r.Description, f.Description)
 	if r.Steps.Method != "" && r.Steps.Method != f.Method {
 		f.Method, f.Switches = r.Steps.Method, nil
 		f.Steps = map[string]string{}

@@ -39,6 +39,9 @@ func Recipe(f Facts, s Source, maintainer string, today time.Time) []byte {
 	fact("license", f.License, "an SPDX expression; no licence text was recognised")
 	fact("homepage", f.Homepage, "nothing in the source says it")
 	fact("maintainer", maintainer, "Name <address>")
+	if f.Description != "" {
+		line("description = \"\"\"\n%s\n\"\"\"", folded(f.Description))
+	}
 	for _, n := range f.AllNotes() {
 		line("# Note: %s.", n)
 	}
@@ -129,6 +132,30 @@ func stage(f Facts) string {
 		files = append(files, "'"+strings.ReplaceAll(t, "'", `'\''`)+"'")
 	}
 	return fmt.Sprintf("%s\ninstall -d \"$DESTDIR/usr/share/licenses/%s\"\ninstall -m 644 %s \"$DESTDIR/usr/share/licenses/%s/\"", script, f.Name, strings.Join(files, " "), f.Name)
+}
+
+// folded breaks the lines of paragraphs, as text between triple quotes.
+func folded(text string) string {
+	const width = 90
+	var out []string
+	for paragraph := range strings.SplitSeq(strings.TrimSpace(braces(text)), "\n\n") {
+		column := 0
+		var b strings.Builder
+		for i, word := range strings.Fields(strings.NewReplacer(`\`, `\\`, `"""`, `""\"`).Replace(paragraph)) {
+			switch {
+			case i > 0 && column+1+len(word) > width:
+				b.WriteByte('\n')
+				column = 0
+			case i > 0:
+				b.WriteByte(' ')
+				column++
+			}
+			b.WriteString(word)
+			column += len(word)
+		}
+		out = append(out, b.String())
+	}
+	return strings.Join(out, "\n\n")
 }
 
 func quoted(list []string) string {
