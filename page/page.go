@@ -77,6 +77,7 @@ func plain(text string) string { return breaks.Replace(html.EscapeString(term.Vi
 // some of these pages: a template would take ten times as long.
 func rows(all []repo.Row, top string) template.HTML {
 	var b strings.Builder
+	b.Grow(400 * len(all))
 	b.WriteString("<ul class=\"packages\">\n")
 	for _, r := range all {
 		for _, part := range [...]string{
@@ -123,6 +124,7 @@ func initial(key string) string {
 
 func render(name string, data any) ([]byte, error) {
 	var b bytes.Buffer
+	b.Grow(32 << 10) // about a page
 	if err := templates().ExecuteTemplate(&b, name, data); err != nil {
 		return nil, fmt.Errorf("page %s: %w", name, err)
 	}

@@ -49,11 +49,19 @@ func (r *Repository) read(ctx context.Context, name string, limit int64) ([]byte
 		return nil, err
 	}
 	defer f.Close()
-	data, err := io.ReadAll(io.LimitReader(f, limit+1))
-	if err == nil && int64(len(data)) > limit {
-		err = &DamagedError{name, fmt.Errorf("it is larger than %d bytes", limit)}
+	var b bytes.Buffer
+	if local, ok := f.(fs.File); ok {
+		if info, err := local.Stat(); err == nil && info.Size() <= limit {
+			b.Grow(int(info.Size()) + bytes.MinRead)
+		}
 	}
-	return data, err
+	if _, err := b.ReadFrom(io.LimitReader(f, limit+1)); err != nil {
+		return nil, err
+	}
+	if int64(b.Len()) > limit {
+		return nil, &DamagedError{name, fmt.Errorf("it is larger than %d bytes", limit)}
+	}
+	return b.Bytes(), nil
 }
 
 // Pointer reads repository.json. The error is a *NotRepositoryError where

@@ -148,15 +148,25 @@ func (t knownTable) whole() table {
 	if t.index == nil {
 		return t.more
 	}
-	for list := range t.more {
-		all := slices.Clone(t.more[list])
+	var all table
+	for list := range all {
+		size := 0
 		for bucket := range buckets {
 			run, _ := t.index.run(list, bucket, t.number)
-			all = append(all, run...)
+			size += len(run)
 		}
-		t.more[list] = all
+		all[list] = make([]uint32, 0, size+len(t.more[list]))
+		for bucket := range buckets {
+			run, _ := t.index.run(list, bucket, t.number)
+			all[list] = append(all[list], run...)
+		}
+		if len(t.more[list]) > 0 {
+			all[list] = append(all[list], t.more[list]...)
+			slices.Sort(all[list])
+			all[list] = slices.Compact(all[list])
+		}
 	}
-	return t.more.sorted()
+	return all
 }
 
 // The cache keeps the tables of a channel and target in a file with an index,
@@ -266,18 +276,22 @@ func readIndex(file string) *tableIndex {
 }
 
 func indexWords(tables map[tableName]table) []uint32 {
-	words := []uint32{indexMagic, uint32(len(tables))}
+	var sizes [lists]int
+	total := 2 + (len(tableName{})+lists*buckets)*len(tables) + 2*lists
+	for _, t := range tables {
+		for list := range t {
+			sizes[list] += len(t[list])
+			total += len(t[list])
+		}
+	}
+	words := append(make([]uint32, 0, total), indexMagic, uint32(len(tables)))
 	var all []table
 	for name, t := range tables {
 		words = append(words, name[:]...)
 		all = append(all, t)
 	}
-	for list := range lists {
-		size := 0
-		for _, t := range all {
-			size += len(t[list])
-		}
-		words = append(slices.Grow(words, 2+buckets*len(all)+size), uint32(size))
+	for list, size := range sizes {
+		words = append(words, uint32(size))
 		starts := len(words)
 		words = words[:starts+buckets*len(all)+1]
 		begin := len(words)
