@@ -10,6 +10,7 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
+	"ellwand.example/core/need"
 	"ellwand.example/core/solve"
 )
 
@@ -210,7 +211,12 @@ func (l *lookup) readShard(ctx context.Context, shard, text string) ([]Record, e
 func (l *lookup) offering(ctx context.Context, n solve.Need) ([]Record, error) {
 	var out []Record
 	for _, a := range n.Alternatives {
-		records, err := l.read(ctx, a.Name, a.Kind+"/"+a.Name, inProvides)
+		text := a.Name
+		if a.Kind != need.Package && a.Kind != need.File {
+			// Of those that need it there may be many, which need not be decoded.
+			text = `"provide":"` + need.Provide{Kind: a.Kind, Name: a.Name}.String()
+		}
+		records, err := l.read(ctx, text, a.Kind+"/"+a.Name, inProvides)
 		if err != nil {
 			return nil, err
 		}
