@@ -14,9 +14,7 @@ import (
 
 	"ellwand.example/core/build"
 	"ellwand.example/core/document"
-	"ellwand.example/core/lint"
 	"ellwand.example/core/recipe"
-	"ellwand.example/core/workspace"
 	"ellwand.example/term"
 )
 
@@ -160,31 +158,6 @@ func (a *app) buildTwice(ctx context.Context, b *build.Builder, all []*recipe.Re
 	return nil
 }
 
-func (a *app) showTwice(res build.Result, found []build.Difference) {
-	w := a.out
-	if len(found) == 0 {
-		w.Printf("%s %s  %s: %s, the same both times\n", w.Style(term.Strong, res.Recipe), res.Version, w.Style(term.Good, "same bytes"), term.Count(len(res.Packages), "package", "packages"))
-		return
-	}
-	w.Printf("%s %s  %s\n", w.Style(term.Strong, res.Recipe), res.Version, w.Style(term.Bad, "the second build made other packages"))
-	for _, d := range found {
-		w.Printf("  %s  %s: %s", w.Style(term.Name, d.Package), d.Path, d.What)
-		if d.What == "contents" {
-			w.Printf(" from byte %d on", d.Offset)
-			if d.Where != "" {
-				w.Printf(", %s", d.Where)
-			}
-		}
-		w.Printf("\n")
-		if d.First != d.Second {
-			w.Printf("    %s %s\n    %s %s\n", w.Style(term.Bad, "first: "), d.First, w.Style(term.Good, "second:"), d.Second)
-		}
-		if d.Hint != "" {
-			w.Printf("    %s\n", d.Hint)
-		}
-	}
-}
-
 // buildMany builds several recipes, tells of each as it ends, and of all in a
 // table.
 func (a *app) buildMany(ctx context.Context, b *build.Builder, all []*recipe.Recipe, o build.Options) error {
@@ -223,58 +196,6 @@ var stateRoles = map[string]term.Role{build.Built: term.Good, build.Repacked: te
 // was.
 const manyOutcomes = 20
 
-func (a *app) showOutcomes(outcomes []build.Outcome, took time.Duration) {
-	w := a.out
-	var rows [][]string
-	counts := map[string]int{}
-	for _, o := range outcomes {
-		counts[o.State]++
-		if o.State == build.Unchanged && (a.quiet || len(outcomes) > manyOutcomes && !a.verbose) {
-			continue
-		}
-		size, what := int64(0), ""
-		for _, p := range o.Packages {
-			size += p.Size
-		}
-		switch {
-		case len(o.Because) > 0:
-			what = "needs " + strings.Join(o.Because, ", ")
-		case o.Err != nil:
-			what = reason(o.Err)
-		default:
-			what = fmt.Sprintf("%s, %s", term.Count(len(o.Packages), "package", "packages"), term.Bytes(size))
-		}
-		rows = append(rows, []string{w.Style(term.Name, o.Recipe), o.Version, w.Style(stateRoles[o.State], o.State), fmt.Sprintf("%7s", seconds(o.Seconds)), what})
-	}
-	if len(rows) > 0 {
-		w.Printf("\n")
-		w.Table([]string{"recipe", "version", "state", "time", ""}, rows)
-	}
-	var parts []string
-	for _, state := range []string{build.Built, build.Repacked, build.Stopped, build.Unchanged, build.Failed, build.Skipped} {
-		if counts[state] > 0 {
-			parts = append(parts, w.Style(stateRoles[state], fmt.Sprintf("%d %s", counts[state], state)))
-		}
-	}
-	w.Printf("%s in %s: %s\n", term.Count(len(outcomes), "recipe", "recipes"), seconds(took.Seconds()), strings.Join(parts, ", "))
-}
-
-// reason says in a few words why a build failed.
-func reason(err error) string {
-	var step *build.StepError
-	var packing *build.PackError
-	switch {
-	case errors.As(err, &step) && len(step.Causes) > 0:
-		return step.Step + ": " + step.Causes[0].Message
-	case errors.As(err, &step):
-		return step.Step + " " + step.Ended
-	case errors.As(err, &packing):
-		return "pack: the staged files and the layouts do not fit together"
-	}
-	text, _, _ := strings.Cut(err.Error(), "\n")
-	return text
-}
-
 // buildShell opens a shell where a step runs.
 func (a *app) buildShell(ctx context.Context, b *build.Builder, all []*recipe.Recipe, step string) error {
 	switch {
@@ -300,183 +221,6 @@ func checkSteps(flags map[string]string) error {
 		}
 	}
 	return nil
-}
-
-func (a *app) showBuild(res build.Result) {
-	w := a.out
-	if res.State == build.Unchanged {
-		w.Printf("%s %s  %s\n", w.Style(term.Strong, res.Recipe), res.Version, w.Style(term.Faint, res.State))
-	} else {
-		var total float64
-		var ran, before []string
-		for _, s := range res.Steps {
-			total += s.Seconds
-			if s.Reused {
-				before = append(before, s.Step)
-			} else if !s.Skipped {
-				ran = append(ran, s.Step+" "+w.Style(term.Faint, seconds(s.Seconds)))
-			}
-		}
-		w.Printf("%s %s  %s in %s\n", w.Style(term.Strong, res.Recipe), res.Version, w.Style(term.Good, res.State), seconds(total))
-		if len(before) > 0 && !a.quiet {
-			w.Printf("  %s\n", w.Style(term.Faint, strings.Join(before, ", ")+" as before"))
-		}
-		if !a.quiet {
-			w.Printf("  %s\n", strings.Join(ran, "   "))
-		}
-	}
-	for _, p := range res.Packages {
-		w.Printf("  %s  %s, %s\n", w.Style(term.Name, workspace.Display(p.Path)), term.Bytes(p.Size), term.Count(p.Facts.Paths, "path", "paths"))
-	}
-	if res.Needs != nil {
-		a.showNeedsReport(res.Needs)
-	}
-	if res.Linted {
-		a.showLinted(res)
-	}
-	if res.Work != "" {
-		w.Printf("  a copy of the work tree is %s\n", res.Work)
-	}
-	if a.verbose && res.Logs != "" {
-		w.Printf("  logs in %s\n", res.Logs)
-	}
-}
-
-// showLinted tells what lint found in what was made: errors in full, since they
-// keep it from being published, and of the others how many there are.
-func (a *app) showLinted(res build.Result) {
-	w := a.out
-	counts, _ := lint.Counts(res.Findings)
-	if len(counts) == 0 {
-		if res.State != build.Unchanged {
-			w.Printf("  lint: %s\n", a.counted(res.Findings))
-		}
-		return
-	}
-	if a.quiet && counts[lint.Error] == 0 {
-		return
-	}
-	w.Printf("  lint: %s; `ellwand lint %s` shows them\n", a.counted(res.Findings), res.Recipe)
-	if a.quiet || res.State == build.Unchanged {
-		return
-	}
-	for _, f := range res.Findings {
-		if f.Severity == lint.Error && f.Waived == "" {
-			place := f.Path
-			if place == "" && f.File != "" {
-				place = fmt.Sprintf("%s:%d", f.File, f.Line)
-			}
-			w.Printf("    %s %s\n", w.Style(term.Bad, f.Code), w.Wrapped(strings.TrimPrefix(term.Visible(place)+": ", ": ")+term.Visible(f.Message), 9))
-		}
-	}
-}
-
-// showNeedsReport tells which needs were declared for nothing, and what was
-// used without one.
-func (a *app) showNeedsReport(r *build.NeedsReport) {
-	w := a.out
-	if len(r.Unused)+len(r.Undeclared) == 0 {
-		w.Printf("  %s\n", w.Style(term.Good, "the steps used what the recipe declares, and nothing else"))
-		return
-	}
-	if len(r.Unused) > 0 {
-		w.Printf("  %s\n", w.Style(term.Doubtful, "declared, and nothing of it was used:"))
-		for _, n := range r.Unused {
-			w.Printf("    %s\n", n)
-		}
-	}
-	if len(r.Undeclared) > 0 {
-		w.Printf("  %s\n", w.Style(term.Doubtful, "used, and not declared:"))
-		for _, u := range r.Undeclared {
-			by := u.Path
-			if u.By != "" {
-				by = "run by " + u.By
-			}
-			w.Printf("    %s  %s\n", u.Need, w.Style(term.Faint, by))
-		}
-	}
-}
-
-func seconds(s float64) string {
-	d := time.Duration(s * float64(time.Second))
-	if d < time.Minute {
-		return fmt.Sprintf("%.1f s", s)
-	}
-	return d.Round(time.Second).String()
-}
-
-// explainStep shows how a step failed: the log's end, where, what ran, and of
-// all the likely cause last, where the eye falls on it first.
-func (a *app) explainStep(e *build.StepError) {
-	w := a.err
-	for _, line := range e.Tail {
-		w.Printf("%s %s\n", w.Style(term.Faint, "|"), line)
-	}
-	where := e.File
-	if e.Line > 0 {
-		where = fmt.Sprintf("%s:%d", e.File, e.Line)
-	}
-	w.Printf("%s: %s\n", w.Style(term.Strong, where), w.Style(term.Bad, fmt.Sprintf("step %s of %s %s", e.Step, e.Recipe, e.Ended)))
-	switch {
-	case e.Method != "":
-		w.Printf("%s %s\n", w.Style(term.Faint, fmt.Sprintf("   in method %s |", e.Method)), e.Command)
-	case e.Command != "":
-		w.Printf("%s %s\n", w.Style(term.Faint, fmt.Sprintf("%6d |", e.Line)), e.Command)
-	}
-	w.Printf("the whole log is %s\n", e.Log)
-	for i, c := range e.Causes {
-		if i > 1 {
-			break
-		}
-		label := "probably:"
-		if i > 0 {
-			label = "or:"
-		}
-		at := ""
-		if c.LogLine > 0 {
-			at = w.Style(term.Faint, fmt.Sprintf(" (line %d of the log)", c.LogLine))
-		}
-		w.Printf("%s %s%s\n", w.Style(term.Strong, label), w.Style(term.Bad, c.Message), at)
-		w.Printf("  %s\n", w.Style(term.Good, c.Remedy))
-	}
-}
-
-// explainPacking lists everything that does not fit between the staged tree
-// and the layouts, with lines for the recipe.
-func (a *app) explainPacking(e *build.PackError) {
-	w, m := a.err, e.Mismatch
-	w.Printf("%s\n", w.Style(term.Bad, fmt.Sprintf("step pack of %s: the staged files and the layouts do not fit together", e.Recipe)))
-	if n := m.Count(); n > 0 {
-		w.Printf("\n%s in no layout:\n", term.Count(n, "staged path is", "staged paths are"))
-		for _, s := range m.Unclaimed {
-			for i, p := range s.Paths {
-				if i == 10 && len(s.Paths) > 12 && !a.verbose {
-					w.Printf("  … and %d more under %s\n", len(s.Paths)-i, strings.TrimSuffix(s.Pattern, "/**"))
-					break
-				}
-				w.Printf("  %s\n", p)
-			}
-		}
-		w.Printf("\nLines for %s, ready to paste (or name the paths in discard = [...]):\n\n%s\n", m.Recipe, w.Style(term.Good, strings.TrimRight(m.Lines(), "\n")))
-	}
-	if len(m.Unmatched) > 0 {
-		w.Printf("\n%s nothing that was staged:\n", term.Count(len(m.Unmatched), "layout line matches", "layout lines match"))
-		for _, l := range m.Unmatched {
-			near := ""
-			if l.Near != "" {
-				near = "  " + w.Style(term.Good, "did you mean "+l.Near+"?")
-			}
-			w.Printf("  %s  %q%s\n", w.Style(term.Strong, fmt.Sprintf("%s:%d", m.Recipe, l.Line)), l.Pattern, near)
-		}
-	}
-	for _, l := range m.Covered {
-		w.Printf("\n%s  %q takes its file from beside the recipe, and the stage step installed one too: drop one of the two\n", w.Style(term.Strong, fmt.Sprintf("%s:%d", m.Recipe, l.Line)), l.Pattern)
-	}
-	for _, t := range m.Tied {
-		w.Printf("\n%s  %q and %q (line %d) claim %s with equal right: write one of them with a longer literal start\n",
-			w.Style(term.Strong, fmt.Sprintf("%s:%d", m.Recipe, t.B.Line)), t.B.Pattern, t.A.Pattern, t.A.Line, t.Path)
-	}
-	w.Printf("\nWhen the layout is mended, `ellwand build %s` packs again at once; nothing is compiled anew.\n", e.Recipe)
 }
 
 // optionValues reads the NAME=VALUE of --set.

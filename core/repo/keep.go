@@ -4,22 +4,18 @@ import (
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
 	"io/fs"
 	"maps"
-	"os"
 	"path"
-	"path/filepath"
 	"runtime"
 	"slices"
 	"strings"
 	"sync"
 	"time"
 
-	"github.com/google/renameio/v2"
 	"golang.org/x/sync/errgroup"
 
 	"ellwand.example/core/pack"
@@ -364,185 +360,4 @@ func (r *Repository) toKeep(ctx context.Context, p Pointer, keep Keep) (kept int
 	}
 	slices.Sort(cut)
 	return len(chosen), cut, nil
-}
-
-// seenFile is what an index of packages was made from: files that are still
-// the same need not be read again.
-const seenFile = incoming + "/seen.json"
-
-// seen is what Index found, and what it made of that.
-type seen struct {
-	Channel   string              `json:"channel"`
-	Snapshots map[string]string   `json:"snapshots"` // target → SHA-256
-	Files     map[string]seenPack `json:"files"`
-}
-
-// seenPack is a package file that was read.
-type seenPack struct {
-	Size     int64  `json:"size"`
-	Modified int64  `json:"modified"` // nanoseconds
-	Package  string `json:"package"`  // its identity; empty for what is none
-}
-
-// Index makes the index anew, from the package files under packages/ alone,
-// and gives a channel all of them. Where nothing of them changed since, nothing
-// is read but their names. It is for repositories in folders.
-func (r *Repository) Index(ctx context.Context, channel string, terms Terms, sink progress.Sink) (Report, error) {
-	d, ok := r.Storage.(Directory)
-	report := Report{Channel: channel}
-	if !ok {
-		return report, fmt.Errorf("%s: an index is made from package files in a folder; copy the repository, index the copy, and put it in place", r.Storage.Where())
-	}
-	last := make(chan seen, 1)
-	go func() { last <- d.seen() }()
-	found, err := d.packages(ctx)
-	if err != nil {
-		return report, err
-	}
-	if len(found) == 0 {
-		return report, fmt.Errorf("there are no packages in %s", filepath.Join(d.Dir, "packages"))
-	}
-	// Packages without an index are a repository that was begun.
-	if err := os.MkdirAll(d.path(incoming), 0o755); err != nil {
-		return report, err
-	}
-	before := <-last
-	if serial, same := r.indexed(ctx, channel, found, before); same {
-		report.Serial = serial
-		for _, f := range found {
-			report.Outcomes = append(report.Outcomes, Outcome{File: f.Name, Package: before.Files[f.Name].Package, State: Already})
-		}
-		return report, nil
-	}
-	var files []string
-	for _, s := range found {
-		files = append(files, d.path(s.Name))
-	}
-	report.Outcomes = make([]Outcome, len(files))
-	candidates, err := examineAll(ctx, files, report.Outcomes, sink, examineQuickly)
-	if err != nil {
-		return report, err
-	}
-	report.Change, err = r.change(ctx, channel, ActionIndex, terms, sink, func(ctx context.Context, tx *transaction) error {
-		return tx.reindex(ctx, candidates, report.Outcomes, d)
-	})
-	report.Serial = report.Change.Serial
-	if err == nil {
-		r.remember(ctx, d, channel, found, candidates)
-	}
-	return report, err
-}
-
-// reindex gives each target exactly the packages that were found for it.
-func (tx *transaction) reindex(ctx context.Context, candidates []*candidate, outcomes []Outcome, d Directory) error {
-	targets := targetsOf(candidates)
-	for target := range tx.pointer.Channels[tx.channel] {
-		if !slices.Contains(targets, target) {
-			targets = append(targets, target)
-		}
-	}
-	for _, target := range targets {
-		e, err := tx.edit(ctx, target)
-		if err != nil {
-			return err
-		}
-		for key := range e.old.Shards {
-			if e.before[key], err = tx.repo.load(ctx, e.old, key); err != nil {
-				return err
-			}
-			e.stored[key], e.after[key] = &storedShard{}, emptyShard()
-		}
-		for _, c := range candidates {
-			if c.target != target {
-				continue
-			}
-			o := &outcomes[c.index]
-			*o = Outcome{File: c.file, Package: c.record.Identity(), State: Added}
-			if d.path(c.record.File) != c.file {
-				o.State, o.Reason = Refused, "it does not stand where it belongs: "+c.record.File
-				continue
-			}
-			if err := e.add(ctx, c.record, c.paths); err != nil {
-				return err
-			}
-			for _, was := range e.before[shardOf(c.record.Name)].records {
-				if was.Identity() == c.record.Identity() && was.SHA256 == c.record.SHA256 {
-					o.State = Already
-				}
-			}
-		}
-	}
-	return nil
-}
-
-// seen reads what the last Index looked at; nothing where that is not known.
-func (d Directory) seen() (s seen) {
-	if data, err := os.ReadFile(d.path(seenFile)); err == nil {
-		json.Unmarshal(data, &s)
-	}
-	return s
-}
-
-// remember writes it down.
-func (r *Repository) remember(ctx context.Context, d Directory, channel string, found []Stored, candidates []*candidate) {
-	_, targets, err := r.targets(ctx, channel)
-	if err != nil {
-		return
-	}
-	byFile := map[string]*candidate{}
-	for _, c := range candidates {
-		byFile[c.file] = c
-	}
-	s := seen{channel, targets, map[string]seenPack{}}
-	for _, f := range found {
-		p := seenPack{Size: f.Size, Modified: f.Modified.UnixNano()}
-		if c := byFile[d.path(f.Name)]; c != nil {
-			p.Package = c.record.Identity()
-		}
-		s.Files[f.Name] = p
-	}
-	if data, err := json.Marshal(s); err == nil {
-		renameio.WriteFile(d.path(seenFile), data, 0o644)
-	}
-}
-
-// indexed tells whether all files are as they were when the channel was
-// indexed, and the channel is still at what came of that.
-func (r *Repository) indexed(ctx context.Context, channel string, found []Stored, before seen) (serial int64, same bool) {
-	if len(found) != len(before.Files) || channel != before.Channel {
-		return 0, false
-	}
-	for _, f := range found {
-		was, ok := before.Files[f.Name]
-		if !ok || was.Package == "" || was.Size != f.Size || was.Modified != f.Modified.UnixNano() {
-			return 0, false
-		}
-	}
-	p, targets, err := r.targets(ctx, channel)
-	if err != nil || !maps.Equal(targets, before.Snapshots) {
-		return 0, false
-	}
-	// Of which the shards may be lost.
-	there := map[string]bool{}
-	for _, dir := range []string{"shards", "files"} {
-		names, err := os.ReadDir(r.Storage.(Directory).path(dir))
-		if err != nil {
-			return 0, false
-		}
-		for _, name := range names {
-			there[dir+"/"+name.Name()] = true
-		}
-	}
-	for _, digest := range targets {
-		s, err := r.Snapshot(ctx, digest)
-		if err != nil {
-			return 0, false
-		}
-		for key := range s.Shards {
-			if !there["shards/"+s.Shards[key].SHA256+".jsonl.zst"] || !there["files/"+s.Files[key].SHA256+".jsonl.zst"] {
-				return 0, false
-			}
-		}
-	}
-	return p.Serial, true
 }

@@ -153,6 +153,13 @@ func mentions(text string) picker {
 	return where(func(line []byte) bool { return bytes.Contains(line, []byte(text)) })
 }
 
+// nameIn finds the name of the package that a line of a shard tells of.
+func nameIn(line []byte) string {
+	_, rest, _ := bytes.Cut(line, []byte(`"name":"`))
+	name, _, _ := bytes.Cut(rest, []byte(`"`))
+	return string(name)
+}
+
 // ofNamesWith picks all lines of the packages of which one line has a text in
 // it. The lines of a name are together, as they are sorted by identity.
 func ofNamesWith(word string) picker {
