@@ -200,3 +200,42 @@ func TestShardInAnotherWay(t *testing.T) {
 		}
 	}
 }
+
+// Packages of a shard in parts go from channel to channel, and back.
+func TestPartsBetweenChannels(t *testing.T) {
+	names := crowd("tide", 70)
+	var words []string
+	for _, name := range names {
+		words = append(words, name+" 1-1")
+	}
+	r := &Repository{Storage: Directory{filepath.Join(t.TempDir(), "r")}, Cache: t.TempDir()}
+	publish(t, r, "testing", samples(t, words...)...)
+	has := func(title string, n int) {
+		t.Helper()
+		if got := len(strings.Fields(identities(t, r, "stable"))); got != n {
+			t.Errorf("%s: stable has %d packages, not %d", title, got, n)
+		}
+	}
+	if _, err := r.Promote(ctx, "testing", "stable", names[:40], Terms{}, progress.None); err != nil {
+		t.Fatal(err)
+	}
+	has("some", 40)
+	change, err := r.Promote(ctx, "testing", "stable", nil, Terms{}, progress.None)
+	if err != nil || len(change.Targets[0].Added) != 30 {
+		t.Fatalf("%+v, %v", change, err)
+	}
+	has("all", 70)
+	if _, err := r.Rewind(ctx, "stable", "", progress.None); err != nil {
+		t.Fatal(err)
+	}
+	has("as before", 40)
+	p, _ := r.Pointer(ctx)
+	stable, _ := r.Snapshot(ctx, p.Channels["stable"]["t"])
+	testing, _ := r.Snapshot(ctx, p.Channels["testing"]["t"])
+	if key := shardOf("tide"); stable.Shards[key].Count != 40 || testing.Shards[key].Count != 70 || stable.Files[key].Count != 40 {
+		t.Errorf("%+v and %+v", stable.Shards[key], testing.Shards[key])
+	}
+	if v, err := r.Verify(ctx, progress.None); err != nil || len(v.Damaged) > 0 {
+		t.Errorf("%+v, %v", v, err)
+	}
+}
