@@ -148,9 +148,8 @@ func Look(dir, known, top string) (Facts, error) {
 	if own.Version != "" && f.Version != "" && version.Compare(own.Version, f.Version) != 0 {
 		f.Notes = append(f.Notes, "the build files say version "+own.Version+", and the archive is called "+f.Version)
 	}
-	f.Summary = cmp.Or(own.Summary, t.catalogue().Summary, t.manualSummary(f.Name), t.readmeSummary(f.Name))
-	f.Description = t.description(f.Name)
-	f.Homepage = cmp.Or(own.Homepage, t.homepage(f.Name))
+	texts := t.texts(f.Name)
+	f.Summary, f.Description, f.Homepage = cmp.Or(own.Summary, texts.Summary), texts.Description, cmp.Or(own.Homepage, texts.Homepage)
 	ways := t.methods()
 	for i := range ways {
 		t.needs(&ways[i])

@@ -17,16 +17,14 @@ const (
 	longDescription  = 700
 )
 
-// description takes a paragraph that says what the software is: from its
-// metadata for software catalogues, its README, or its manual.
-func (t *tree) description(name string) string {
-	return cmp.Or(t.catalogue().Description, t.readmeDescription(name), t.manualDescription(name))
-}
-
-// homepage finds where the software is at home: in its metadata, or in its
-// README.
-func (t *tree) homepage(name string) string {
-	return cmp.Or(t.catalogue().Homepage, t.project(), t.readmeHomepage(name))
+// texts finds what the source's own texts say of the software: its metadata for
+// catalogues, and where that has not all, its README and its manual.
+func (t *tree) texts(name string) Facts {
+	f := t.catalogue()
+	f.Description = cmp.Or(f.Description, t.readmeDescription(name), t.manualDescription(name))
+	f.Homepage = cmp.Or(f.Homepage, t.project(), t.readmeHomepage(name))
+	f.Summary = cmp.Or(f.Summary, t.manualSummary(name), t.readmeSummary(name))
+	return f
 }
 
 // component is what a source says of itself for software catalogues, in the
@@ -112,7 +110,7 @@ func called(name string) string {
 	if len(bare) < 3 {
 		bare = name
 	}
-	return `(?:lib)?` + strings.NewReplacer(`\-`, `[-_ ]?`, `-`, `[-_ ]?`, "_", `[-_ ]?`).Replace(regexp.QuoteMeta(bare))
+	return `(?:lib)?` + strings.NewReplacer("-", "[-_ ]?", "_", "[-_ ]?").Replace(regexp.QuoteMeta(bare))
 }
 
 // What a paragraph tells that is not what the software is: of what became of it,
@@ -141,9 +139,6 @@ func (t *tree) readmeDescription(name string) string {
 	for _, text := range t.readmes() {
 		for paragraph := range strings.SplitSeq(text, "\n\n") {
 			paragraph = strings.TrimLeft(paragraph, "\n")
-			if strings.HasPrefix(paragraph, "    ") && strings.Contains(paragraph, "\n\n    $") {
-				continue // what is typed
-			}
 			lines := strings.Split(paragraph, "\n")
 			for len(lines) > 0 && isHeading(lines) {
 				lines = lines[1:]
@@ -276,10 +271,11 @@ var (
 func (t *tree) readmeHomepage(name string) string {
 	own := regexp.MustCompile(`(?i)^https?://(?:www\.)?` + called(name) + `(?:\.[a-z-]+){1,3}/?$`)
 	forge := regexp.MustCompile(`(?i)^https?://[\w.-]+/(?:[\w.~-]+/){0,3}` + called(name) + `/?$`)
+	itself := regexp.MustCompile(`(?i)` + called(name))
 	var hosts, ends []string
 	for _, text := range t.readmes() {
 		for _, m := range toldHomepage.FindAllStringSubmatch(text, -1) {
-			if a := address(m[1]); a != "" && regexp.MustCompile(`(?i)`+called(name)).MatchString(a) {
+			if a := address(m[1]); a != "" && itself.MatchString(a) {
 				return a
 			}
 		}

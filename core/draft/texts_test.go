@@ -49,7 +49,7 @@ func TestDescription(t *testing.T) {
 			low water.</p><p>More.</p></description></component>`, "Reckons high and low water."},
 		{"metadata that is none", "tide.metainfo.xml", "<component", ""},
 	} {
-		if got := in(t, map[string]string{c.file: c.text}).description("tide"); got != c.want {
+		if got := in(t, map[string]string{c.file: c.text}).texts("tide").Description; got != c.want {
 			t.Errorf("%s: %q, not %q", c.title, got, c.want)
 		}
 	}
@@ -68,7 +68,7 @@ func TestHomepage(t *testing.T) {
 		{"a description of the project", "tide.doap", `<Project><homepage rdf:resource="https://water.example/t"/></Project>`, "https://water.example/t"},
 		{"metadata for catalogues", "tide.appdata.xml", `<component><url type="bugtracker">https://b.example</url><url type="homepage">https://h.example/</url></component>`, "https://h.example/"},
 	} {
-		if got := in(t, map[string]string{c.file: c.text}).homepage("tide"); got != c.want {
+		if got := in(t, map[string]string{c.file: c.text}).texts("tide").Homepage; got != c.want {
 			t.Errorf("%s: %q, not %q", c.title, got, c.want)
 		}
 	}

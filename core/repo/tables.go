@@ -143,16 +143,19 @@ func (t knownTable) with(other table) knownTable {
 	return t
 }
 
-// whole gathers all of a table.
-func (t knownTable) whole() table {
+// whole gathers all of a table; ok is false where the index is damaged, and some
+// is missing.
+func (t knownTable) whole() (all table, ok bool) {
 	if t.index == nil {
-		return t.more
+		return t.more, true
 	}
-	var all table
 	for list := range all {
 		size := 0
 		for bucket := range buckets {
-			run, _ := t.index.run(list, bucket, t.number)
+			run, ok := t.index.run(list, bucket, t.number)
+			if !ok {
+				return table{}, false
+			}
 			size += len(run)
 		}
 		all[list] = make([]uint32, 0, size+len(t.more[list]))
@@ -166,7 +169,7 @@ func (t knownTable) whole() table {
 			all[list] = slices.Compact(all[list])
 		}
 	}
-	return all
+	return all, true
 }
 
 // The cache keeps the tables of a channel and target in a file with an index,
@@ -408,14 +411,20 @@ func (r *Repository) keepTables(channel string, s Snapshot, known map[string]kno
 		case t.index != nil && t.index.file == file:
 			newer = append(newer, newerTable{name, t.name, t.more})
 		default:
-			newer = append(newer, newerTable{name: name, more: t.whole()})
+			if all, ok := t.whole(); ok {
+				newer = append(newer, newerTable{name: name, more: all})
+			}
 		}
 	}
 	if len(newer) > mostNewer {
 		all := map[tableName]table{}
 		for key := range s.Shards {
-			if t, ok := known[key]; ok {
-				all[nameOfTable(s, key)] = t.whole()
+			t, ok := known[key]
+			if !ok {
+				continue
+			}
+			if whole, ok := t.whole(); ok {
+				all[nameOfTable(s, key)] = whole
 			}
 		}
 		writeWords(file, indexWords(all))
