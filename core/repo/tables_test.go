@@ -94,7 +94,7 @@ func FuzzIndex(f *testing.F) {
 			known := knownTable{index: x, name: name, number: number}
 			all, ok := known.whole()
 			for list, hashes := range all {
-				if !ok {
+				if !ok && len(hashes) > 0 {
 					t.Error("a part of a damaged table is taken for all of it")
 				}
 				for _, hash := range hashes {
