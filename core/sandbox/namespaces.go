@@ -11,11 +11,14 @@ import (
 	"os/exec"
 	"path/filepath"
 	"runtime"
+	"slices"
 	"strings"
 	"sync"
 	"syscall"
 
 	"golang.org/x/sys/unix"
+
+	"ellwand.example/core/layer"
 )
 
 // Namespaces runs commands in Linux namespaces of their own. Nothing of the
@@ -57,8 +60,9 @@ type orders struct {
 	Dir       string          `json:"dir"`
 	Env       []string        `json:"env"`
 	Base      string          `json:"base"`
-	Root      string          `json:"root"` // an empty folder to mount the new root on
-	Temp      string          `json:"temp"` // the folder for /tmp
+	Root      string          `json:"root"`     // an empty folder to mount the new root on
+	Temp      string          `json:"temp"`     // the directory for /tmp
+	TempWork  string          `json:"tempWork"` // an empty one beside it, for the kernel
 	Tree      Tree            `json:"tree"`
 	Recipe    string          `json:"recipe,omitempty"`
 	Over      []string        `json:"over,omitempty"`
@@ -68,17 +72,21 @@ type orders struct {
 	Copies    bool            `json:"copies,omitempty"`
 	Drop      bool            `json:"drop,omitempty"` // begin as root, and run the command as User
 	User      int             `json:"user"`
+	Allow     []string        `json:"allow,omitempty"`
+	Grouped   bool            `json:"grouped,omitempty"`  // a control group bounds memory and processes
+	Coverage  string          `json:"coverage,omitempty"` // a directory for coverage data, in tests
 }
 
 // report is what the inner half answers.
 type report struct {
-	Failed string `json:"failed,omitempty"` // the sandbox itself could not be made
-	Status int    `json:"status"`
-	Signal string `json:"signal,omitempty"`
-	Line   int    `json:"line,omitempty"`
-	Limit  string `json:"limit,omitempty"`
-	Error  string `json:"error,omitempty"` // of a call
-	Usage  Usage  `json:"usage"`
+	Failed  string `json:"failed,omitempty"`  // why the sandbox itself could not be made
+	Refused bool   `json:"refused,omitempty"` // for the kernel refused or lacks what it takes
+	Status  int    `json:"status"`
+	Signal  string `json:"signal,omitempty"`
+	Line    int    `json:"line,omitempty"`
+	Limit   string `json:"limit,omitempty"`
+	Error   string `json:"error,omitempty"` // of a call
+	Usage   Usage  `json:"usage"`
 }
 
 // RefusedError says that the machine does not let namespaces be made.
@@ -87,6 +95,12 @@ type RefusedError struct{ Reason string }
 func (e *RefusedError) Error() string {
 	return "steps cannot be kept apart from this machine: " + e.Reason
 }
+
+// SetupError says that a sandbox could not be made, for another reason than
+// that the machine refuses it.
+type SetupError struct{ Reason string }
+
+func (e *SetupError) Error() string { return "the sandbox for the step cannot be set up: " + e.Reason }
 
 // Run runs the script in a sandbox.
 func (n Namespaces) Run(ctx context.Context, c Command) (Usage, error) {
@@ -165,13 +179,28 @@ func Check(ctx context.Context, dir string) (Namespaces, error) {
 func init() { Register("sandbox.check", func(any) error { return nil }) }
 
 // enter starts the inner half, and waits for its report.
-func (n Namespaces) enter(ctx context.Context, c Command) (report, error) {
-	var r report
+func (n Namespaces) enter(ctx context.Context, c Command) (r report, err error) {
 	uid, gid, drop := Owner()
 	s := orders{
 		Command: c.Name, Script: c.Script, Call: c.call, Arguments: c.arguments, Dir: c.Dir, Env: c.Env,
-		Base: n.Base, Root: filepath.Join(c.Files, "root"), Temp: filepath.Join(c.Files, "tmp"),
-		Tree: c.Tree, Recipe: c.Recipe, Over: c.Over, Limits: c.Limits, Trace: c.Trace, Terminal: c.Terminal != nil, Copies: n.Copies, Drop: drop, User: cmp.Or(n.User, StepID),
+		Base: n.Base, Root: filepath.Join(c.Files, "root"), Temp: filepath.Join(c.Files, "tmp"), TempWork: filepath.Join(c.Files, "tmp-work"),
+		Allow: c.Allow, Coverage: os.Getenv("GOCOVERDIR"), Tree: c.Tree, Recipe: c.Recipe, Over: c.Over, Limits: c.Limits, Trace: c.Trace, Terminal: c.Terminal != nil, Copies: n.Copies, Drop: drop, User: cmp.Or(n.User, StepID),
+	}
+	if err := s.absolute(); err != nil {
+		return r, err
+	}
+	// The kernel leaves a mark in its directories for volatile mounts, and does
+	// not mount them again: it fears that something was lost in between.
+	for _, dir := range []string{s.TempWork, s.Tree.Work} {
+		if dir == "" {
+			continue
+		}
+		if err := layer.RemoveAll(dir); err != nil {
+			return r, err
+		}
+		if err := os.MkdirAll(dir, 0o755); err != nil {
+			return r, err
+		}
 	}
 	for _, dir := range []string{s.Root, s.Temp} {
 		if err := os.MkdirAll(dir, 0o755); err != nil {
@@ -204,12 +233,33 @@ func (n Namespaces) enter(ctx context.Context, c Command) (report, error) {
 	cmd := exec.Command("/proc/self/exe")
 	cmd.Args = []string{innerName}
 	cmd.Env = []string{"GOMAXPROCS=2"}
+	if s.Coverage != "" {
+		cmd.Env = append(cmd.Env, "GOCOVERDIR=/run/ellwand/coverage")
+	}
 	cmd.ExtraFiles = []*os.File{ordersOut, reportIn}
 	cmd.Stdout, cmd.Stderr = c.Output, c.Output
 	attr := &syscall.SysProcAttr{
 		Cloneflags: syscall.CLONE_NEWUSER | syscall.CLONE_NEWNS | syscall.CLONE_NEWPID | syscall.CLONE_NEWIPC | syscall.CLONE_NEWUTS | syscall.CLONE_NEWNET,
 		Pdeathsig:  syscall.SIGKILL,
-		Setpgid:    true, // Ctrl-C is for the outer half to act on
+		// Ctrl-C is for the outer half to act on, and the caller's terminal for
+		// nobody inside to use.
+		Setsid: true,
+	}
+	if group := newCgroup(c.Limits); group != nil {
+		defer group.remove()
+		dir, err := os.Open(group.dir)
+		if err != nil {
+			return r, err
+		}
+		defer dir.Close()
+		attr.UseCgroupFD, attr.CgroupFD, s.Grouped = true, int(dir.Fd()), true
+		defer func() {
+			peak, exceeded := group.used()
+			r.Usage.Memory = max(r.Usage.Memory, peak)
+			if exceeded && r.Limit == "" {
+				r.Limit = "memory, " + bytesText(c.Limits.Memory)
+			}
+		}()
 	}
 	if drop {
 		attr.UidMappings = []syscall.SysProcIDMap{{ContainerID: 0, HostID: 0, Size: 1}, {ContainerID: s.User, HostID: uid, Size: 1}}
@@ -223,9 +273,13 @@ func (n Namespaces) enter(ctx context.Context, c Command) (report, error) {
 		attr.AmbientCaps = innerCapabilities
 	}
 	if c.Terminal != nil {
-		cmd.Stdin, cmd.Stdout, cmd.Stderr = c.Terminal, c.Terminal, c.Terminal
-		attr.Foreground, attr.Ctty = true, int(c.Terminal.Fd())
-		defer takeTerminal(c.Terminal)
+		terminal, err := newRelay(c.Terminal)
+		if err != nil {
+			return r, err
+		}
+		defer terminal.Stop()
+		defer terminal.Shell.Close()
+		cmd.Stdin, cmd.Stdout, cmd.Stderr = terminal.Shell, terminal.Shell, terminal.Shell
 	}
 	cmd.SysProcAttr = attr
 
@@ -236,7 +290,7 @@ func (n Namespaces) enter(ctx context.Context, c Command) (report, error) {
 	ordersOut.Close()
 	reportIn.Close()
 	if err != nil {
-		return r, refusal(err)
+		return r, explainRefusal(err)
 	}
 	var once sync.Once
 	kill := func() { once.Do(func() { cmd.Process.Kill() }) }
@@ -252,28 +306,56 @@ func (n Namespaces) enter(ctx context.Context, c Command) (report, error) {
 	switch {
 	case ctx.Err() != nil:
 		return r, context.Cause(ctx)
-	case r.Failed != "":
+	case r.Refused:
 		return r, &RefusedError{r.Failed}
+	case r.Failed != "":
+		return r, &SetupError{r.Failed}
 	case decoded != nil && err != nil:
 		return r, fmt.Errorf("the sandbox ended without a word: %w", err)
 	}
 	return r, decoded
 }
 
-// refusal explains why the kernel made no namespaces.
-func refusal(err error) error {
+// absolute makes all paths absolute: the inner half has another working
+// directory.
+func (s *orders) absolute() error {
+	s.Tree.Lower, s.Over = slices.Clone(s.Tree.Lower), slices.Clone(s.Over)
+	paths := []*string{&s.Base, &s.Root, &s.Temp, &s.TempWork, &s.Tree.Upper, &s.Tree.Work, &s.Recipe, &s.Coverage}
+	for i := range s.Tree.Lower {
+		paths = append(paths, &s.Tree.Lower[i])
+	}
+	for i := range s.Over {
+		paths = append(paths, &s.Over[i])
+	}
+	for _, p := range paths {
+		if *p == "" {
+			continue
+		}
+		var err error
+		if *p, err = filepath.Abs(*p); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// explainRefusal tells why the kernel made no namespaces, where that is what
+// the error means.
+func explainRefusal(err error) error {
 	reason := err.Error()
 	read := func(name string) string {
 		data, _ := os.ReadFile("/proc/sys/" + name)
 		return strings.TrimSpace(string(data))
 	}
 	switch {
+	case errors.Is(err, syscall.ENOMEM), errors.Is(err, syscall.EAGAIN), errors.Is(err, syscall.EMFILE), errors.Is(err, syscall.ENFILE), errors.Is(err, syscall.ENOENT):
+		return &SetupError{reason}
 	case read("user/max_user_namespaces") == "0":
 		reason = "user namespaces are switched off (sysctl user.max_user_namespaces is 0)"
 	case read("kernel/unprivileged_userns_clone") == "0":
-		reason = "user namespaces are for root alone here (sysctl kernel.unprivileged_userns_clone is 0)"
+		reason = "only root may make user namespaces (sysctl kernel.unprivileged_userns_clone is 0)"
 	case read("kernel/apparmor_restrict_unprivileged_userns") == "1":
-		reason = "user namespaces are for chosen programs alone here (sysctl kernel.apparmor_restrict_unprivileged_userns is 1)"
+		reason = "only chosen programs may make user namespaces (sysctl kernel.apparmor_restrict_unprivileged_userns is 1)"
 	case errors.Is(err, syscall.ENOSPC):
 		reason = "there are as many user namespaces as this machine allows (sysctl user.max_user_namespaces)"
 	case errors.Is(err, syscall.EPERM):
@@ -284,21 +366,9 @@ func refusal(err error) error {
 	return &RefusedError{reason}
 }
 
-// takeTerminal makes this process the one that the terminal listens to again,
-// after a shell had it.
-func takeTerminal(t *os.File) {
-	// The kernel stops whoever asks from the background, unless this signal
-	// is blocked.
-	var set, old unix.Sigset_t
-	set.Val[0] = 1 << (uint(syscall.SIGTTOU) - 1)
-	unix.PthreadSigmask(unix.SIG_BLOCK, &set, &old)
-	unix.IoctlSetPointerInt(int(t.Fd()), unix.TIOCSPGRP, syscall.Getpgrp())
-	unix.PthreadSigmask(unix.SIG_SETMASK, &old, nil)
-}
-
 // innerCapabilities are what the inner half needs to set the sandbox up, in
 // its own namespace (capabilities(7)).
-var innerCapabilities = []uintptr{unix.CAP_SYS_ADMIN, unix.CAP_NET_ADMIN, unix.CAP_SETUID, unix.CAP_SETGID, unix.CAP_CHOWN, unix.CAP_DAC_OVERRIDE, unix.CAP_FOWNER, unix.CAP_SETPCAP, unix.CAP_KILL, unix.CAP_SYS_RESOURCE}
+var innerCapabilities = []uintptr{unix.CAP_SYS_ADMIN, unix.CAP_NET_ADMIN, unix.CAP_SETUID, unix.CAP_SETGID, unix.CAP_CHOWN, unix.CAP_DAC_OVERRIDE, unix.CAP_FOWNER, unix.CAP_SETPCAP, unix.CAP_KILL, unix.CAP_SYS_RESOURCE, unix.CAP_SYS_PTRACE}
 
 // bytesText writes an amount for messages, such as "2 GiB".
 func bytesText(n int64) string {

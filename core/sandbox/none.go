@@ -45,7 +45,7 @@ func (None) Run(ctx context.Context, c Command) (Usage, error) {
 	if c.Terminal != nil {
 		return usage, interactive(exec.Command(shell, "-i"), c)
 	}
-	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true, Pdeathsig: syscall.SIGKILL}
+	cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true, Pdeathsig: syscall.SIGKILL}
 	cmd.Cancel = func() error { return syscall.Kill(-cmd.Process.Pid, syscall.SIGTERM) }
 	cmd.WaitDelay = grace
 
@@ -84,16 +84,25 @@ func (None) Run(ctx context.Context, c Command) (Usage, error) {
 	return usage, e
 }
 
-// interactive runs a shell on the terminal.
+// interactive runs a shell on a terminal of its own.
 func interactive(cmd *exec.Cmd, c Command) error {
+	terminal, err := newRelay(c.Terminal)
+	if err != nil {
+		return err
+	}
 	cmd.Dir, cmd.Env = c.Dir, c.Env
-	cmd.Stdin, cmd.Stdout, cmd.Stderr = c.Terminal, c.Terminal, c.Terminal
-	err := cmd.Run()
+	cmd.Stdin, cmd.Stdout, cmd.Stderr = terminal.Shell, terminal.Shell, terminal.Shell
+	cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true, Setctty: true}
+	err = cmd.Start()
+	terminal.Shell.Close()
+	if err == nil {
+		err = cmd.Wait()
+	}
 	var exit *exec.ExitError
 	if errors.As(err, &exit) {
-		return nil // the status of whatever was typed last says nothing
+		err = nil // the status of whatever was typed last says nothing
 	}
-	return err
+	return errors.Join(err, terminal.Stop())
 }
 
 // Call calls the function in this process.

@@ -40,9 +40,11 @@ type Command struct {
 	Over   []string // folders laid over the base, the upper ones first
 	Limits Limits
 	Trace  bool // note which files of the base are used, in Usage
+	// Allow names system calls beyond the usual ones, of Allowances.
+	Allow []string
 
-	// Terminal, if set, makes this an interactive shell on it, in place of
-	// the script.
+	// Terminal, if set, makes this an interactive shell in place of the script.
+	// The shell gets a pseudo-terminal of its own, connected with this one.
 	Terminal *os.File
 
 	call      string // the name of a registered function, in place of Script

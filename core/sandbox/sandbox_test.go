@@ -5,17 +5,22 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"net"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
 	"time"
+
+	"ellwand.example/core/layer"
 )
 
 func TestMain(m *testing.M) {
 	Enter()
+	// What is started again in a sandbox leaves its coverage data there too.
+	if dir := os.Getenv("GOCOVERDIR"); dir != "" {
+		os.Chmod(dir, 0o777)
+	}
 	os.Exit(m.Run())
 }
 
@@ -39,7 +44,8 @@ func newBox(t *testing.T) *box {
 	dir := t.TempDir()
 	os.Chmod(dir, 0o755)
 	check := filepath.Join(dir, "check")
-	t.Cleanup(func() { os.Chmod(filepath.Join(check, "work/work"), 0o700) })
+	// The kernel leaves directories there that nobody may enter.
+	t.Cleanup(func() { layer.RemoveAll(dir) })
 	os.Mkdir(check, 0o755)
 	n, err := Check(t.Context(), check)
 	if err != nil {
@@ -49,8 +55,6 @@ func newBox(t *testing.T) *box {
 	for _, d := range []string{tree.Lower[0], tree.Upper, tree.Work, filepath.Join(dir, "files")} {
 		os.Mkdir(d, 0o755)
 	}
-	// The kernel leaves a folder there that nobody may enter.
-	t.Cleanup(func() { os.Chmod(filepath.Join(tree.Work, "work"), 0o700) })
 	b := &box{Namespaces: n}
 	b.command = Command{Name: "build", Dir: TreeDir, Env: []string{"PATH=/usr/bin:/bin"}, Files: filepath.Join(dir, "files"), Output: &b.out, Tree: tree}
 	return b
@@ -116,93 +120,6 @@ func TestTrace(t *testing.T) {
 	}
 	if _, ok := seen["/usr/lib/os-release"]; !ok || !strings.Contains(seen["/usr/bin/true"], "env") || !strings.Contains(seen["/usr/bin/env"], "sh") {
 		t.Errorf("touched: %v", seen)
-	}
-}
-
-// Nothing that a step tries gets out of it; what it says tells why.
-func TestEscapes(t *testing.T) {
-	home, recipe := t.TempDir(), t.TempDir()
-	secret := filepath.Join(home, "secret")
-	os.WriteFile(secret, []byte("hidden"), 0o644)
-	for _, dir := range []string{home, recipe, filepath.Dir(home), filepath.Dir(recipe)} {
-		os.Chmod(dir, 0o755)
-	}
-	server, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer server.Close()
-	reached := make(chan struct{}, 1)
-	go func() {
-		if c, err := server.Accept(); err == nil {
-			c.Close()
-			reached <- struct{}{}
-		}
-	}()
-	address := server.Addr().String()
-	host, port, _ := net.SplitHostPort(address)
-	const refused = "Read-only file system"
-	for _, c := range []struct {
-		name, script string
-		limits       Limits
-		says         string // in the output, or in the limit
-		may          bool   // the script may end well
-	}{
-		{"writing to /usr", "echo x >/usr/ellwand-was-here", Limits{}, refused, false},
-		{"writing to /etc", "echo x >>/etc/hosts", Limits{}, refused, false},
-		{"making a folder at the root", "mkdir /ellwand-was-here", Limits{}, refused, false},
-		{"removing what the base has", "rm -f /usr/bin/env", Limits{}, refused, false},
-		{"the home folder", "echo x >" + home + "/x", Limits{}, "Directory nonexistent", false},
-		{"a file of the caller's home", "cat " + secret, Limits{}, "No such file", false},
-		{"the recipe's folder", "echo x >/recipe/x", Limits{}, refused, false},
-		{"the recipe's folder by its own path", "echo x >" + recipe + "/x", Limits{}, "Directory nonexistent", false},
-		{"the machine's loopback", "bash -c 'echo x >/dev/tcp/" + host + "/" + port + "'", Limits{}, "Connection refused", false},
-		{"the network", "bash -c 'echo x >/dev/tcp/192.0.2.1/80'", Limits{}, "Network is unreachable", false},
-		{"a process in the background", "sleep 300 & sleep 0.2", Limits{}, "", true},
-		{"a process in another session", "setsid sleep 300 & sleep 0.2", Limits{}, "", true},
-		{"the disk", "dd if=/dev/zero of=big bs=1M count=64 2>&1", Limits{Disk: 8 << 20}, "", false},
-		{"the disk in small files", "i=0; while :; do i=$((i+1)); dd if=/dev/zero of=f$i bs=1M count=1 2>/dev/null; sleep 0.02; done", Limits{Disk: 8 << 20}, "disk, 8 MiB", false},
-		{"memory", "dd if=/dev/zero of=/dev/null bs=400M count=20 2>/dev/null; head -c 400M /dev/zero | tail -c 400M | sleep 5", Limits{Memory: 64 << 20}, "memory, 64 MiB", false},
-		{"time", "sleep 60", Limits{Time: 300 * time.Millisecond}, "time, 300ms", false},
-		{"a fork bomb", "f() { f | f & f; }; f", Limits{Processes: 60, Time: 3 * time.Second}, "fork", false},
-		{"a device node", "mknod sda b 8 0", Limits{}, "not permitted", false},
-		{"mounting", "mount -t tmpfs x /tmp", Limits{}, "superuser", false},
-		{"setuid", "cp /usr/bin/id . && chmod u+s id && ./id -u | grep -v 1000", Limits{}, "", false},
-		{"making it writable", "mount -o remount,rw /usr", Limits{}, "superuser", false},
-		{"killing the one above", "kill -9 1; kill -9 -1", Limits{}, "", false},
-		{"another namespace", "unshare -Urm sh -c 'mount -o remount,bind,rw /usr && echo x >/usr/ellwand-was-here'", Limits{}, "", false},
-		{"the host name", "hostname escaped", Limits{}, "must be root", false},
-	} {
-		b := newBox(t)
-		b.command.Recipe, b.command.Limits = recipe, c.limits
-		began := time.Now()
-		usage, err := b.run(t.Context(), c.script)
-		var exit *ExitError
-		if errors.As(err, &exit) {
-			if !strings.Contains(b.out.String()+exit.Limit, c.says) {
-				t.Errorf("%s: it says %v, %s", c.name, err, b.out.String())
-			}
-		} else if !c.may || err != nil {
-			t.Errorf("%s: %v\n%s", c.name, err, b.out.String())
-		} else if len(usage.Left) != 1 || !strings.HasSuffix(usage.Left[0], "sleep 300") {
-			t.Errorf("%s: left %q", c.name, usage.Left)
-		}
-		if took := time.Since(began); took > 20*time.Second {
-			t.Errorf("%s took %s", c.name, took)
-		}
-	}
-	for _, path := range []string{"/usr/ellwand-was-here", "/ellwand-was-here", filepath.Join(home, "x"), filepath.Join(recipe, "x")} {
-		if _, err := os.Lstat(path); err == nil {
-			t.Errorf("%s was written", path)
-		}
-	}
-	select {
-	case <-reached:
-		t.Error("the machine's loopback was reached")
-	default:
-	}
-	if left, _ := exec.Command("pgrep", "-f", "sleep 300").Output(); len(left) > 0 {
-		t.Errorf("left running: %s", left)
 	}
 }
 

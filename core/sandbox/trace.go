@@ -49,12 +49,11 @@ func trace() (*tracer, error) {
 	program = append(program,
 		unix.SockFilter{Code: unix.BPF_RET | unix.BPF_K, K: unix.SECCOMP_RET_ALLOW},
 		unix.SockFilter{Code: unix.BPF_RET | unix.BPF_K, K: unix.SECCOMP_RET_USER_NOTIF})
-	filter := unix.SockFprog{Len: uint16(len(program)), Filter: &program[0]}
-	fd, _, errno := unix.Syscall(unix.SYS_SECCOMP, unix.SECCOMP_SET_MODE_FILTER, unix.SECCOMP_FILTER_FLAG_NEW_LISTENER, uintptr(unsafe.Pointer(&filter)))
-	if errno != 0 {
-		return nil, failure(errno, "what steps use cannot be watched")
+	fd, err := installFilter(program, unix.SECCOMP_FILTER_FLAG_NEW_LISTENER)
+	if err != nil {
+		return nil, err
 	}
-	t := &tracer{listener: int(fd), seen: map[Touch]bool{}}
+	t := &tracer{listener: fd, seen: map[Touch]bool{}}
 	unix.CloseOnExec(t.listener)
 	go t.answer()
 	return t, nil

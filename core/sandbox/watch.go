@@ -8,14 +8,12 @@ import (
 	"sync"
 	"syscall"
 	"time"
-
-	"ellwand.example/core/layer"
 )
 
 // watch looks after a running command from inside its process namespace: what
-// memory all its processes have, how long it runs, how much it writes. The
-// kernel's own means to bound these for a group of processes are not open to
-// ordinary users everywhere.
+// memory all its processes have, how long it runs, how much it writes. Control
+// groups, where the caller may make one, bound memory at once (cgroup.go); they
+// are not open to ordinary users everywhere.
 type watch struct {
 	orders  *orders
 	mu      sync.Mutex
@@ -25,10 +23,12 @@ type watch struct {
 	stopped sync.WaitGroup
 }
 
-// How often it looks, and how much of the time measuring the disk may take.
+// How often it looks, and which part of the time measuring may take: one in so
+// many.
 const (
-	watchEvery = 100 * time.Millisecond
-	diskShare  = 20
+	watchEvery  = 100 * time.Millisecond
+	memoryShare = 10
+	diskShare   = 20
 )
 
 func (s *orders) watch(pid int) *watch {
@@ -39,28 +39,32 @@ func (s *orders) watch(pid int) *watch {
 
 func (w *watch) look(pid int) {
 	began := time.Now()
-	disk := began.Add(time.Second / 4)
+	memory, disk := began, began.Add(time.Second/4)
 	tick := time.NewTicker(watchEvery)
 	defer tick.Stop()
 	limits := w.orders.Limits
+	var m measured
 	for {
 		select {
 		case <-w.done:
 			return
 		case <-tick.C:
 		}
-		memory := residentMemory()
-		w.mu.Lock()
-		w.peak = max(w.peak, memory)
-		w.mu.Unlock()
+		if now := time.Now(); now.After(memory) {
+			m = measure()
+			memory = time.Now().Add(memoryShare * time.Since(now))
+			w.mu.Lock()
+			w.peak = max(w.peak, m.memory)
+			w.mu.Unlock()
+		}
 		switch {
-		case limits.Memory > 0 && memory > limits.Memory:
+		case limits.Memory > 0 && m.memory > limits.Memory && !w.orders.Grouped:
 			w.end("memory, " + bytesText(limits.Memory))
 		case limits.Time > 0 && time.Since(began) > limits.Time:
 			w.end("time, " + limits.Time.String())
 		case limits.Disk > 0 && time.Now().After(disk):
 			from := time.Now()
-			if written() > limits.Disk {
+			if written()+m.disk > limits.Disk {
 				w.end("disk, " + bytesText(limits.Disk))
 			}
 			disk = time.Now().Add(max(time.Second/4, diskShare*time.Since(from)))
@@ -71,7 +75,9 @@ func (w *watch) look(pid int) {
 // end ends every process but this one.
 func (w *watch) end(limit string) {
 	w.mu.Lock()
-	w.limit = limit
+	if w.limit == "" {
+		w.limit = limit // the first one is the cause
+	}
 	w.mu.Unlock()
 	syscall.Kill(-1, syscall.SIGKILL)
 }
@@ -120,30 +126,4 @@ func processes() []int {
 		}
 	}
 	return out
-}
-
-// residentMemory is what all processes but this one have in memory. What they
-// share counts for each.
-func residentMemory() int64 {
-	var pages int64
-	for _, p := range processes() {
-		if p == 1 {
-			continue
-		}
-		data, err := os.ReadFile(fmt.Sprintf("/proc/%d/statm", p))
-		if err != nil {
-			continue
-		}
-		if fields := strings.Fields(string(data)); len(fields) > 2 {
-			resident, _ := strconv.ParseInt(fields[1], 10, 64)
-			shared, _ := strconv.ParseInt(fields[2], 10, 64)
-			pages += resident - shared
-		}
-	}
-	return pages * int64(os.Getpagesize())
-}
-
-// written is how much stands in the tree and in /tmp.
-func written() int64 {
-	return layer.Size(TreeDir) + layer.Size("/tmp") + layer.Size("/dev/shm")
 }

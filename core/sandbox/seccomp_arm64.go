@@ -1,0 +1,7 @@
+package sandbox
+
+import "golang.org/x/sys/unix"
+
+const nativeArch = unix.AUDIT_ARCH_AARCH64
+
+var nativeRules []rule

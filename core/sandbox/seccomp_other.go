@@ -1,0 +1,7 @@
+//go:build !amd64 && !arm64
+
+package sandbox
+
+const nativeArch = 0
+
+var nativeRules []rule
