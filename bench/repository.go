@@ -26,7 +26,7 @@ func sortClaims(claims []layout.Claim) {
 
 // at is a repository with a cache and pages, as the program opens it.
 func (b *bench) at(name string) *repo.Repository {
-	return &repo.Repository{Storage: repo.Directory{Dir: filepath.Join(b.work, name)}, Cache: filepath.Join(b.work, name+"-cache"), Pages: page.Renderer{}}
+	return &repo.Repository{Storage: repo.NewDirectory(filepath.Join(b.work, name)), Cache: filepath.Join(b.work, name+"-cache"), Pages: page.Renderer{}}
 }
 
 func publish(r *repo.Repository, terms repo.Terms, files ...string) time.Duration {

@@ -47,7 +47,7 @@ With --release, raise the release alone.`,
 			if err != nil {
 				return err
 			}
-			b := &bump.Bumper{Fetcher: a.fetcher(w), Progress: a.progress, Target: w.Target, Temp: w.State()}
+			b := &bump.Bumper{Fetcher: a.fetcher(cmd.Context(), w), Progress: a.progress, Target: w.Target, Temp: w.State()}
 			var report bump.Report
 			if release {
 				report, err = b.Release(r, author(), messages)

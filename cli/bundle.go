@@ -48,7 +48,7 @@ same bytes.`,
 					return err
 				}
 				path := filepath.Join(out, bundle.FileName(r))
-				facts, err := bundle.Write(cmd.Context(), path, r, sources)
+				facts, err := bundle.Write(cmd.Context(), path, r, source.DefaultStore(w.State("sources")), sources)
 				if err != nil {
 					return err
 				}
@@ -75,7 +75,7 @@ same bytes.`,
 
 // pinnedSources fetches a recipe's sources, all of which must be pinned.
 func (a *app) pinnedSources(ctx context.Context, w *workspace.Workspace, r *recipe.Recipe) ([]source.Fetched, error) {
-	f := a.fetcher(w)
+	f := a.fetcher(ctx, w)
 	var out []source.Fetched
 	for i, s := range r.Sources {
 		if s.File == "" && s.SHA256 == "" && s.Commit == "" {
@@ -112,7 +112,7 @@ last bundle left it, nothing is written, and what differs is shown.`,
 }
 
 func (a *app) unbundle(ctx context.Context, w *workspace.Workspace, arg string) error {
-	f := a.fetcher(w)
+	f := a.fetcher(ctx, w)
 	path := arg
 	if u, err := url.Parse(arg); err == nil && (u.Scheme == "http" || u.Scheme == "https") {
 		got, err := f.Fetch(ctx, &recipe.Recipe{Sources: []recipe.Source{{URL: arg}}}, 0)

@@ -250,7 +250,7 @@ func (a *app) draftSource(ctx context.Context, w *workspace.Workspace, arg, temp
 		origin.URL = (&url.URL{Scheme: "file", Path: abs}).String()
 	}
 	r := &recipe.Recipe{Sources: []recipe.Source{{URL: origin.URL}}}
-	got, err := a.fetcher(w).Fetch(ctx, r, 0)
+	got, err := a.fetcher(ctx, w).Fetch(ctx, r, 0)
 	origin.SHA256 = got.SHA256
 	return origin, got.Path, err
 }

@@ -44,7 +44,7 @@ recipe stays as it is.`,
 			if err != nil {
 				return err
 			}
-			f := a.fetcher(w)
+			f := a.fetcher(cmd.Context(), w)
 			results := []fetchedJSON{}
 			var rows [][]string
 			var failed []error

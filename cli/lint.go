@@ -165,7 +165,7 @@ func (a *app) linter(ctx context.Context, w *workspace.Workspace) *lint.Linter {
 	if w == nil {
 		return &lint.Linter{}
 	}
-	b := &build.Builder{Workspace: w, Fetcher: a.fetcher(w), Progress: a.progress}
+	b := &build.Builder{Workspace: w, Fetcher: a.fetcher(ctx, w), Progress: a.progress}
 	return b.Linter(ctx)
 }
 

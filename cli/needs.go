@@ -52,7 +52,7 @@ func (a *app) needs(ctx context.Context, name string, supply bool) error {
 		return err
 	}
 	// Nothing is run, so that it does not matter whether steps could be.
-	b := &build.Builder{Workspace: w, Fetcher: a.fetcher(w), Runner: sandbox.Namespaces{Base: base}, Progress: a.progress}
+	b := &build.Builder{Workspace: w, Fetcher: a.fetcher(ctx, w), Runner: sandbox.Namespaces{Base: base}, Progress: a.progress}
 	brought := []string{}
 	if supply {
 		if brought, err = b.Supply(ctx, r); err != nil {

@@ -60,7 +60,7 @@ Whether upstream's sources changed is not looked at: their digests are in recipe
 			if err != nil {
 				return err
 			}
-			b := &build.Builder{Workspace: w, Fetcher: a.fetcher(w), Runner: sandbox.Namespaces{Base: base}, Progress: a.progress}
+			b := &build.Builder{Workspace: w, Fetcher: a.fetcher(cmd.Context(), w), Runner: sandbox.Namespaces{Base: base}, Progress: a.progress}
 			plan, err := b.Plan(cmd.Context(), all)
 			switch {
 			case err != nil:

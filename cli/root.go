@@ -211,8 +211,9 @@ func statusOf(err error) int {
 	var missing *build.MissingError
 	var http *source.HTTPError
 	var refused *sandbox.RefusedError
+	var setUp *sandbox.SetupError
 	var noBase *build.BaseError
-	if errors.As(err, &missing) || errors.As(err, &http) || errors.Is(err, syscall.ENOSPC) || errors.Is(err, fs.ErrPermission) ||
+	if errors.As(err, &setUp) || errors.As(err, &missing) || errors.As(err, &http) || errors.Is(err, syscall.ENOSPC) || errors.Is(err, fs.ErrPermission) ||
 		errors.Is(err, syscall.EROFS) || errors.Is(err, build.ErrBusy) || errors.As(err, &refused) || errors.As(err, &noBase) {
 		return statusMachine
 	}
@@ -272,6 +273,9 @@ func (a *app) explainError(err error) {
 	case errors.As(err, &refused):
 		a.err.Printf("%s\n%s\n", a.err.Style(term.Bad, refused.Error()),
 			"have the machine's administrator allow user namespaces; or go on with `--isolation none`: steps can then write wherever you can, which the package records and lint reports")
+	case errors.Is(err, sandbox.ErrNoTerminal):
+		a.err.Printf("%s\n", a.err.Style(term.Bad, err.Error()))
+		a.err.Printf("to run the steps up to one without a shell, use `ellwand build RECIPE --until STEP`\n")
 	case errors.As(err, &problems):
 		a.err.Problems(problems)
 		files := map[string]int{}
@@ -334,18 +338,18 @@ func (a *app) openIfAny() (*workspace.Workspace, error) {
 	return w, err
 }
 
-func (a *app) fetcher(w *workspace.Workspace) *source.Fetcher {
+func (a *app) fetcher(ctx context.Context, w *workspace.Workspace) *source.Fetcher {
 	f := source.NewFetcher(source.DefaultStore(w.State("sources")), a.progress)
 	f.Team.URL = w.Settings.Store.URL
 	// A store that does not know of a workspace may lose what it needs, and
 	// fetches it again.
-	f.Store.Enlist(w.Dir)
+	f.Store.Enlist(ctx, w.Dir)
 	return f
 }
 
 // builder makes what builds recipes, with steps kept apart as --isolation says.
 func (a *app) builder(ctx context.Context, w *workspace.Workspace) (*build.Builder, error) {
-	b := &build.Builder{Workspace: w, Fetcher: a.fetcher(w), Runner: sandbox.None{}, Progress: a.progress}
+	b := &build.Builder{Workspace: w, Fetcher: a.fetcher(ctx, w), Runner: sandbox.None{}, Progress: a.progress}
 	var err error
 	if b.History, err = history.Open(ctx, historyFile(w)); err != nil {
 		a.progress.Note("there is no history of builds: " + err.Error())

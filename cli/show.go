@@ -290,6 +290,9 @@ func (a *app) showRecord(b pack.BuildRecord) {
 		line("option "+name, b.Options[name])
 	}
 	by := "Ellwand " + b.Ellwand + ", isolation " + b.Isolation
+	if len(b.Allow) > 0 {
+		by += ", allowing " + strings.Join(b.Allow, ", ")
+	}
 	if b.Compression != "" {
 		by += ", compression " + b.Compression
 	}

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"strings"
@@ -23,8 +24,8 @@ by its SHA-256 digest.`,
   ellwand store verify
   ellwand store clear --dry-run`,
 		Args: arguments(none),
-		RunE: func(*cobra.Command, []string) error {
-			s, uses, err := a.openStore()
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			s, uses, err := a.openStore(cmd.Context())
 			if err != nil {
 				return err
 			}
@@ -42,7 +43,7 @@ by its SHA-256 digest.`,
 		Example: "  ellwand store verify",
 		Args:    arguments(none),
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			s, _, err := a.openStore()
+			s, _, err := a.openStore(cmd.Context())
 			if err != nil {
 				return err
 			}
@@ -59,7 +60,7 @@ removed: what it pins is not known.`,
 		Example: "  ellwand store clear --dry-run",
 		Args:    arguments(none),
 		RunE: func(*cobra.Command, []string) error {
-			s, uses, err := a.openStore()
+			s, uses, err := a.openStore(cmd.Context())
 			if err != nil {
 				return err
 			}
@@ -79,7 +80,7 @@ type storeUse struct {
 }
 
 // openStore opens the store, and finds out who uses what of it.
-func (a *app) openStore() (source.Store, storeUse, error) {
+func (a *app) openStore(ctx context.Context) (source.Store, storeUse, error) {
 	uses := storeUse{recipes: map[string][]string{}}
 	here, err := a.openIfAny()
 	if err != nil {
@@ -88,7 +89,7 @@ func (a *app) openStore() (source.Store, storeUse, error) {
 	fallback := ""
 	if here != nil {
 		fallback = here.State("sources")
-		a.fetcher(here) // which makes the store know of this workspace
+		a.fetcher(ctx, here) // which makes the store know of this workspace
 	}
 	s := source.DefaultStore(fallback)
 	if s.Dir == "" {
@@ -116,7 +117,7 @@ func (a *app) openStore() (source.Store, storeUse, error) {
 			for _, src := range r.Sources {
 				digest := src.SHA256
 				if src.Commit != "" {
-					digest = s.CommitArchive(src.Commit)
+					digest = s.CommitArchive(src.Commit).SHA256
 				}
 				uses.recipes[digest] = append(uses.recipes[digest], name)
 			}
@@ -173,7 +174,7 @@ func (a *app) verifyStore(cmd *cobra.Command, s source.Store) error {
 			return err
 		}
 		var wrong *source.DigestError
-		if err := s.Verify(f.SHA256); errors.As(err, &wrong) {
+		if err := s.Verify(cmd.Context(), f.SHA256); errors.As(err, &wrong) {
 			damaged = append(damaged, f)
 		} else if err != nil {
 			return err

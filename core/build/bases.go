@@ -1,7 +1,6 @@
 package build
 
 import (
-	"archive/tar"
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
@@ -13,9 +12,10 @@ import (
 	"path/filepath"
 	"strings"
 
+	"ellwand.example/core/archive"
+	"ellwand.example/core/cancel"
 	"ellwand.example/core/layer"
 	"ellwand.example/core/progress"
-	"ellwand.example/core/source"
 	"ellwand.example/core/workspace"
 )
 
@@ -63,7 +63,7 @@ func importBase(ctx context.Context, w *workspace.Workspace, archive string, siz
 	t := sink.Begin("read "+filepath.Base(archive), 2*size, "bytes")
 	defer t.End("done")
 	h := sha256.New()
-	if _, err := io.Copy(h, &advancing{file, t}); err != nil {
+	if _, err := io.Copy(h, cancel.Reader(ctx, &advancing{file, t})); err != nil {
 		return "", err
 	}
 	all := w.State("bases")
@@ -103,70 +103,73 @@ func (a *advancing) Read(p []byte) (int, error) {
 	return n, err
 }
 
+// unpackRoot unpacks a root archive. Files and directories stay readable for
+// whoever unpacked them.
 func unpackRoot(ctx context.Context, in io.Reader, dir string) error {
-	plain, done, err := source.Decompress(in)
+	plain, done, err := archive.Decompress(in)
 	if err != nil {
 		return err
 	}
 	defer done()
-	root, err := os.OpenRoot(dir)
+	tree, err := archive.OpenTree(dir)
 	if err != nil {
 		return err
 	}
-	defer root.Close()
-	type folder struct {
+	defer tree.Close()
+	tree.AbsoluteLinks = true
+	type directory struct {
 		name string
 		mode fs.FileMode
 	}
-	var folders []folder
-	for r := tar.NewReader(plain); ; {
-		if err := ctx.Err(); err != nil {
-			return err
+	var directories []directory
+	var written int64
+	entries := 0
+	err = archive.ReadTar(ctx, plain, func(e archive.Entry) error {
+		if entries++; entries > maxRootEntries {
+			return fmt.Errorf("it holds more than %d entries", maxRootEntries)
 		}
-		h, err := r.Next()
-		if err == io.EOF {
-			break
+		name, err := archive.Clean(strings.TrimLeft(e.Name, "/"))
+		if err != nil || name == "." {
+			if name == "." || strings.Trim(e.Name, "/") == "" {
+				return nil
+			}
+			return fmt.Errorf("%q %w", e.Name, err)
+		}
+		mode := e.Mode & fs.ModePerm
+		switch e.Kind {
+		case archive.Directory:
+			err = tree.Directory(name)
+			directories = append(directories, directory{name, mode})
+		case archive.File:
+			var n int64
+			n, err = tree.File(name, mode|0o400, e.Modified, cancel.Reader(ctx, io.LimitReader(e.Contents, maxRootBytes-written+1)))
+			if written += n; written > maxRootBytes {
+				return fmt.Errorf("it would unpack to more than %d bytes", int64(maxRootBytes))
+			}
+		case archive.Symlink:
+			err = tree.Symlink(name, e.Link)
+		case archive.Hardlink:
+			err = tree.Hardlink(name, strings.TrimLeft(e.Link, "/"))
 		}
 		if err != nil {
-			return err
+			return fmt.Errorf("%q %w", e.Name, err)
 		}
-		name := filepath.Clean(strings.TrimLeft(h.Name, "/"))
-		mode := fs.FileMode(h.Mode) & fs.ModePerm
-		if name == "." {
-			continue
-		}
-		if err := root.MkdirAll(filepath.Dir(name), 0o755); err != nil {
-			return err
-		}
-		switch h.Typeflag {
-		case tar.TypeDir:
-			err = root.MkdirAll(name, 0o755)
-			folders = append(folders, folder{name, mode})
-		case tar.TypeReg:
-			err = writeIn(root, name, mode|0o400, r)
-		case tar.TypeSymlink:
-			err = root.Symlink(h.Linkname, name)
-		case tar.TypeLink:
-			err = root.Link(filepath.Clean(strings.TrimLeft(h.Linkname, "/")), name)
-		}
-		if err != nil {
-			return fmt.Errorf("%s: %w", h.Name, err)
-		}
+		return nil
+	})
+	if err != nil {
+		return err
 	}
 	// Last, since one may forbid to write into it.
-	for i := len(folders) - 1; i >= 0; i-- {
-		if err := root.Chmod(folders[i].name, folders[i].mode|0o500); err != nil {
+	for i := len(directories) - 1; i >= 0; i-- {
+		if err := tree.Root().Chmod(directories[i].name, directories[i].mode|0o500); err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
-func writeIn(root *os.Root, name string, mode fs.FileMode, r io.Reader) error {
-	out, err := root.OpenFile(name, os.O_WRONLY|os.O_CREATE|os.O_EXCL, mode|0o200)
-	if err != nil {
-		return err
-	}
-	_, err = io.Copy(out, r)
-	return errors.Join(err, out.Close(), root.Chmod(name, mode))
-}
+// Bounds on what a root archive may unpack to.
+const (
+	maxRootEntries = 4_000_000
+	maxRootBytes   = 256 << 30
+)

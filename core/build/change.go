@@ -32,7 +32,7 @@ func (e *ChangeError) Unwrap() error { return e.Err }
 // applyPatches applies the recipe's patches to the work tree.
 func (j *job) applyPatches(log io.Writer) error {
 	for i, p := range j.recipe.Patches {
-		data, err := os.ReadFile(j.recipe.Beside(p.File))
+		data, err := j.recipe.ReadBeside(p.File)
 		if err != nil {
 			return err
 		}

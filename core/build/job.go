@@ -255,7 +255,7 @@ func (j *job) unpack(ctx context.Context, log io.Writer) error {
 			var changed *source.DigestError
 			if errors.As(err, &changed) {
 				// The store's copy is not what it was: the next run fetches it anew.
-				err = errors.Join(j.Fetcher.Store.Verify(f.SHA256), errors.New("build again to fetch it anew"))
+				err = errors.Join(j.Fetcher.Store.Verify(ctx, f.SHA256), errors.New("build again to fetch it anew"))
 			}
 			fmt.Fprintln(log, err)
 			return fmt.Errorf("%s: step unpack: %w", j.recipe.Name, err)
@@ -300,7 +300,7 @@ func (j *job) command(name, script string) (sandbox.Command, error) {
 	if err := errors.Join(layer.RemoveAll(files), os.MkdirAll(files, 0o755)); err != nil {
 		return sandbox.Command{}, err
 	}
-	c := sandbox.Command{Name: name, Script: script, Dir: j.ground.seen("work"), Env: j.environment(script), Files: files, Over: j.over, Limits: j.Workspace.Limits()}
+	c := sandbox.Command{Allow: j.recipe.Steps.Allow, Name: name, Script: script, Dir: j.ground.seen("work"), Env: j.environment(script), Files: files, Over: j.over, Limits: j.Workspace.Limits()}
 	if seesRecipe(script) {
 		c.Recipe = j.recipe.Dir
 	}
@@ -311,15 +311,20 @@ func (j *job) command(name, script string) (sandbox.Command, error) {
 // script runs a step's script in the work tree.
 func (j *job) script(ctx context.Context, s *StepResult, script string, log *os.File) error {
 	t := j.Progress.Begin(j.recipe.Name+" "+s.Step, j.usual(ctx, s.Step), progress.Time)
-	out := &logWriter{file: log, task: t}
+	run, stop := context.WithCancelCause(ctx)
+	defer stop(nil)
+	out := &logWriter{file: log, task: t, size: j.Workspace.LogSize(), stop: stop}
 	c, err := j.command(s.Step, script)
 	if err != nil {
 		return err
 	}
 	c.Output, c.Trace = out, j.options.Needs
-	used, err := j.Runner.Run(ctx, c)
+	used, err := j.Runner.Run(run, c)
 	j.touched = append(j.touched, used.Touched...)
-	out.flush()
+	if full := out.end(); full != nil && ctx.Err() == nil {
+		t.End("failed")
+		return fmt.Errorf("%s: step %s: its log cannot be written: %w", j.recipe.Name, s.Step, full)
+	}
 	s.Memory, s.CPU, s.Warnings = used.Memory, used.CPU.Seconds(), out.warnings
 	for _, left := range used.Left {
 		j.Progress.Note(fmt.Sprintf("%s: step %s left a process running, which was ended: %s", j.recipe.Name, s.Step, trim(left)))

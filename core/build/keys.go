@@ -45,6 +45,9 @@ func (j *job) keys() (chain []link, whole string, err error) {
 			continue
 		default:
 			inputs["script"], inputs["environment"], inputs["flags"], inputs["debug"] = script, fixed, j.compileFlags(), j.splitsDebug()
+			if len(j.recipe.Steps.Allow) > 0 {
+				inputs["allow"] = j.recipe.Steps.Allow
+			}
 			inputs["needs"], inputs["base"], inputs["target"] = laid, j.answers, []any{j.Workspace.Target, j.base()}
 			if seesRecipe(script) {
 				inputs["beside"] = beside

@@ -211,7 +211,7 @@ func (b *Builder) licenseTexts(ctx context.Context, r *recipe.Recipe) map[string
 	out := map[string]string{}
 	for _, s := range r.Sources {
 		if s.File != "" {
-			if data, err := os.ReadFile(r.Beside(s.File)); err == nil && licenseName.MatchString(filepath.Base(s.File)) {
+			if data, err := r.ReadBeside(s.File); err == nil && licenseName.MatchString(filepath.Base(s.File)) {
 				out[s.File] = string(data[:min(len(data), maxLicense)])
 			}
 			continue

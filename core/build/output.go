@@ -2,8 +2,10 @@ package build
 
 import (
 	"bytes"
+	"fmt"
 	"os"
 	"regexp"
+	"slices"
 	"strings"
 	"unicode/utf8"
 
@@ -20,23 +22,35 @@ var escapes = regexp.MustCompile(`\x1b(\[[0-?]*[ -/]*[@-~]|[@-Z\\-_])`)
 const maxLine = 2000
 
 // logWriter keeps a step's output in a file, shows the current line, and
-// remembers the last ones.
+// remembers the last ones. Of output that is longer than the file may be, the
+// middle is left out.
 type logWriter struct {
 	file *os.File
 	task progress.Task
 	part []byte
 	tail []string
 
+	size    int64 // that the file may have, in bytes
+	written int64
+	last    []byte // a ring of the newest bytes, once the file is nearly full
+	next    int    // in last
+	left    int64  // bytes that passed through last
+	// failed is why the file could not be written, and stop ends the step then:
+	// a script whose output nobody takes would end for a baffling reason.
+	failed error
+	stop   func(error)
+
 	warnings int
 }
+
+// tailShare is which part of a log is kept for the end of the output.
+const tailShare = 4
 
 // warning is how compilers begin one.
 var warning = regexp.MustCompile(`^\S+?:\d+(:\d+)?: warning: |^(cc1(plus)?|ld|\S+/ld): warning: `)
 
 func (w *logWriter) Write(p []byte) (int, error) {
-	if _, err := w.file.Write(p); err != nil {
-		return 0, err
-	}
+	w.keep(p)
 	n := len(p)
 	for {
 		i := bytes.IndexByte(p, '\n')
@@ -53,6 +67,58 @@ func (w *logWriter) Write(p []byte) (int, error) {
 	return n, nil
 }
 
+// keep writes output to the file, or to what may become its end.
+func (w *logWriter) keep(p []byte) {
+	if room := w.size - w.size/tailShare - w.written; room > 0 && w.failed == nil {
+		n, err := w.file.Write(p[:min(int64(len(p)), room)])
+		w.written += int64(n)
+		if err != nil {
+			w.fail(err)
+		}
+		p = p[min(int64(len(p)), room):]
+	}
+	if len(p) == 0 {
+		return
+	}
+	w.left += int64(len(p))
+	limit := int(w.size / tailShare)
+	if room := limit - len(w.last); room > 0 {
+		n := min(room, len(p))
+		w.last, p = append(w.last, p[:n]...), p[n:]
+	}
+	for len(p) > 0 && limit > 0 {
+		n := copy(w.last[w.next:], p)
+		w.next, p = (w.next+n)%limit, p[n:]
+	}
+}
+
+func (w *logWriter) fail(err error) {
+	w.failed = err
+	w.stop(err)
+}
+
+// end writes what was kept for the end, and says what was left out.
+func (w *logWriter) end() error {
+	if len(w.part) > 0 {
+		w.line(w.part)
+		w.part = nil
+	}
+	if len(w.last) == 0 || w.failed != nil {
+		return w.failed
+	}
+	end := append(slices.Clone(w.last[w.next:]), w.last[:w.next]...)
+	if cut := w.left - int64(len(end)); cut > 0 {
+		// From the next line on, as far as there is one.
+		if i := bytes.IndexByte(end, '\n'); i >= 0 {
+			cut, end = cut+int64(i)+1, end[i+1:]
+		}
+		note := fmt.Sprintf("\n[ellwand: %d bytes of output are left out here; [build] log bounds what is kept]\n", cut)
+		end = append([]byte(note), end...)
+	}
+	_, err := w.file.Write(end)
+	return err
+}
+
 func (w *logWriter) line(b []byte) {
 	s := trim(string(b))
 	w.tail = append(w.tail, s)
@@ -63,13 +129,6 @@ func (w *logWriter) line(b []byte) {
 		w.tail = append(w.tail[:0], w.tail[len(w.tail)-tailLines:]...)
 	}
 	w.task.Say(s)
-}
-
-func (w *logWriter) flush() {
-	if len(w.part) > 0 {
-		w.line(w.part)
-		w.part = nil
-	}
 }
 
 func (w *logWriter) lines() []string {

@@ -8,7 +8,6 @@ import (
 	"errors"
 	"fmt"
 	"maps"
-	"os"
 	"path"
 	"slices"
 	"time"
@@ -233,7 +232,7 @@ func sourceRecord(s source.Fetched) pack.SourceRecord {
 
 func (j *job) buildRecord(ctx context.Context) (pack.BuildRecord, error) {
 	sum := sha256.Sum256(j.recipe.Doc.Data)
-	b := pack.BuildRecord{Ellwand: Version, Recipe: hex.EncodeToString(sum[:]), Needs: j.met, Options: j.recipe.Set, Isolation: j.Runner.Isolation(), Compression: j.compression(), Sources: []pack.SourceRecord{}, Files: map[string]string{}}
+	b := pack.BuildRecord{Ellwand: Version, Recipe: hex.EncodeToString(sum[:]), Needs: j.met, Options: j.recipe.Set, Isolation: j.Runner.Isolation(), Allow: j.recipe.Steps.Allow, Compression: j.compression(), Sources: []pack.SourceRecord{}, Files: map[string]string{}}
 	if at, ok := revision.Of(ctx, j.recipe.Dir); ok {
 		r := pack.Revision(at)
 		b.Revision = &r
@@ -246,7 +245,7 @@ func (j *job) buildRecord(ctx context.Context) (pack.BuildRecord, error) {
 			if e.From == "" {
 				continue
 			}
-			data, err := os.ReadFile(j.recipe.Beside(e.From))
+			data, err := j.recipe.ReadBeside(e.From)
 			if err != nil {
 				return b, err
 			}

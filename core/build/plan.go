@@ -6,7 +6,6 @@ import (
 	"encoding/hex"
 	"fmt"
 	"maps"
-	"os"
 	"slices"
 	"strings"
 
@@ -141,7 +140,7 @@ func (b *Builder) recordReasons(r *recipe.Recipe, record pack.BuildRecord, other
 		reasons = append(reasons, "its recipe changed")
 	}
 	for _, name := range slices.Sorted(maps.Keys(record.Files)) {
-		if data, err := os.ReadFile(r.Beside(name)); err != nil || digest(data) != record.Files[name] {
+		if data, err := r.ReadBeside(name); err != nil || digest(data) != record.Files[name] {
 			reasons = append(reasons, name+", beside the recipe, changed")
 		}
 	}

@@ -179,7 +179,7 @@ func (b *Bumper) unpack(ctx context.Context, r *recipe.Recipe, dir string) error
 		path, name, digest := r.Beside(s.File), source.FileName(s), s.SHA256
 		if s.File == "" {
 			if s.Git != "" {
-				digest = b.Fetcher.Store.CommitArchive(s.Commit)
+				digest = b.Fetcher.Store.CommitArchive(s.Commit).SHA256
 			}
 			if digest == "" || !b.Fetcher.Store.Has(digest) {
 				return fs.ErrNotExist
@@ -262,7 +262,7 @@ func licenseFile(name string) bool {
 // try applies patches and the rewrites that come right after unpack.
 func try(r *recipe.Recipe, dir string, report *Report) error {
 	for _, p := range r.Patches {
-		data, err := os.ReadFile(r.Beside(p.File))
+		data, err := r.ReadBeside(p.File)
 		if err != nil {
 			return err
 		}

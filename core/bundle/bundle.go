@@ -28,12 +28,14 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"syscall"
 	"time"
 
 	"github.com/google/renameio/v2"
 	"github.com/klauspost/compress/zstd"
 
 	"ellwand.example/core/canonical"
+	"ellwand.example/core/git"
 	"ellwand.example/core/need"
 	"ellwand.example/core/recipe"
 	"ellwand.example/core/source"
@@ -60,6 +62,9 @@ type Source struct {
 	Name   string `json:"name"`
 	SHA256 string `json:"sha256"`
 	Commit string `json:"commit,omitempty"` // of which it is the archive
+	// Object is the object of the commit, which names the tree that the archive
+	// holds: whoever reads a bundle verifies the one by the other.
+	Object []byte `json:"object,omitempty"`
 }
 
 // Limits on what a bundle may hold besides its sources.
@@ -77,7 +82,7 @@ func FileName(r *recipe.Recipe) string {
 }
 
 // Write writes the bundle of a recipe, whose sources have been fetched.
-func Write(ctx context.Context, path string, r *recipe.Recipe, sources []source.Fetched) (Facts, error) {
+func Write(ctx context.Context, path string, r *recipe.Recipe, store source.Store, sources []source.Fetched) (Facts, error) {
 	f := Facts{Format: Format, Name: r.Name, Full: r.Full(), Files: map[string]string{}, Sources: []Source{}}
 	files, err := Folder(r.Dir)
 	if err != nil {
@@ -92,7 +97,11 @@ func Write(ctx context.Context, path string, r *recipe.Recipe, sources []source.
 			continue
 		}
 		if paths[s.SHA256] == "" {
-			f.Sources = append(f.Sources, Source{s.Name, s.SHA256, s.Commit})
+			out := Source{Name: s.Name, SHA256: s.SHA256, Commit: s.Commit}
+			if s.Commit != "" {
+				out.Object = store.CommitArchive(s.Commit).Object
+			}
+			f.Sources = append(f.Sources, out)
 		}
 		paths[s.SHA256] = s.Path
 	}
@@ -175,28 +184,56 @@ func digest(data []byte) string {
 // editor leaves behind is not of it.
 func Folder(dir string) (map[string][]byte, error) {
 	out := map[string][]byte{}
-	err := filepath.WalkDir(dir, func(path string, e fs.DirEntry, err error) error {
-		if err != nil || e.IsDir() {
-			return err
-		}
-		name, err := filepath.Rel(dir, path)
+	root, err := os.OpenRoot(dir)
+	if err != nil {
+		return nil, err
+	}
+	defer root.Close()
+	err = fs.WalkDir(root.FS(), ".", func(path string, e fs.DirEntry, err error) error {
 		if err != nil {
 			return err
 		}
-		if strings.HasSuffix(name, "~") || strings.HasPrefix(filepath.Base(name), ".#") {
+		if path == "." {
 			return nil
 		}
-		info, err := os.Stat(path)
+		if git.HasNested(path) {
+			if e.IsDir() {
+				return fs.SkipDir // of the one who keeps the recipe, and no part of it
+			}
+			return nil
+		}
+		if e.IsDir() || strings.HasSuffix(path, "~") || strings.HasPrefix(e.Name(), ".#") {
+			return nil
+		}
+		data, err := readFile(root, path)
 		if err != nil {
-			return err
+			return fmt.Errorf("%s: %w", filepath.Join(dir, path), err)
 		}
-		if !info.Mode().IsRegular() || info.Size() > maxFile || len(out) >= maxFiles {
-			return fmt.Errorf("%s cannot be put into a bundle: it takes plain files of up to %d MiB, and %d of them", path, maxFile>>20, maxFiles)
+		if len(out) >= maxFiles {
+			return fmt.Errorf("%s has more than %d files, which is the most that a bundle takes", dir, maxFiles)
 		}
-		out[filepath.ToSlash(name)], err = os.ReadFile(path)
-		return err
+		out[path] = data
+		return nil
 	})
 	return out, err
+}
+
+// readFile reads a regular file of a recipe's directory. A link in it that
+// leads elsewhere is not followed.
+func readFile(root *os.Root, name string) ([]byte, error) {
+	f, err := root.OpenFile(name, os.O_RDONLY|syscall.O_NONBLOCK, 0)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	info, err := f.Stat()
+	if err != nil {
+		return nil, err
+	}
+	if !info.Mode().IsRegular() || info.Size() > maxFile {
+		return nil, fmt.Errorf("a bundle takes regular files of up to %d MiB", maxFile>>20)
+	}
+	return io.ReadAll(io.LimitReader(f, maxFile))
 }
 
 // FormatError is a file that is no bundle, or a damaged one.
@@ -242,6 +279,10 @@ func Read(ctx context.Context, in io.Reader, store source.Store) (Content, error
 		if h.Typeflag != tar.TypeReg || !filepath.IsLocal(h.Name) || strings.ContainsAny(h.Name, "\\\x00") || h.Name != filepath.ToSlash(filepath.Clean(h.Name)) {
 			return c, bad("%q is no plain file", h.Name)
 		}
+		if git.HasNested(h.Name) {
+			// It would be configuration of git's, which can name programs to run.
+			return c, bad("it brings %q, a part of a git repository", h.Name)
+		}
 		kind, name, _ := strings.Cut(h.Name, "/")
 		switch {
 		case first:
@@ -267,7 +308,7 @@ func Read(ctx context.Context, in io.Reader, store source.Store) (Content, error
 			if h.Size > maxSource {
 				return c, bad("source %s is too large", name)
 			}
-			if _, err := store.Add(r, "sources/"+name+" in the bundle", name); err != nil {
+			if _, err := store.Add(ctx, r, "sources/"+name+" in the bundle", name); err != nil {
 				return c, err
 			}
 			sources[name] = true
@@ -283,12 +324,29 @@ func Read(ctx context.Context, in io.Reader, store source.Store) (Content, error
 			return c, bad("source %s is not in it", s.Name)
 		}
 		if s.Commit != "" {
-			if err := store.SetCommitArchive(s.Commit, s.SHA256); err != nil {
+			if err := keepCommit(ctx, store, s); err != nil {
 				return c, err
 			}
 		}
 	}
 	return c, nil
+}
+
+// keepCommit notes that a source is the archive of a commit, once it is certain
+// that it is: the bundle's word for it is worth nothing.
+func keepCommit(ctx context.Context, store source.Store, s Source) error {
+	f, err := os.Open(store.Path(s.SHA256))
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	if err := git.VerifyArchive(ctx, s.Commit, s.Object, f); err != nil {
+		if ctx.Err() != nil {
+			return err
+		}
+		return bad("source %s is not what the commit %q holds: %v", s.Name, s.Commit, err)
+	}
+	return store.SetCommitArchive(s.Commit, source.CommitArchive{SHA256: s.SHA256, Object: s.Object})
 }
 
 func (c *Content) readFacts(r io.Reader) error {

@@ -45,7 +45,7 @@ func made(t testing.TB) (r *recipe.Recipe, file string) {
 		sources = append(sources, got)
 	}
 	file = filepath.Join(dir, FileName(r))
-	if _, err := Write(context.Background(), file, r, sources); err != nil {
+	if _, err := Write(context.Background(), file, r, f.Store, sources); err != nil {
 		t.Fatal(err)
 	}
 	return r, file

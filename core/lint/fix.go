@@ -6,9 +6,10 @@ import (
 	"slices"
 	"strings"
 
+	"github.com/bmatcuk/doublestar/v4"
+
 	"ellwand.example/core/document"
 	"ellwand.example/core/recipe"
-	"github.com/bmatcuk/doublestar/v4"
 )
 
 // fix makes the edits that mend a finding in its recipe, as that is now; none

@@ -33,6 +33,18 @@ func packageRules() []Rule {
 			},
 		},
 		{
+			Code: "M508", Severity: Warning, Title: "its steps may do more than usual",
+			Why:    "Steps are kept from system calls through which programs have got out of sandboxes before. A recipe that is let use them deserves a second look, and so does whoever wrote its source.",
+			Remedy: "remove it from [steps] allow if the build does well without it; else waive this, and say what needs it",
+			Wrong:  stageFile(`touch "$DESTDIR/usr/share/tide/table"`) + "\nallow = [\"io_uring\"]\n",
+			Right:  stageFile(`touch "$DESTDIR/usr/share/tide/table"`),
+			pkg: func(c *packageCheck) {
+				if len(c.Build.Allow) > 0 {
+					c.say("the recipe allows its steps %s", strings.Join(c.Build.Allow, ", "))
+				}
+			},
+		},
+		{
 			Code: "M502", Severity: Error, Title: "a path of the build machine",
 			Why:    "The folder that the package was built in is not there on other machines, and makes every build's bytes different.",
 			Remedy: "see which step writes it: DESTDIR where PREFIX is meant, or a value that configure records",

@@ -2,7 +2,6 @@ package lint
 
 import (
 	"io/fs"
-	"os"
 	"path"
 	"path/filepath"
 	"slices"
@@ -244,7 +243,7 @@ The almanac of 2031 corrects this one. Sent upstream on 2 April.
 `,
 			recipe: func(c *recipeCheck) {
 				for i, p := range c.Patches {
-					data, err := os.ReadFile(c.Beside(p.File))
+					data, err := c.ReadBeside(p.File)
 					if err != nil || c.Dir == "" {
 						continue
 					}

@@ -223,6 +223,7 @@ type BuildRecord struct {
 	Needs       map[string]string `json:"needs"`                 // build need → the package that met it
 	Options     map[string]string `json:"options,omitempty"`     // the recipe's options, as they were set
 	Isolation   string            `json:"isolation"`             // "none", or how the steps were kept apart
+	Allow       []string          `json:"allow,omitempty"`       // what the steps could do beyond the usual, as the recipe asks
 	Compression string            `json:"compression,omitempty"` // where it is not the usual one
 }
 

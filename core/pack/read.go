@@ -14,8 +14,9 @@ import (
 	"strings"
 	"sync"
 
-	"ellwand.example/core/seekable"
 	"github.com/klauspost/compress/zstd"
+
+	"ellwand.example/core/seekable"
 )
 
 // DamagedError is a file that is no package, or not any more.

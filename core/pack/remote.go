@@ -8,16 +8,14 @@ import (
 	"net/http"
 	"strconv"
 	"strings"
-	"time"
+
+	"ellwand.example/core/httpclient"
 )
 
 // ahead of what is asked for, this much is read of a package on a server: a
 // small package comes whole with the first request, and so do the facts of
 // most others.
 const remoteAhead = 64 << 10
-
-// remoteTimeout is how long a server may take to begin an answer.
-const remoteTimeout = 30 * time.Second
 
 // RemoteError is a package on a server that cannot be read from there.
 type RemoteError struct {
@@ -32,9 +30,7 @@ func (e *RemoteError) Error() string { return e.URL + ": " + e.Reason }
 // request what the server is to be told of who asks; it may be nil. The error
 // is a *RemoteError where the server does not serve parts of files.
 func OpenURL(ctx context.Context, url string, authorize func(*http.Request) error) (*Package, error) {
-	transport := http.DefaultTransport.(*http.Transport).Clone()
-	transport.ResponseHeaderTimeout = remoteTimeout
-	r := &remote{ctx: ctx, url: url, authorize: authorize, client: &http.Client{Transport: transport}}
+	r := &remote{ctx: ctx, url: url, authorize: authorize}
 	if err := r.begin(); err != nil {
 		return nil, err
 	}
@@ -47,7 +43,6 @@ func OpenURL(ctx context.Context, url string, authorize func(*http.Request) erro
 		}
 		return nil, err
 	}
-	p.close = func() error { r.client.CloseIdleConnections(); return nil }
 	return p, nil
 }
 
@@ -56,7 +51,6 @@ func OpenURL(ctx context.Context, url string, authorize func(*http.Request) erro
 type remote struct {
 	ctx       context.Context
 	url       string
-	client    *http.Client
 	authorize func(*http.Request) error
 	size      int64
 	same      string // the entity tag or date that says it is the same file
@@ -106,7 +100,7 @@ func (r *remote) get(at, n int64) (*http.Response, error) {
 			return nil, r.fail("%v", err)
 		}
 	}
-	resp, err := r.client.Do(req)
+	resp, err := httpclient.Do(req, httpclient.Stall)
 	if err != nil {
 		return nil, r.fail("%v", err)
 	}

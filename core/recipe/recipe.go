@@ -6,10 +6,12 @@ package recipe
 import (
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
 	"slices"
+	"syscall"
 	"time"
 
 	"ellwand.example/core/document"
@@ -139,6 +141,7 @@ type When struct {
 type Steps struct {
 	Method    string            `toml:"method"`
 	Configure []string          `toml:"configure"` // passed on by the method
+	Allow     []string          `toml:"allow"`     // system calls beyond the usual ones, of Allowances
 	Copy      map[string]string `toml:"copy"`      // of method copy: a path in the work tree, and where it goes
 	Prepare   string            `toml:"prepare"`
 	Build     string            `toml:"build"`
@@ -393,6 +396,34 @@ release = 1
 summary = "…"
 license = "…"`
 
+// OpenBeside opens a file beside the recipe. A link leads to no other place
+// than the recipe's directory. What is no regular file does not block.
+func (r *Recipe) OpenBeside(name string) (*os.File, error) {
+	root, err := os.OpenRoot(r.Dir)
+	if err != nil {
+		return nil, err
+	}
+	defer root.Close()
+	return root.OpenFile(filepath.FromSlash(name), os.O_RDONLY|syscall.O_NONBLOCK, 0)
+}
+
+// maxBeside bounds a file beside the recipe that is read into memory, in bytes.
+const maxBeside = 256 << 20
+
+// ReadBeside reads a file beside the recipe, as OpenBeside opens it.
+func (r *Recipe) ReadBeside(name string) ([]byte, error) {
+	f, err := r.OpenBeside(name)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	data, err := io.ReadAll(io.LimitReader(f, maxBeside+1))
+	if err == nil && len(data) > maxBeside {
+		err = fmt.Errorf("%s is larger than %d bytes", name, maxBeside)
+	}
+	return data, err
+}
+
 // checkFolder looks at what stands beside the recipe.
 func (r *Recipe) checkFolder() {
 	if base := filepath.Base(r.Dir); r.Name != "" && r.Name != base {
@@ -402,12 +433,19 @@ func (r *Recipe) checkFolder() {
 		if name == "" || !filepath.IsLocal(name) {
 			return // said by check
 		}
-		info, err := os.Stat(r.Beside(name))
-		switch {
-		case err != nil:
-			r.Doc.Add(r.Doc.At(path...), fmt.Sprintf("there is no file %q beside the recipe", name), r.nearFile(name))
-		case !info.Mode().IsRegular():
-			r.Doc.Add(r.Doc.At(path...), fmt.Sprintf("%q is not a plain file", name), "")
+		f, err := r.OpenBeside(name)
+		if err != nil {
+			remedy := r.nearFile(name)
+			message := fmt.Sprintf("there is no file %q beside the recipe", name)
+			if info, err := os.Lstat(r.Beside(name)); err == nil && info.Mode()&os.ModeSymlink != 0 {
+				message, remedy = fmt.Sprintf("%q is a link that leads out of the recipe's directory, or nowhere", name), "put the file itself into the directory"
+			}
+			r.Doc.Add(r.Doc.At(path...), message, remedy)
+			return
+		}
+		defer f.Close()
+		if info, err := f.Stat(); err != nil || !info.Mode().IsRegular() {
+			r.Doc.Add(r.Doc.At(path...), fmt.Sprintf("%q is not a regular file", name), "")
 		}
 	}
 	for i, s := range r.Sources {

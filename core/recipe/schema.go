@@ -64,6 +64,7 @@ var descriptions = map[string]string{
 	"steps":            "Shell scripts, run with sh -eu in the work tree",
 	"steps.method":     "Fills in the steps that are not written",
 	"steps.configure":  "Arguments that the method passes on",
+	"steps.allow":      "System calls that the steps may make beyond the usual ones",
 	"steps.copy":       "Of method copy: a path in the work tree, and where it goes",
 	"steps.prepare":    "Gets the source ready, such as ./configure",
 	"steps.build":      "Builds it",

@@ -129,6 +129,10 @@ func shellGlob(s string) string {
 	return strings.Join(parts, "")
 }
 
+// Allowances are the names of what steps can be allowed beyond the usual system
+// calls; package sandbox says what each means.
+var Allowances = []string{"32-bit", "bpf", "io_uring", "keyring", "namespaces", "perf_event", "sockets", "userfaultfd"}
+
 // checkSteps looks at the method and at every script that is written.
 func (r *Recipe) checkSteps() {
 	d := r.Doc
@@ -145,6 +149,16 @@ func (r *Recipe) checkSteps() {
 	}
 	if len(r.Steps.Copy) > 0 && r.Steps.Method != "copy" {
 		d.Add(d.Find("steps", "copy").Key, "`copy` belongs to the method copy", `add: method = "copy"`)
+	}
+	for i, name := range r.Steps.Allow {
+		if slices.Contains(Allowances, name) {
+			continue
+		}
+		remedy := "it is one of " + strings.Join(Allowances, ", ")
+		if near := document.Nearest(name, Allowances); near != "" {
+			remedy = fmt.Sprintf("did you mean %q?", near)
+		}
+		d.Add(d.At("steps", "allow", i), fmt.Sprintf("steps cannot be allowed %q", name), remedy)
 	}
 	for from, to := range r.Steps.Copy {
 		if !strings.HasPrefix(to, "/") || !filepath.IsLocal(from) {

@@ -16,6 +16,7 @@ import (
 	"github.com/minio/minio-go/v7"
 	"github.com/minio/minio-go/v7/pkg/credentials"
 
+	"ellwand.example/core/cancel"
 	"ellwand.example/core/credential"
 )
 
@@ -130,7 +131,7 @@ func (b Bucket) Put(ctx context.Context, name string, r io.Reader) error {
 	}
 	o := options(name)
 	o.PartSize = partSize
-	_, err := b.client.PutObject(ctx, b.bucket, b.prefix+name, contextReader{ctx, r}, size, o)
+	_, err := b.client.PutObject(ctx, b.bucket, b.prefix+name, cancel.Reader(ctx, r), size, o)
 	return b.failed(ctx, name, err)
 }
 

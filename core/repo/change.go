@@ -13,10 +13,11 @@ import (
 	"sync"
 	"time"
 
+	"golang.org/x/sync/errgroup"
+
 	"ellwand.example/core/canonical"
 	"ellwand.example/core/progress"
 	"ellwand.example/core/solve"
-	"golang.org/x/sync/errgroup"
 )
 
 // Terms are on what terms a channel is changed.

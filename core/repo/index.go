@@ -9,8 +9,8 @@ import (
 	"path/filepath"
 	"slices"
 
+	"ellwand.example/core/files"
 	"ellwand.example/core/progress"
-	"github.com/google/renameio/v2"
 )
 
 // seenFile is what an index of packages was made from: files that are still
@@ -50,7 +50,7 @@ func (r *Repository) Index(ctx context.Context, channel string, terms Terms, sin
 		return report, fmt.Errorf("there are no packages in %s", filepath.Join(d.Dir, "packages"))
 	}
 	// Packages without an index are a repository that was begun.
-	if err := os.MkdirAll(d.path(incoming), 0o755); err != nil {
+	if err := files.MkdirAll(d.path(incoming)); err != nil {
 		return report, err
 	}
 	before := <-last
@@ -149,7 +149,7 @@ func (r *Repository) remember(ctx context.Context, d Directory, channel string, 
 		s.Files[f.Name] = p
 	}
 	if data, err := json.Marshal(s); err == nil {
-		renameio.WriteFile(d.path(seenFile), data, 0o644)
+		files.Write(d.path(seenFile), data)
 	}
 }
 

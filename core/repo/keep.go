@@ -18,6 +18,7 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
+	"ellwand.example/core/cancel"
 	"ellwand.example/core/pack"
 	"ellwand.example/core/progress"
 )
@@ -204,7 +205,7 @@ func (r *Repository) checkFile(ctx context.Context, name, want string, size int6
 	}
 	defer f.Close()
 	h := sha256.New()
-	n, err = io.Copy(h, contextReader{ctx, f})
+	n, err = io.Copy(h, cancel.Reader(ctx, f))
 	switch found := hex.EncodeToString(h.Sum(nil)); {
 	case ctx.Err() != nil:
 		return "", 0, context.Cause(ctx)

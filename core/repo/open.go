@@ -34,7 +34,7 @@ func Local(address string) string {
 // Nothing is looked at yet. Cache is as in Repository.
 func OpenAt(address, cache string) (*Repository, error) {
 	if !Remote(address) {
-		return &Repository{Storage: Directory{Local(address)}, Cache: cache}, nil
+		return &Repository{Storage: NewDirectory(Local(address)), Cache: cache}, nil
 	}
 	u, err := url.Parse(address)
 	if err != nil || u.Host == "" {

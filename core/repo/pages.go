@@ -14,8 +14,9 @@ import (
 	"strings"
 	"time"
 
-	"ellwand.example/core/pack"
 	"golang.org/x/sync/errgroup"
+
+	"ellwand.example/core/pack"
 )
 
 // Renderer writes the pages that people browse a repository by.

@@ -28,7 +28,7 @@ func (blank) Package(PackagePage) ([]byte, error) { return nil, nil }
 // to, and no group is too large for a page.
 func TestGroups(t *testing.T) {
 	d := rand.New(rand.NewPCG(1, 2))
-	r := &Repository{Storage: Directory{t.TempDir()}, Pages: blank{}}
+	r := &Repository{Storage: NewDirectory(t.TempDir()), Pages: blank{}}
 	starts := strings.Fields("tide tide-table te t lib libtide libt libebb buoy")
 	in := map[string]Record{}
 	groups := map[string]int{}

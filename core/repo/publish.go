@@ -15,6 +15,7 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
+	"ellwand.example/core/cancel"
 	"ellwand.example/core/layout"
 	"ellwand.example/core/pack"
 	"ellwand.example/core/progress"
@@ -164,7 +165,7 @@ func examineOne(ctx context.Context, file string, whole bool) (*candidate, error
 	}
 	defer in.Close()
 	h := sha256.New()
-	n, err := io.Copy(h, contextReader{ctx, in})
+	n, err := io.Copy(h, cancel.Reader(ctx, in))
 	if err != nil {
 		return nil, err
 	}

@@ -18,8 +18,9 @@ import (
 	"sync/atomic"
 	"time"
 
-	"ellwand.example/core/pack"
 	"golang.org/x/sync/errgroup"
+
+	"ellwand.example/core/pack"
 )
 
 // Repository is a repository to read from and publish to.
@@ -39,7 +40,7 @@ type Repository struct {
 }
 
 // Open returns the repository in a folder, which need not exist yet.
-func Open(dir string) *Repository { return &Repository{Storage: Directory{dir}} }
+func Open(dir string) *Repository { return &Repository{Storage: NewDirectory(dir)} }
 
 // read reads a whole file of bounded size.
 func (r *Repository) read(ctx context.Context, name string, limit int64) ([]byte, error) {

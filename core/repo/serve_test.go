@@ -1,7 +1,6 @@
 package repo
 
 import (
-	"crypto/tls"
 	"io"
 	"net/http"
 	"net/http/httptest"
@@ -80,9 +79,9 @@ func TestServer(t *testing.T) {
 		}
 	}
 	// The whole of it is a repository to readers.
-	client.Transport.(*http.Transport).TLSClientConfig = &tls.Config{InsecureSkipVerify: true}
-	defer func() { client.Transport.(*http.Transport).TLSClientConfig = nil }()
-	r, err := OpenAt(server.URL, t.TempDir())
+	plain := httptest.NewServer(s)
+	defer plain.Close()
+	r, err := OpenAt(plain.URL, t.TempDir())
 	if err != nil {
 		t.Fatal(err)
 	}

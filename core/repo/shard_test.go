@@ -74,7 +74,7 @@ func TestShardParts(t *testing.T) {
 	for _, name := range names {
 		file[name] = sample(t, dir, name+" 1-1; has /usr/share/common/"+name)
 	}
-	r := &Repository{Storage: Directory{filepath.Join(t.TempDir(), "r")}, Cache: t.TempDir()}
+	r := &Repository{Storage: NewDirectory(filepath.Join(t.TempDir(), "r")), Cache: t.TempDir()}
 	in := map[string]bool{}
 	frames := map[int]bool{}
 	for _, want := range []int{1, 20, 32, 33, 40, 70, 72, 71, 150, 149, 128, 60, 59, 30, 31} {
@@ -208,7 +208,7 @@ func TestPartsBetweenChannels(t *testing.T) {
 	for _, name := range names {
 		words = append(words, name+" 1-1")
 	}
-	r := &Repository{Storage: Directory{filepath.Join(t.TempDir(), "r")}, Cache: t.TempDir()}
+	r := &Repository{Storage: NewDirectory(filepath.Join(t.TempDir(), "r")), Cache: t.TempDir()}
 	publish(t, r, "testing", samples(t, words...)...)
 	has := func(title string, n int) {
 		t.Helper()

@@ -6,19 +6,21 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"maps"
 	"os"
 	"path"
 	"path/filepath"
 	"runtime"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
-	"ellwand.example/core/pack"
-	"github.com/gofrs/flock"
-	"github.com/google/renameio/v2"
 	"golang.org/x/sync/errgroup"
-	"golang.org/x/sys/unix"
+
+	"ellwand.example/core/cancel"
+	"ellwand.example/core/files"
+	"ellwand.example/core/pack"
 )
 
 // Storage holds a repository's files. Names are slash-separated.
@@ -61,8 +63,43 @@ var ErrChanged = errors.New("the repository was changed by somebody else at the 
 // incoming is where files stand until they are whole.
 const incoming = ".incoming"
 
-// Directory is a repository's storage in a folder.
-type Directory struct{ Dir string }
+// Directory is a repository's storage in a directory.
+type Directory struct {
+	Dir string
+	// written are the files put since the last Replace, which flushes them; nil
+	// where each is flushed by itself.
+	written *written
+}
+
+// NewDirectory returns the storage in a directory, which need not exist yet.
+func NewDirectory(dir string) Directory { return Directory{dir, &written{}} }
+
+// written are files that may not be on disk yet.
+type written struct {
+	mu    sync.Mutex
+	paths []string
+}
+
+func (w *written) add(path string) {
+	w.mu.Lock()
+	w.paths = append(w.paths, path)
+	w.mu.Unlock()
+}
+
+// take returns the files, with the directories from theirs up to top.
+func (w *written) take(top string) []string {
+	w.mu.Lock()
+	paths := w.paths
+	w.paths = nil
+	w.mu.Unlock()
+	dirs := map[string]bool{top: true}
+	for _, p := range paths {
+		for dir := filepath.Dir(p); !dirs[dir] && len(dir) > len(top); dir = filepath.Dir(dir) {
+			dirs[dir] = true
+		}
+	}
+	return append(paths, slices.Sorted(maps.Keys(dirs))...)
+}
 
 // NotRepositoryError is a folder that cannot be taken for a repository.
 type NotRepositoryError struct {
@@ -87,19 +124,6 @@ func (d Directory) Open(_ context.Context, name string) (io.ReadCloser, error) {
 	return os.Open(d.path(name))
 }
 
-// contextReader stops a copy when its context ends.
-type contextReader struct {
-	ctx context.Context
-	r   io.Reader
-}
-
-func (c contextReader) Read(p []byte) (int, error) {
-	if err := c.ctx.Err(); err != nil {
-		return 0, err
-	}
-	return c.r.Read(p)
-}
-
 // Put writes a file beside and renames it.
 func (d Directory) Put(ctx context.Context, name string, r io.Reader) error {
 	t, err := os.CreateTemp(d.path(incoming), "put-")
@@ -108,19 +132,32 @@ func (d Directory) Put(ctx context.Context, name string, r io.Reader) error {
 	}
 	defer os.Remove(t.Name()) // fails after the rename, as it should
 	defer t.Close()
-	if _, err := io.Copy(t, contextReader{ctx, r}); err != nil {
+	if _, err := io.Copy(t, cancel.Reader(ctx, r)); err != nil {
 		return err
 	}
-	if err := t.Chmod(0o644); err != nil {
+	if err := t.Chmod(files.Mode(d.Dir)); err != nil {
 		return err
+	}
+	if d.written == nil {
+		if err := t.Sync(); err != nil {
+			return err
+		}
 	}
 	if err := t.Close(); err != nil {
 		return err
 	}
-	if err := os.MkdirAll(filepath.Dir(d.path(name)), 0o755); err != nil {
+	path := d.path(name)
+	if err := files.MkdirAll(filepath.Dir(path)); err != nil {
 		return err
 	}
-	return os.Rename(t.Name(), d.path(name))
+	if err := os.Rename(t.Name(), path); err != nil {
+		return err
+	}
+	if d.written != nil {
+		d.written.add(path)
+		return nil
+	}
+	return files.Flush(ctx, filepath.Dir(path))
 }
 
 // Current reads a file; its mark is its digest.
@@ -132,7 +169,7 @@ func (d Directory) Current(_ context.Context, name string) ([]byte, string, erro
 	return data, digestOf(data), nil
 }
 
-// Replace flushes the file system once for all files put before, and renames.
+// Replace flushes all files put before, and renames.
 func (d Directory) Replace(ctx context.Context, name string, data []byte, mark string) error {
 	if err := ctx.Err(); err != nil {
 		return err
@@ -142,26 +179,12 @@ func (d Directory) Replace(ctx context.Context, name string, data []byte, mark s
 	} else if now != mark {
 		return ErrChanged // by somebody who does not know of locks
 	}
-	dir, err := os.Open(d.Dir)
-	if err != nil {
-		return err
+	if d.written != nil {
+		if err := files.Flush(ctx, d.written.take(d.Dir)...); err != nil {
+			return fmt.Errorf("writing %s to disk: %w", d.Dir, err)
+		}
 	}
-	defer dir.Close()
-	if err := unix.Syncfs(int(dir.Fd())); err != nil {
-		return fmt.Errorf("writing %s to disk: %w", d.Dir, err)
-	}
-	t, err := renameio.NewPendingFile(d.path(name), renameio.WithTempDir(d.path(incoming)), renameio.WithStaticPermissions(0o644))
-	if err != nil {
-		return err
-	}
-	defer t.Cleanup()
-	if _, err := t.Write(data); err != nil {
-		return err
-	}
-	if err := t.CloseAtomicallyReplace(); err != nil {
-		return err
-	}
-	return dir.Sync() // the rename itself
+	return files.WriteDurable(d.path(name), data)
 }
 
 // List walks the folder, without what is under way.
@@ -176,6 +199,9 @@ func (d Directory) List(ctx context.Context, prefix string, each func(Stored) er
 		}
 		if name == incoming {
 			return fs.SkipDir
+		}
+		if strings.HasPrefix(e.Name(), ".new-") {
+			return nil // a write that was interrupted
 		}
 		if e.IsDir() {
 			return nil
@@ -256,12 +282,12 @@ func (d Directory) Lock(ctx context.Context) (func(), error) {
 	if err := d.ready(); err != nil {
 		return nil, err
 	}
-	if err := os.MkdirAll(d.path(incoming), 0o755); err != nil {
+	if err := files.MkdirAll(d.path(incoming)); err != nil {
 		return nil, err
 	}
-	lock := flock.New(filepath.Join(d.path(incoming), "lock"))
-	if ok, err := lock.TryLockContext(ctx, 20*time.Millisecond); err != nil || !ok {
-		return nil, errors.Join(err, ctx.Err())
+	unlock, err := files.Lock(ctx, filepath.Join(d.path(incoming), "lock"))
+	if err != nil {
+		return nil, err
 	}
 	entries, err := os.ReadDir(d.path(incoming))
 	if err == nil {
@@ -272,16 +298,16 @@ func (d Directory) Lock(ctx context.Context) (func(), error) {
 		}
 	}
 	if err != nil {
-		lock.Unlock()
+		unlock()
 		return nil, err
 	}
-	return func() { lock.Unlock() }, nil
+	return func() { unlock() }, nil
 }
 
 func (d Directory) ready() error {
 	entries, err := os.ReadDir(d.Dir)
 	if errors.Is(err, fs.ErrNotExist) {
-		return os.MkdirAll(d.Dir, 0o755)
+		return files.MkdirAll(d.Dir)
 	}
 	if err != nil {
 		return err

@@ -26,7 +26,7 @@ func (b *broken) Read(p []byte) (int, error) {
 }
 
 func TestDirectory(t *testing.T) {
-	d := Directory{filepath.Join(t.TempDir(), "new", "repository")}
+	d := NewDirectory(filepath.Join(t.TempDir(), "new", "repository"))
 	unlock, err := d.Lock(ctx)
 	if err != nil {
 		t.Fatal(err)
@@ -86,7 +86,7 @@ func TestInterruptedFirst(t *testing.T) {
 	foreign := t.TempDir()
 	os.MkdirAll(filepath.Join(foreign, "packages"), 0o755)
 	var none *NotRepositoryError
-	if _, err := (Directory{foreign}).Lock(ctx); !errors.As(err, &none) || !none.Foreign {
+	if _, err := (NewDirectory(foreign)).Lock(ctx); !errors.As(err, &none) || !none.Foreign {
 		t.Errorf("somebody's folder called packages: %v", err)
 	}
 }

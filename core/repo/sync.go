@@ -21,6 +21,7 @@ import (
 	"github.com/google/renameio/v2"
 	"golang.org/x/sync/errgroup"
 
+	"ellwand.example/core/cancel"
 	"ellwand.example/core/progress"
 )
 
@@ -203,7 +204,7 @@ func (r *Repository) drop(ctx context.Context, p Pointer) (int, error) {
 		}
 	}
 	n := 0
-	here := Directory{filepath.Join(r.Cache, copyDir)}
+	here := NewDirectory(filepath.Join(r.Cache, copyDir))
 	for _, dir := range immutable[:3] {
 		err := here.List(ctx, dir, func(s Stored) error {
 			if named[s.Name] {
@@ -257,7 +258,7 @@ func (r *Repository) Copy(ctx context.Context, rec Record, dir string) (file str
 	}
 	defer out.Cleanup()
 	h := sha256.New()
-	if _, err := io.Copy(io.MultiWriter(out, h), contextReader{ctx, in}); err != nil {
+	if _, err := io.Copy(io.MultiWriter(out, h), cancel.Reader(ctx, in)); err != nil {
 		return "", err
 	}
 	if found := hex.EncodeToString(h.Sum(nil)); found != rec.SHA256 {

@@ -2,6 +2,7 @@ package repo
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"io/fs"
@@ -11,15 +12,11 @@ import (
 	"time"
 
 	"ellwand.example/core/credential"
+	"ellwand.example/core/httpclient"
 )
 
 // Web is a repository's storage behind a plain web server, which is only read.
 type Web struct{ URL string }
-
-// client gives up on a server that does not begin to answer.
-var client = &http.Client{Transport: &http.Transport{
-	Proxy: http.ProxyFromEnvironment, ResponseHeaderTimeout: 60 * time.Second, MaxIdleConnsPerHost: 8, ForceAttemptHTTP2: true, IdleConnTimeout: 90 * time.Second,
-}}
 
 // Authorize adds to a request the login for a repository.
 func Authorize(req *http.Request) error { return credential.Authorize(req, variables) }
@@ -51,7 +48,11 @@ func (w Web) get(ctx context.Context, name string, fresh bool) (*http.Response, 
 		if err := Authorize(req); err != nil {
 			return nil, err
 		}
-		res, err := client.Do(req)
+		res, err := httpclient.Do(req, httpclient.Stall)
+		var redirect *httpclient.RedirectError
+		if errors.As(err, &redirect) {
+			return nil, redirect
+		}
 		if err != nil {
 			last = unreachable(ctx, w.URL, err)
 			continue

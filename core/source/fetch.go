@@ -1,7 +1,6 @@
 package source
 
 import (
-	"cmp"
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
@@ -9,17 +8,18 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"net"
 	"net/http"
 	"net/url"
 	"os"
 	"path"
 	"path/filepath"
 	"strings"
+	"syscall"
 	"time"
 
-	"github.com/gofrs/flock"
-
+	"ellwand.example/core/cancel"
+	"ellwand.example/core/files"
+	"ellwand.example/core/httpclient"
 	"ellwand.example/core/progress"
 	"ellwand.example/core/recipe"
 )
@@ -48,7 +48,7 @@ type Fetcher struct {
 
 // NewFetcher returns a fetcher with the usual patience.
 func NewFetcher(s Store, p progress.Sink) *Fetcher {
-	return &Fetcher{Store: s, Progress: p, Attempts: 4, Pause: 2 * time.Second, Stall: time.Minute}
+	return &Fetcher{Store: s, Progress: p, Attempts: 4, Pause: 2 * time.Second, Stall: httpclient.Stall}
 }
 
 // FileName is the name of a source's file.
@@ -81,9 +81,9 @@ func (f *Fetcher) Fetch(ctx context.Context, r *recipe.Recipe, i int) (Fetched, 
 	case s.Git != "":
 		return f.fetchCommit(ctx, s)
 	case s.File != "":
-		out.SHA256, out.New, err = f.copyFile(r.Beside(s.File), s.File, s.SHA256)
+		out.SHA256, out.New, err = f.copyFile(ctx, func() (*os.File, error) { return r.OpenBeside(s.File) }, s.File, s.SHA256)
 	case u.Scheme == "file":
-		out.SHA256, out.New, err = f.copyFile(u.Path, s.URL, s.SHA256)
+		out.SHA256, out.New, err = f.copyFile(ctx, func() (*os.File, error) { return os.Open(u.Path) }, s.URL, s.SHA256)
 	default:
 		out.New = true
 		ok := false
@@ -113,8 +113,8 @@ func (f *Fetcher) found(out Fetched) (Fetched, error) {
 	return out, nil
 }
 
-func (f *Fetcher) copyFile(from, what, want string) (digest string, fresh bool, err error) {
-	in, err := os.Open(from)
+func (f *Fetcher) copyFile(ctx context.Context, open func() (*os.File, error), what, want string) (digest string, fresh bool, err error) {
+	in, err := open()
 	if err != nil {
 		return "", false, err
 	}
@@ -124,15 +124,22 @@ func (f *Fetcher) copyFile(from, what, want string) (digest string, fresh bool, 
 		return "", false, err
 	}
 	if !info.Mode().IsRegular() {
-		return "", false, fmt.Errorf("%s is not a plain file", from)
+		return "", false, fmt.Errorf("%s is not a regular file", what)
 	}
 	if want == "" {
-		if digest, err = fileDigest(from); err != nil || f.Store.Has(digest) {
-			return digest, false, err
+		h := sha256.New()
+		if _, err := io.Copy(h, cancel.Reader(ctx, in)); err != nil {
+			return "", false, err
+		}
+		if digest = hex.EncodeToString(h.Sum(nil)); f.Store.Has(digest) {
+			return digest, false, nil
+		}
+		if _, err := in.Seek(0, io.SeekStart); err != nil {
+			return "", false, err
 		}
 	}
 	t := f.Progress.Begin("copy "+path.Base(what), info.Size(), "bytes")
-	digest, err = f.Store.Add(&counted{in, t}, what, want)
+	digest, err = f.Store.Add(ctx, &counted{in, t}, what, want)
 	t.End(outcome(err))
 	return digest, err == nil, err
 }
@@ -196,7 +203,7 @@ func (p *partial) save() error {
 	if err != nil {
 		return err
 	}
-	return os.WriteFile(p.path+".json", data, 0o644)
+	return files.Write(p.path+".json", data)
 }
 
 func (p *partial) remove() {
@@ -206,33 +213,28 @@ func (p *partial) remove() {
 
 func (f *Fetcher) download(ctx context.Context, address, name, want string) (string, error) {
 	dir := filepath.Join(f.Store.Dir, "partial")
-	if err := os.MkdirAll(dir, 0o755); err != nil {
+	if err := files.MkdirAll(dir); err != nil {
 		return "", err
 	}
 	key := sha256.Sum256([]byte(address))
 	p := &partial{path: filepath.Join(dir, hex.EncodeToString(key[:]))}
 	// Two processes that fetch the same address would write into one file.
-	lock := flock.New(p.path + ".lock")
-	if ok, err := lock.TryLockContext(ctx, 100*time.Millisecond); err != nil || !ok {
-		return "", cmp.Or(ctx.Err(), err)
+	unlock, err := files.Lock(ctx, p.path+".lock")
+	if err != nil {
+		return "", err
 	}
-	defer lock.Unlock()
+	defer unlock()
 	if want != "" && f.Store.Has(want) {
 		return want, nil // the other process brought it
 	}
 	p.load()
 	t := f.Progress.Begin("fetch "+name, 0, "bytes")
-	err := f.attempts(ctx, address, p, t)
+	err = f.attempts(ctx, address, p, t)
 	if err != nil {
 		t.End("failed")
 		return "", err
 	}
-	file, err := os.Open(p.path)
-	if err != nil {
-		return "", err
-	}
-	defer file.Close()
-	digest, err := f.Store.Add(file, address, want)
+	digest, err := f.Store.AddFile(ctx, p.path, address, want)
 	var wrong *DigestError
 	if err == nil || errors.As(err, &wrong) {
 		p.remove()
@@ -245,7 +247,7 @@ func (f *Fetcher) attempts(ctx context.Context, address string, p *partial, t pr
 	for attempt := 1; ; attempt++ {
 		err := f.request(ctx, address, p, t)
 		var status *HTTPError
-		if err == nil || ctx.Err() != nil || attempt >= f.Attempts || errors.As(err, &status) && !status.temporary() {
+		if err == nil || ctx.Err() != nil || attempt >= f.Attempts || errors.As(err, &status) && !status.temporary() || final(err) {
 			return err
 		}
 		f.Progress.Note(fmt.Sprintf("%v; trying again (%d of %d)", err, attempt+1, f.Attempts))
@@ -257,18 +259,19 @@ func (f *Fetcher) attempts(ctx context.Context, address string, p *partial, t pr
 	}
 }
 
-var client = &http.Client{Transport: &http.Transport{
-	Proxy:                 http.ProxyFromEnvironment,
-	DialContext:           (&net.Dialer{Timeout: 30 * time.Second}).DialContext,
-	TLSHandshakeTimeout:   30 * time.Second,
-	ResponseHeaderTimeout: time.Minute,
-	DisableCompression:    true, // digests are of the file as it is served
-}}
+// final reports whether another attempt would end in the same way.
+func final(err error) bool {
+	var redirect *httpclient.RedirectError
+	var size *httpclient.SizeError
+	return errors.As(err, &redirect) || errors.As(err, &size) || errors.Is(err, syscall.ENOSPC)
+}
+
+// maxDownload bounds a source, in bytes: larger ones than this are not built
+// in practice.
+const maxDownload = 64 << 30
 
 // request asks once, for the rest where a part is there already.
 func (f *Fetcher) request(ctx context.Context, address string, p *partial, t progress.Task) error {
-	ctx, cancel := context.WithCancelCause(ctx)
-	defer cancel(nil)
 	req, err := http.NewRequestWithContext(ctx, http.MethodGet, address, nil)
 	if err != nil {
 		return err
@@ -308,7 +311,7 @@ func (f *Fetcher) request(ctx context.Context, address string, p *partial, t pro
 		}
 		return &HTTPError{address, res.StatusCode}
 	}
-	out, err := os.OpenFile(p.path, flags, 0o644)
+	out, err := os.OpenFile(p.path, flags, files.Mode(filepath.Dir(p.path)))
 	if err != nil {
 		return err
 	}
@@ -318,22 +321,12 @@ func (f *Fetcher) request(ctx context.Context, address string, p *partial, t pro
 		total = have + res.ContentLength
 	}
 	t.Set(have, total)
-	// A server that stops talking is given up, and taken up again.
-	stall := time.AfterFunc(f.Stall, func() { cancel(fmt.Errorf("%s: nothing came for %s", address, f.Stall)) })
-	defer stall.Stop()
-	body := &counted{readFunc(func(b []byte) (int, error) {
-		stall.Reset(f.Stall)
-		return res.Body.Read(b)
-	}), t}
+	body := &counted{httpclient.Limit(res.Body, address, maxDownload-have), t}
 	if _, err := io.Copy(out, body); err != nil {
-		return fmt.Errorf("%s: %w", address, cmp.Or(context.Cause(ctx), err))
+		return fmt.Errorf("%s: %w", address, err)
 	}
 	return out.Close()
 }
-
-type readFunc func([]byte) (int, error)
-
-func (f readFunc) Read(p []byte) (int, error) { return f(p) }
 
 // validator returns what If-Range may carry: a strong ETag or a date.
 func validator(h http.Header) string {

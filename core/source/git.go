@@ -1,41 +1,38 @@
 package source
 
 import (
-	"bytes"
+	"cmp"
 	"context"
 	"crypto/sha256"
 	"errors"
 	"fmt"
 	"io"
 	"os"
-	"os/exec"
 	"path"
 	"path/filepath"
 	"regexp"
 	"strings"
-	"time"
 
-	"github.com/gofrs/flock"
-
+	"ellwand.example/core/files"
+	"ellwand.example/core/git"
 	"ellwand.example/core/recipe"
 )
 
-// GitError is something that the git program could not do.
+// GitError is something that the git program could not do with a repository.
 type GitError struct {
 	Address string
-	Text    string // what git says of it
+	Err     error
 }
 
-func (e *GitError) Error() string { return e.Address + ": git: " + e.Text }
+func (e *GitError) Error() string { return e.Address + ": " + e.Err.Error() }
+
+func (e *GitError) Unwrap() error { return e.Err }
 
 // fetchCommit brings a commit of a git repository into the store, as a tar
 // archive with one top folder. Git itself checks that what came is what the
 // commit's name says.
 func (f *Fetcher) fetchCommit(ctx context.Context, s recipe.Source) (Fetched, error) {
 	out := Fetched{Name: FileName(s), Commit: s.Commit}
-	if _, err := exec.LookPath("git"); err != nil {
-		return out, &GitError{s.Git, "the program git is not on this machine"}
-	}
 	if out.Commit == "" {
 		commit, err := tagged(ctx, s.Git, s.Tag)
 		if err != nil {
@@ -43,47 +40,62 @@ func (f *Fetcher) fetchCommit(ctx context.Context, s recipe.Source) (Fetched, er
 		}
 		out.Commit = commit
 	}
-	if digest := f.Store.CommitArchive(out.Commit); sha256Name.MatchString(digest) && f.Store.Has(digest) {
-		out.SHA256 = digest
+	if known := f.Store.CommitArchive(out.Commit); f.Store.Has(known.SHA256) {
+		out.SHA256 = known.SHA256
 		return f.found(out)
 	}
 	key := sha256.Sum256([]byte(s.Git))
 	mirror := filepath.Join(f.Store.Dir, "git", fmt.Sprintf("%x", key[:16]))
-	if err := os.MkdirAll(mirror, 0o755); err != nil {
+	if err := files.MkdirAll(mirror); err != nil {
 		return out, err
 	}
-	lock := flock.New(mirror + ".lock")
-	if ok, err := lock.TryLockContext(ctx, 100*time.Millisecond); err != nil || !ok {
-		return out, errors.Join(ctx.Err(), err)
+	unlock, err := files.Lock(ctx, mirror+".lock")
+	if err != nil {
+		return out, err
 	}
-	defer lock.Unlock()
+	defer unlock()
 	t := f.Progress.Begin("fetch "+out.Name, 0, "")
 	defer t.End("done")
 	if err := bring(ctx, mirror, s.Git, out.Commit); err != nil {
 		return out, err
 	}
-	prefix := strings.TrimSuffix(out.Name, ".tar") + "/"
-	cmd := git(ctx, mirror, "archive", "--format=tar", "--prefix="+prefix, out.Commit)
-	pipe, err := cmd.StdoutPipe()
-	if err != nil {
-		return out, err
-	}
-	if err := cmd.Start(); err != nil {
-		return out, err
-	}
-	digest, err := f.Store.Add(pipe, s.Git, "")
-	io.Copy(io.Discard, pipe)
-	if wait := cmd.Wait(); wait != nil {
-		err = errors.Join(&GitError{s.Git, "the archive of " + out.Commit + " could not be made"}, err)
-	}
+	digest, object, err := f.archive(ctx, mirror, s.Git, out.Commit, strings.TrimSuffix(out.Name, ".tar"))
 	if err != nil {
 		return out, err
 	}
 	out.SHA256, out.New = digest, true
-	if err := f.Store.SetCommitArchive(out.Commit, digest); err != nil {
+	if err := f.Store.SetCommitArchive(out.Commit, CommitArchive{digest, object}); err != nil {
 		return out, err
 	}
 	return f.found(out)
+}
+
+// archive adds the archive of a commit to the store.
+func (f *Fetcher) archive(ctx context.Context, mirror, address, commit, top string) (digest string, object []byte, err error) {
+	objects, err := git.OpenObjects(ctx, mirror)
+	if err != nil {
+		return "", nil, &GitError{address, err}
+	}
+	object, err = objects.CommitObject(commit)
+	if err = errors.Join(err, objects.Close()); err != nil {
+		return "", nil, &GitError{address, err}
+	}
+	out, in := io.Pipe()
+	done := make(chan error, 1)
+	go func() {
+		err := git.WriteArchive(ctx, mirror, commit, top, in)
+		in.CloseWithError(err)
+		done <- err
+	}()
+	digest, err = f.Store.Add(ctx, out, address, "")
+	out.CloseWithError(err)
+	if wrote := <-done; wrote != nil && err == nil || ctx.Err() != nil {
+		err = cmp.Or(context.Cause(ctx), wrote)
+	}
+	if err != nil {
+		return "", nil, &GitError{address, err}
+	}
+	return digest, object, nil
 }
 
 var (
@@ -91,27 +103,20 @@ var (
 	commitName = regexp.MustCompile(`^([0-9a-f]{40}|[0-9a-f]{64})$`)
 )
 
-// git prepares a call of the git program that asks nothing of anyone, and
-// runs no program that the address names.
-func git(ctx context.Context, dir string, args ...string) *exec.Cmd {
-	cmd := exec.CommandContext(ctx, "git", append([]string{"-c", "protocol.ext.allow=never", "-c", "core.hooksPath=/dev/null", "-c", "safe.directory=*"}, args...)...)
-	cmd.Dir = dir
-	cmd.Env = append(os.Environ(), "GIT_TERMINAL_PROMPT=0", "LC_ALL=C")
-	return cmd
+// protocols are those by which a repository is reached.
+func protocols(address string) git.Protocols {
+	if strings.HasPrefix(address, "file://") {
+		return git.Files
+	}
+	return git.Network
 }
 
 func runGit(ctx context.Context, dir, address string, args ...string) (string, error) {
-	var out, problems bytes.Buffer
-	cmd := git(ctx, dir, args...)
-	cmd.Stdout, cmd.Stderr = &out, &problems
-	if err := cmd.Run(); err != nil {
-		text := strings.TrimSpace(problems.String())
-		if text == "" {
-			text = err.Error()
-		}
-		return "", &GitError{address, text}
+	out, err := git.Output(ctx, dir, protocols(address), args...)
+	if err != nil && ctx.Err() == nil {
+		err = &GitError{address, err}
 	}
-	return out.String(), nil
+	return string(out), err
 }
 
 // tagged asks a repository which commit a tag stands for.
@@ -129,7 +134,7 @@ func tagged(ctx context.Context, address, tag string) (string, error) {
 		}
 	}
 	if commit == "" {
-		return "", &GitError{address, fmt.Sprintf("there is no tag %q", tag)}
+		return "", &GitError{address, fmt.Errorf("git: there is no tag %q", tag)}
 	}
 	return commit, nil
 }
@@ -161,7 +166,7 @@ func bring(ctx context.Context, dir, address, commit string) error {
 		return err
 	}
 	if !has() {
-		return &GitError{address, "no branch and no tag reaches the commit " + commit}
+		return &GitError{address, errors.New("git: no branch and no tag reaches the commit " + commit)}
 	}
 	return nil
 }

@@ -2,6 +2,7 @@ package source
 
 import (
 	"cmp"
+	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -13,7 +14,8 @@ import (
 	"time"
 
 	"github.com/gofrs/flock"
-	"github.com/google/renameio/v2"
+
+	"ellwand.example/core/files"
 )
 
 // Stored is one file of the store.
@@ -31,8 +33,8 @@ func (s Store) name(digest, name string) {
 		return
 	}
 	// A name that is lost costs a line in a list, no more.
-	if os.MkdirAll(filepath.Dir(file), 0o755) == nil {
-		renameio.WriteFile(file, []byte(name), 0o644)
+	if files.MkdirAll(filepath.Dir(file)) == nil {
+		files.Write(file, []byte(name))
 	}
 }
 
@@ -70,19 +72,23 @@ func (s Store) Remove(digest string) error {
 
 // Enlist notes that a workspace uses the store, so that what its recipes pin
 // is known to be of use.
-func (s Store) Enlist(workspace string) error {
-	all := s.Workspaces()
-	if slices.Contains(all, workspace) {
+func (s Store) Enlist(ctx context.Context, workspace string) error {
+	if slices.Contains(s.Workspaces(), workspace) {
 		return nil
 	}
-	data, err := json.Marshal(append(all, workspace))
+	if err := files.MkdirAll(s.Dir); err != nil {
+		return err
+	}
+	unlock, err := files.Lock(ctx, filepath.Join(s.Dir, "workspaces.lock"))
 	if err != nil {
 		return err
 	}
-	if err := os.MkdirAll(s.Dir, 0o755); err != nil {
+	defer unlock()
+	data, err := json.Marshal(append(s.Workspaces(), workspace))
+	if err != nil {
 		return err
 	}
-	return renameio.WriteFile(filepath.Join(s.Dir, "workspaces.json"), data, 0o644)
+	return files.WriteDurable(filepath.Join(s.Dir, "workspaces.json"), data)
 }
 
 // Workspaces lists the folders of the workspaces that use the store; some may
@@ -95,30 +101,39 @@ func (s Store) Workspaces() []string {
 	return all
 }
 
-// SetCommitArchive notes which file is the archive of a commit.
-func (s Store) SetCommitArchive(commit, digest string) error {
+// CommitArchive is the archive that was made of a commit, and the commit's own
+// object, by which whoever gets the archive can tell that it is the commit's.
+type CommitArchive struct {
+	SHA256 string
+	Object []byte
+}
+
+// SetCommitArchive notes the archive of a commit, which the caller has made or
+// verified itself.
+func (s Store) SetCommitArchive(commit string, a CommitArchive) error {
 	if !commitName.MatchString(commit) {
 		return fmt.Errorf("%q is no commit", commit)
 	}
-	data, err := json.Marshal(map[string]string{"SHA256": digest})
+	data, err := json.Marshal(a)
 	if err != nil {
 		return err
 	}
 	known := filepath.Join(s.Dir, "git", "commits", commit+".json")
-	if err := os.MkdirAll(filepath.Dir(known), 0o755); err != nil {
+	if err := files.MkdirAll(filepath.Dir(known)); err != nil {
 		return err
 	}
-	return renameio.WriteFile(known, data, 0o644)
+	return files.Write(known, data)
 }
 
-// CommitArchive is the digest of the archive that was made of a commit; empty
-// where there is none.
-func (s Store) CommitArchive(commit string) string {
-	var archive struct{ SHA256 string }
-	if data, err := os.ReadFile(filepath.Join(s.Dir, "git", "commits", filepath.Base(commit)+".json")); err != nil || json.Unmarshal(data, &archive) != nil {
-		return ""
+// CommitArchive returns what is known of a commit's archive; nothing where
+// none was made.
+func (s Store) CommitArchive(commit string) CommitArchive {
+	var a CommitArchive
+	data, err := os.ReadFile(filepath.Join(s.Dir, "git", "commits", filepath.Base(commit)+".json"))
+	if err != nil || json.Unmarshal(data, &a) != nil || !sha256Name.MatchString(a.SHA256) {
+		return CommitArchive{}
 	}
-	return archive.SHA256
+	return a
 }
 
 // ClearPartial removes what is left of downloads that were not completed, and

@@ -5,14 +5,17 @@
 package source
 
 import (
+	"context"
 	"crypto/sha256"
 	"encoding/hex"
+	"errors"
 	"fmt"
 	"io"
 	"os"
 	"path/filepath"
 
-	"github.com/google/renameio/v2"
+	"ellwand.example/core/cancel"
+	"ellwand.example/core/files"
 )
 
 // Store keeps files by the SHA-256 of their contents. Several processes may
@@ -36,14 +39,17 @@ func (s Store) Path(digest string) string {
 
 // Has tells whether the store holds a digest.
 func (s Store) Has(digest string) bool {
+	if len(digest) < 2 {
+		return false
+	}
 	info, err := os.Stat(s.Path(digest))
 	return err == nil && info.Mode().IsRegular()
 }
 
 // Verify reads a stored file and compares its digest. A file that no longer
 // is what it was is removed, so that the next fetch brings it anew.
-func (s Store) Verify(digest string) error {
-	found, err := fileDigest(s.Path(digest))
+func (s Store) Verify(ctx context.Context, digest string) error {
+	found, err := fileDigest(ctx, s.Path(digest))
 	if err != nil {
 		return err
 	}
@@ -54,14 +60,14 @@ func (s Store) Verify(digest string) error {
 	return nil
 }
 
-func fileDigest(path string) (string, error) {
+func fileDigest(ctx context.Context, path string) (string, error) {
 	f, err := os.Open(path)
 	if err != nil {
 		return "", err
 	}
 	defer f.Close()
 	h := sha256.New()
-	if _, err := io.Copy(h, f); err != nil {
+	if _, err := io.Copy(h, cancel.Reader(ctx, f)); err != nil {
 		return "", err
 	}
 	return hex.EncodeToString(h.Sum(nil)), nil
@@ -69,30 +75,59 @@ func fileDigest(path string) (string, error) {
 
 // Add copies r into the store and returns its digest. With want set, a file of
 // another digest is not kept and the error is a *DigestError.
-func (s Store) Add(r io.Reader, what, want string) (string, error) {
-	if err := os.MkdirAll(s.Dir, 0o755); err != nil {
+func (s Store) Add(ctx context.Context, r io.Reader, what, want string) (string, error) {
+	if err := files.MkdirAll(s.Dir); err != nil {
 		return "", err
 	}
 	h := sha256.New()
-	t, err := renameio.NewPendingFile(filepath.Join(s.Dir, "incoming"), renameio.WithTempDir(s.Dir), renameio.WithPermissions(0o644))
+	t, err := os.CreateTemp(s.Dir, ".incoming-")
 	if err != nil {
 		return "", err
 	}
-	defer t.Cleanup()
-	if _, err := io.Copy(io.MultiWriter(t, h), r); err != nil {
+	defer os.Remove(t.Name()) // fails after the rename, as it should
+	defer t.Close()
+	if _, err := io.Copy(io.MultiWriter(t, h), cancel.Reader(ctx, r)); err != nil {
 		return "", err
 	}
 	digest := hex.EncodeToString(h.Sum(nil))
 	if want != "" && digest != want {
 		return digest, &DigestError{What: what, Expected: want, Found: digest}
 	}
-	if err := t.Sync(); err != nil {
+	if err := errors.Join(t.Chmod(files.Mode(s.Dir)), t.Sync(), t.Close()); err != nil {
 		return "", err
 	}
-	if err := os.MkdirAll(filepath.Dir(s.Path(digest)), 0o755); err != nil {
+	return digest, s.place(t.Name(), digest)
+}
+
+// AddFile moves a file that is on the store's file system into it.
+func (s Store) AddFile(ctx context.Context, path, what, want string) (string, error) {
+	digest, err := fileDigest(ctx, path)
+	if err != nil {
 		return "", err
 	}
-	return digest, os.Rename(t.Name(), s.Path(digest))
+	if want != "" && digest != want {
+		return digest, &DigestError{What: what, Expected: want, Found: digest}
+	}
+	f, err := os.OpenFile(path, os.O_RDWR, 0)
+	if err != nil {
+		return "", err
+	}
+	if err := errors.Join(f.Chmod(files.Mode(s.Dir)), f.Sync(), f.Close()); err != nil {
+		return "", err
+	}
+	return digest, s.place(path, digest)
+}
+
+// place puts a file that is complete where its digest says.
+func (s Store) place(path, digest string) error {
+	dir := filepath.Dir(s.Path(digest))
+	if err := files.MkdirAll(dir); err != nil {
+		return err
+	}
+	if err := os.Rename(path, s.Path(digest)); err != nil {
+		return err
+	}
+	return files.Flush(context.Background(), dir)
 }
 
 // DigestError says that contents are not those that were pinned.

@@ -11,6 +11,7 @@ import (
 	"strings"
 
 	"ellwand.example/core/credential"
+	"ellwand.example/core/httpclient"
 )
 
 // Team is a store that a team shares over HTTP. The file with the digest
@@ -58,7 +59,7 @@ func (f *Fetcher) toTeam(ctx context.Context, digest string) {
 
 func (f *Fetcher) put(ctx context.Context, digest string) error {
 	// What was damaged since it came must not spread.
-	if err := f.Store.Verify(digest); err != nil {
+	if err := f.Store.Verify(ctx, digest); err != nil {
 		return err
 	}
 	address := f.Team.address(digest)
@@ -108,7 +109,7 @@ func (f *Fetcher) do(req *http.Request) (*http.Response, error) {
 	if err := f.authorize(req); err != nil {
 		return nil, err
 	}
-	return client.Do(req)
+	return httpclient.Do(req, f.Stall)
 }
 
 // variables begins the names of those that hold credentials for the team's

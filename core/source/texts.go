@@ -1,13 +1,13 @@
 package source
 
 import (
-	"archive/tar"
 	"context"
-	"errors"
 	"io"
 	"os"
 	"path"
 	"strings"
+
+	"ellwand.example/core/archive"
 )
 
 // maxListed bounds how much of an archive Texts reads, unpacked.
@@ -16,36 +16,35 @@ const maxListed = 1 << 30
 // Texts reads files at the top of an archive, or right in its one top folder:
 // those that match tells of, up to limit bytes of each. The names are as they
 // stand in the archive. Files that are no tar archives have no texts.
-func Texts(ctx context.Context, archive string, match func(name string) bool, limit int64) (map[string]string, error) {
-	f, err := os.Open(archive)
+func Texts(ctx context.Context, file string, match func(name string) bool, limit int64) (map[string]string, error) {
+	f, err := os.Open(file)
 	if err != nil {
 		return nil, err
 	}
 	defer f.Close()
-	plain, done, err := Decompress(f)
+	plain, done, err := archive.Decompress(f)
 	if err != nil {
 		return nil, err
 	}
 	defer done()
 	out := map[string]string{}
-	tr := tar.NewReader(io.LimitReader(plain, maxListed))
-	for {
-		h, err := tr.Next()
-		if ctx.Err() != nil {
-			return nil, ctx.Err()
+	err = archive.ReadTar(ctx, io.LimitReader(plain, maxListed), func(e archive.Entry) error {
+		name := strings.TrimPrefix(path.Clean(e.Name), "./")
+		if e.Kind != archive.File || strings.Count(name, "/") > 1 || len(out) >= maxTexts || !match(path.Base(name)) {
+			return nil
 		}
-		// What follows an odd header is not read; unpacking tells of it.
-		if errors.Is(err, io.EOF) || err != nil {
-			return out, nil
+		text, err := io.ReadAll(io.LimitReader(e.Contents, limit))
+		if err == nil {
+			out[name] = string(text)
 		}
-		name := strings.TrimPrefix(path.Clean(h.Name), "./")
-		if h.Typeflag != tar.TypeReg || strings.Count(name, "/") > 1 || !match(path.Base(name)) {
-			continue
-		}
-		text, err := io.ReadAll(io.LimitReader(tr, limit))
-		if err != nil {
-			return out, nil
-		}
-		out[name] = string(text)
+		return err
+	})
+	if ctx.Err() != nil {
+		return nil, err
 	}
+	// What follows an odd header is not read; unpacking tells of it.
+	return out, nil
 }
+
+// maxTexts bounds how many files Texts returns.
+const maxTexts = 100

@@ -1,11 +1,7 @@
 package source
 
 import (
-	"archive/tar"
-	"archive/zip"
 	"bufio"
-	"bytes"
-	"compress/bzip2"
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
@@ -18,46 +14,15 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"syscall"
 	"time"
 
 	"github.com/bmatcuk/doublestar/v4"
-	"github.com/klauspost/compress/gzip"
-	"github.com/klauspost/compress/zstd"
-	"github.com/ulikunitz/xz"
 
+	"ellwand.example/core/archive"
+	"ellwand.example/core/cancel"
 	"ellwand.example/core/progress"
 )
-
-type format string
-
-const (
-	plainFormat format = "plain"
-	tarFormat   format = "tar"
-	zipFormat   format = "zip"
-	gzipFormat  format = "gzip"
-	bzip2Format format = "bzip2"
-	xzFormat    format = "xz"
-	zstdFormat  format = "zstd"
-)
-
-// looks tells from the first bytes of a file what it is.
-func looks(head []byte) format {
-	for _, f := range []struct {
-		magic string
-		format
-	}{
-		{"\x1f\x8b", gzipFormat}, {"BZh", bzip2Format}, {"\xfd7zXZ\x00", xzFormat}, {"\x28\xb5\x2f\xfd", zstdFormat},
-		{"PK\x03\x04", zipFormat}, {"PK\x05\x06", zipFormat},
-	} {
-		if bytes.HasPrefix(head, []byte(f.magic)) {
-			return f.format
-		}
-	}
-	if len(head) >= 262 && string(head[257:262]) == "ustar" {
-		return tarFormat
-	}
-	return plainFormat
-}
 
 // Limits bound what an archive may unpack to.
 type Limits struct {
@@ -130,19 +95,20 @@ func Unpack(ctx context.Context, dir string, job Job, sink progress.Sink) (Unpac
 	if job.Limits == (Limits{}) {
 		job.Limits = DefaultLimits
 	}
-	temp, err := os.MkdirTemp(filepath.Dir(dir), ".unpack-")
+	// In the tree itself, so that one root holds both ends of every move.
+	temp, err := os.MkdirTemp(dir, ".unpack-")
 	if err != nil {
 		return out, err
 	}
 	defer os.RemoveAll(temp)
-	root, err := os.OpenRoot(temp)
+	tree, err := archive.OpenTree(temp)
 	if err != nil {
 		return out, err
 	}
-	defer root.Close()
+	defer tree.Close()
 
 	t := sink.Begin("unpack "+job.Name, info.Size(), "bytes")
-	x := &extractor{ctx: ctx, root: root, job: job, out: &out, size: info.Size(), used: make([]bool, len(job.Skip))}
+	x := &extractor{ctx: ctx, tree: tree, job: job, out: &out, size: info.Size(), used: make([]bool, len(job.Skip))}
 	err = x.run(f, t)
 	t.End(outcome(err))
 	if err != nil {
@@ -157,12 +123,12 @@ func Unpack(ctx context.Context, dir string, job Job, sink progress.Sink) (Unpac
 	if err != nil {
 		return out, err
 	}
-	return out, merge(from, filepath.Join(dir, filepath.FromSlash(job.Into)), job)
+	return out, merge(dir, from, job)
 }
 
 type extractor struct {
 	ctx  context.Context
-	root *os.Root
+	tree *archive.Tree
 	job  Job
 	out  *Unpacked
 	size int64 // of the archive, in bytes
@@ -177,24 +143,25 @@ func (x *extractor) run(f *os.File, t progress.Task) error {
 	h := sha256.New()
 	counter := &counted{f, t}
 	br := bufio.NewReaderSize(io.TeeReader(counter, h), 1<<18)
-	head, err := br.Peek(262)
+	head, err := br.Peek(archive.HeadSize)
 	if err != nil && !errors.Is(err, io.EOF) {
 		return err
 	}
-	kind := looks(head)
-	if kind == zipFormat {
-		err = x.zip(f)
+	kind := archive.Detect(head)
+	if kind == archive.Zip {
+		err = archive.ReadZip(x.ctx, f, x.size, x.entry)
 	} else {
 		err = x.stream(br, kind)
 	}
-	var archive *ArchiveError
+	var known *ArchiveError
 	switch {
 	case err == nil:
-	case errors.As(err, &archive), x.ctx.Err() != nil:
+	case errors.As(err, &known), x.ctx.Err() != nil, isSystem(err):
 		return err
 	default:
-		return x.damaged(err)
+		return x.damaged(err, br)
 	}
+	x.tree.CheckLinks(func(name, target string) { x.refuse(name, fmt.Sprintf("is a link that leads out, to %q", target)) })
 	if x.nbad > 0 {
 		if x.nbad > len(x.bad) {
 			x.bad = append(x.bad, fmt.Sprintf("and %d more", x.nbad-len(x.bad)))
@@ -205,12 +172,12 @@ func (x *extractor) run(f *os.File, t progress.Task) error {
 	if x.job.SHA256 == "" {
 		return nil
 	}
-	if _, err := io.Copy(io.Discard, br); err != nil {
+	if _, err := io.Copy(io.Discard, cancel.Reader(x.ctx, br)); err != nil {
 		return err
 	}
 	found := hex.EncodeToString(h.Sum(nil))
-	if kind == zipFormat {
-		if found, err = fileDigest(x.job.Path); err != nil {
+	if kind == archive.Zip {
+		if found, err = fileDigest(x.ctx, x.job.Path); err != nil {
 			return err
 		}
 	}
@@ -220,9 +187,16 @@ func (x *extractor) run(f *os.File, t progress.Task) error {
 	return nil
 }
 
-func (x *extractor) damaged(err error) error {
+// isSystem reports whether an error is the machine's, and says nothing about
+// the archive: a full disk, for one.
+func isSystem(err error) bool {
+	var errno syscall.Errno
+	return errors.As(err, &errno)
+}
+
+func (x *extractor) damaged(err error, rest io.ByteReader) error {
 	message := fmt.Sprintf("the archive is damaged: %v", err)
-	if errors.Is(err, io.ErrUnexpectedEOF) || errors.Is(err, zip.ErrFormat) {
+	if _, end := rest.ReadByte(); errors.Is(err, io.ErrUnexpectedEOF) && errors.Is(end, io.EOF) {
 		message = "the archive ends too early"
 	}
 	if x.last != "" {
@@ -231,68 +205,27 @@ func (x *extractor) damaged(err error) error {
 	return &ArchiveError{Name: x.job.Name, Message: message, Remedy: "compare its size with upstream's, and fetch it again"}
 }
 
-// decompress reads what a compressed stream holds. Done frees what that took.
-func decompress(r io.Reader, kind format) (plain io.Reader, done func(), err error) {
-	done = func() {}
-	switch kind {
-	case gzipFormat:
-		plain, err = gzip.NewReader(r)
-	case bzip2Format:
-		plain = bzip2.NewReader(r)
-	case xzFormat:
-		plain, err = xz.NewReader(r)
-	case zstdFormat:
-		var z *zstd.Decoder
-		if z, err = zstd.NewReader(r, zstd.WithDecoderMaxMemory(1<<30), zstd.WithDecoderMaxWindow(1<<30)); err == nil {
-			plain, done = z, z.Close
-		}
-	default:
-		plain = r
-	}
-	return plain, done, err
-}
-
-// Decompress reads a stream that may be compressed with gzip, bzip2, xz or
-// Zstandard, which its first bytes tell. Done frees what that took.
-func Decompress(r io.Reader) (plain io.Reader, done func(), err error) {
-	br := bufio.NewReaderSize(r, 1<<16)
-	head, err := br.Peek(8)
-	if err != nil && !errors.Is(err, io.EOF) {
-		return nil, nil, err
-	}
-	return decompress(br, looks(head))
-}
-
-func (x *extractor) stream(br *bufio.Reader, kind format) error {
-	r, done, err := decompress(br, kind)
+func (x *extractor) stream(br *bufio.Reader, kind archive.Format) error {
+	r, done, err := archive.DecompressAs(br, kind)
 	if err != nil {
 		return err
 	}
 	defer done()
 	inner := bufio.NewReaderSize(r, 1<<18)
-	head, err := inner.Peek(512)
+	head, err := inner.Peek(archive.HeadSize)
 	if err != nil && !errors.Is(err, io.EOF) {
 		return err
 	}
-	if kind == plainFormat && !oldTar(head) || kind != tarFormat && kind != plainFormat && looks(head) != tarFormat && !oldTar(head) {
+	if archive.Detect(head) != archive.Tar {
 		// Not an archive, or one compressed file: it is taken as it is.
-		return x.plain(br, inner, kind)
+		return x.plain(inner, kind)
 	}
-	return x.tar(inner)
+	return archive.ReadTar(x.ctx, inner, x.entry)
 }
 
-// oldTar tells a tar header from before the "ustar" mark by its checksum.
-func oldTar(head []byte) bool {
-	if len(head) < 512 {
-		return false
-	}
-	_, err := tar.NewReader(bytes.NewReader(head)).Next()
-	return err == nil
-}
-
-func (x *extractor) plain(br, inner *bufio.Reader, kind format) error {
-	in, name := io.Reader(inner), x.job.Name
-	if kind != plainFormat {
+func (x *extractor) plain(in io.Reader, kind archive.Format) error {
+	name := x.job.Name
+	if kind != archive.Plain {
 		name = strings.TrimSuffix(name, path.Ext(name))
 	}
 	x.out.Entries++
@@ -303,124 +236,53 @@ func (x *extractor) plain(br, inner *bufio.Reader, kind format) error {
 	return x.write(name, mode, time.Time{}, in)
 }
 
-func (x *extractor) tar(r io.Reader) error {
-	tr := tar.NewReader(r)
-	for {
-		h, err := tr.Next()
-		if errors.Is(err, io.EOF) {
-			break
-		}
-		if err != nil {
-			return err
-		}
-		if h.Typeflag == tar.TypeXGlobalHeader {
-			continue
-		}
-		name, skip, err := x.entry(h.Name)
-		if err != nil {
-			return err
-		}
-		if skip {
-			continue
-		}
-		switch h.Typeflag {
-		case tar.TypeDir:
-			err = x.directory(name)
-		case tar.TypeReg, tar.TypeGNUSparse:
-			err = x.write(name, fs.FileMode(h.Mode), h.ModTime, tr)
-		case tar.TypeSymlink:
-			err = x.symlink(name, h.Linkname)
-		case tar.TypeLink:
-			err = x.hardlink(name, h.Linkname)
+// entry unpacks one entry, or says why not.
+func (x *extractor) entry(e archive.Entry) error {
+	x.out.Entries++
+	x.last = e.Name
+	if x.out.Entries > x.job.Limits.Entries {
+		return &ArchiveError{Name: x.job.Name, Message: fmt.Sprintf("it holds more than %d entries", x.job.Limits.Entries)}
+	}
+	if x.skipped(e.Name) {
+		return nil
+	}
+	name, err := archive.Clean(e.Name)
+	if err == nil && name != "." {
+		switch e.Kind {
+		case archive.Directory:
+			err = x.tree.Directory(name)
+		case archive.File:
+			err = x.write(name, e.Mode, e.Modified, e.Contents)
+		case archive.Symlink:
+			err = x.tree.Symlink(name, e.Link)
+		case archive.Hardlink:
+			err = x.tree.Hardlink(name, e.Link)
 		default:
-			x.refuse(h.Name, "is a device or another special file")
-		}
-		if err != nil {
-			return err
+			err = &archive.RefusedError{Reason: "is a device or another special file"}
 		}
 	}
-	// The end of the compressed stream carries its checksum.
-	_, err := io.Copy(io.Discard, r)
+	var refused *archive.RefusedError
+	if errors.As(err, &refused) {
+		x.refuse(e.Name, refused.Reason)
+		return nil
+	}
 	return err
 }
 
-func (x *extractor) zip(f *os.File) error {
-	zr, err := zip.NewReader(f, x.size)
-	if err != nil {
-		return err
-	}
-	for _, e := range zr.File {
-		name, skip, err := x.entry(e.Name)
-		if err != nil {
-			return err
-		}
-		if skip {
-			continue
-		}
-		if err := x.zipEntry(name, e); err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
-func (x *extractor) zipEntry(name string, e *zip.File) error {
-	mode := e.Mode()
-	if mode.IsDir() || strings.HasSuffix(e.Name, "/") {
-		return x.directory(name)
-	}
-	in, err := e.Open()
-	if err != nil {
-		return err
-	}
-	defer in.Close()
-	switch {
-	case mode&fs.ModeSymlink != 0:
-		target, err := io.ReadAll(io.LimitReader(in, 4096))
-		if err != nil {
-			return err
-		}
-		return x.symlink(name, string(target))
-	case !mode.IsRegular():
-		x.refuse(e.Name, "is a device or another special file")
-		return nil
-	}
-	return x.write(name, mode, e.Modified, in)
-}
-
-// entry judges an entry's path; the result is clean and relative. Skip is true
-// for those that are not to be unpacked.
-func (x *extractor) entry(raw string) (name string, skip bool, err error) {
-	if err := x.ctx.Err(); err != nil {
-		return "", false, err
-	}
-	x.out.Entries++
-	x.last = raw
-	if x.out.Entries > x.job.Limits.Entries {
-		return "", false, &ArchiveError{Name: x.job.Name, Message: fmt.Sprintf("it holds more than %d entries", x.job.Limits.Entries)}
-	}
-	name = path.Clean(raw)
+// skipped reports whether the recipe skips an entry.
+func (x *extractor) skipped(raw string) bool {
+	name := path.Clean(raw)
 	_, below, _ := strings.Cut(name, "/")
 	for i, p := range x.job.Skip {
 		for _, candidate := range []string{name, below} {
 			if ok, _ := doublestar.Match("{"+p+","+p+"/**}", candidate); ok && candidate != "" {
 				x.used[i] = true
 				x.out.Skipped = append(x.out.Skipped, raw)
-				return "", true, nil
+				return true
 			}
 		}
 	}
-	switch {
-	case strings.HasPrefix(raw, "/"):
-		x.refuse(raw, "is an absolute path")
-	case !filepath.IsLocal(name):
-		x.refuse(raw, "leads out of the archive")
-	case strings.ContainsRune(raw, 0):
-		x.refuse(raw, "has a NUL byte in its name")
-	default:
-		return name, name == ".", nil
-	}
-	return "", true, nil
+	return false
 }
 
 func (x *extractor) refuse(name, why string) {
@@ -430,98 +292,19 @@ func (x *extractor) refuse(name, why string) {
 	}
 }
 
-// clear makes room: archives may hold a path twice, and the last one counts.
-func (x *extractor) clear(name string) error {
-	if err := x.root.MkdirAll(path.Dir(name), 0o755); err != nil {
-		return x.escape(name, err)
-	}
-	if info, err := x.root.Lstat(name); err == nil && !info.IsDir() {
-		return x.root.Remove(name)
-	}
-	return nil
-}
-
-// escape turns the refusal of os.Root to follow a link out of the tree into
-// one more bad entry.
-func (x *extractor) escape(name string, err error) error {
-	if strings.Contains(err.Error(), "path escapes from parent") {
-		x.refuse(name, "lies behind a link that leads out of the archive")
-		return nil
-	}
-	return err
-}
-
-func (x *extractor) directory(name string) error {
-	if err := x.root.MkdirAll(name, 0o755); err != nil {
-		return x.escape(name, err)
-	}
-	return nil
-}
-
 func (x *extractor) write(name string, mode fs.FileMode, modified time.Time, in io.Reader) error {
-	if err := x.clear(name); err != nil {
-		return x.escape(name, err)
-	}
 	perm := fs.FileMode(0o644)
 	if mode&0o111 != 0 {
 		perm = 0o755
 	}
-	f, err := x.root.OpenFile(name, os.O_CREATE|os.O_WRONLY|os.O_TRUNC, perm)
-	if err != nil {
-		return x.escape(name, err)
-	}
-	defer f.Close()
 	left := x.job.Limits.Bytes - x.out.Bytes
 	if x.job.Limits.Ratio > 0 {
 		left = min(left, max(1<<30, x.size*x.job.Limits.Ratio)-x.out.Bytes)
 	}
-	n, err := io.Copy(f, io.LimitReader(in, left+1))
+	n, err := x.tree.File(name, perm, modified, cancel.Reader(x.ctx, io.LimitReader(in, left+1)))
 	x.out.Bytes += n
-	if err != nil {
-		return err
-	}
-	if n > left {
+	if err == nil && n > left {
 		return &ArchiveError{Name: x.job.Name, Message: fmt.Sprintf("%d bytes would unpack to more than %d: this looks made to fill the disk", x.size, x.out.Bytes)}
-	}
-	if err := f.Chmod(perm); err != nil { // whatever the umask
-		return err
-	}
-	if err := f.Close(); err != nil {
-		return err
-	}
-	if modified.IsZero() {
-		return nil
-	}
-	// Times to come would make `make` do the same work over and over.
-	if now := time.Now(); modified.After(now) {
-		modified = now
-	}
-	return x.root.Chtimes(name, modified, modified)
-}
-
-func (x *extractor) symlink(name, target string) error {
-	if path.IsAbs(target) || !filepath.IsLocal(path.Join(path.Dir(name), target)) {
-		x.refuse(name, fmt.Sprintf("is a link that leads out, to %q", target))
-		return nil
-	}
-	if err := x.clear(name); err != nil {
-		return x.escape(name, err)
-	}
-	return x.root.Symlink(target, name)
-}
-
-func (x *extractor) hardlink(name, target string) error {
-	if !filepath.IsLocal(path.Clean(target)) || path.IsAbs(target) {
-		x.refuse(name, fmt.Sprintf("is a link that leads out, to %q", target))
-		return nil
-	}
-	if err := x.clear(name); err != nil {
-		return x.escape(name, err)
-	}
-	err := x.root.Link(path.Clean(target), name)
-	if errors.Is(err, fs.ErrNotExist) {
-		x.refuse(name, fmt.Sprintf("is a hard link to %q, which is not there", target))
-		return nil
 	}
 	return err
 }
@@ -555,50 +338,81 @@ func (x *extractor) top(temp string) (string, error) {
 		Remedy: fmt.Sprintf("leave them out in the recipe: skip = [%q] in this [[source]]", strings.Join(odd, `", "`))}
 }
 
-// merge moves what was unpacked into the tree. Folders join; files do not
-// replace files.
-func merge(from, to string, job Job) error {
+// merge moves what was unpacked into from, a directory in dir, to where the
+// source goes in dir. Directories join; files do not replace files. No link of
+// an earlier source leads it out of dir.
+func merge(dir, from string, job Job) error {
+	root, err := os.OpenRoot(dir)
+	if err != nil {
+		return err
+	}
+	defer root.Close()
+	rel, err := filepath.Rel(dir, from)
+	if err != nil {
+		return err
+	}
 	var clashes []string
-	var walk func(from, to, rel string) error
-	walk = func(from, to, rel string) error {
-		there, err := os.Lstat(to)
+	// moved is false where all of a directory has to be looked at.
+	move := func(from, to string) (moved bool, err error) {
+		there, err := root.Lstat(to)
 		if errors.Is(err, fs.ErrNotExist) {
-			return os.Rename(from, to)
+			return true, root.Rename(from, to)
 		}
 		if err != nil {
-			return err
+			return false, err
 		}
-		here, err := os.Lstat(from)
+		here, err := root.Lstat(from)
 		if err != nil {
-			return err
+			return false, err
 		}
-		if !here.IsDir() || !there.IsDir() {
-			clashes = append(clashes, rel)
-			return nil
+		if here.IsDir() && there.IsDir() {
+			return false, nil
 		}
-		entries, err := os.ReadDir(from)
+		clashes = append(clashes, to)
+		return true, nil
+	}
+	var walk func(from, to string) error
+	walk = func(from, to string) error {
+		if to != "." {
+			if moved, err := move(from, to); moved || err != nil {
+				return err
+			}
+		}
+		entries, err := fs.ReadDir(root.FS(), filepath.ToSlash(from))
 		if err != nil {
 			return err
 		}
 		for _, e := range entries {
-			if err := walk(filepath.Join(from, e.Name()), filepath.Join(to, e.Name()), path.Join(rel, e.Name())); err != nil {
+			if err := walk(path.Join(from, e.Name()), path.Join(to, e.Name())); err != nil {
 				return err
 			}
 		}
 		return nil
 	}
-	if err := os.MkdirAll(filepath.Dir(to), 0o755); err != nil {
-		return err
+	to := path.Clean(job.Into)
+	if job.Into == "" {
+		to = "."
 	}
-	if err := walk(from, to, job.Into); err != nil {
-		return err
+	if err := root.MkdirAll(path.Dir(to), 0o755); err != nil {
+		return intoError(job, err)
+	}
+	if err := walk(filepath.ToSlash(rel), to); err != nil {
+		return intoError(job, err)
 	}
 	if len(clashes) > maxNamed {
 		clashes = append(clashes[:maxNamed], fmt.Sprintf("and %d more", len(clashes)-maxNamed))
 	}
 	if len(clashes) > 0 {
 		return &ArchiveError{Name: job.Name, Message: "another source has these paths already:", Entries: clashes,
-			Remedy: `give one of the two a folder of its own: into = "…" in its [[source]]`}
+			Remedy: `give one of the two a directory of its own: into = "…" in its [[source]]`}
 	}
 	return nil
+}
+
+// intoError explains why a source cannot be put where it goes.
+func intoError(job Job, err error) error {
+	if job.Into == "" || isSystem(err) {
+		return err
+	}
+	return &ArchiveError{Name: job.Name, Message: fmt.Sprintf("into = %q cannot be used: %v", job.Into, err), Remedy: "choose a directory that no link of another source is on the way to"}
 }

@@ -39,7 +39,7 @@ func ParseBytes(s string) (int64, error) {
 // checkBuild looks at the limits of the table [build].
 func (w *Workspace) checkBuild(doc *document.Document) {
 	b := w.Settings.Build
-	for name, text := range map[string]string{"memory": b.Memory, "disk": b.Disk, "layers": b.Layers} {
+	for name, text := range map[string]string{"memory": b.Memory, "disk": b.Disk, "log": b.Log, "layers": b.Layers} {
 		if _, err := ParseBytes(text); text != "" && err != nil {
 			doc.Add(doc.At("build", name), err.Error(), fmt.Sprintf(`a number and a unit: %s = "8 GiB"`, name))
 		}
@@ -64,6 +64,14 @@ func (w *Workspace) Limits() sandbox.Limits {
 	l.Disk, _ = ParseBytes(b.Disk)
 	l.Time, _ = time.ParseDuration(b.Time)
 	return l
+}
+
+// LogSize is how long the log of a step may be, in bytes.
+func (w *Workspace) LogSize() int64 {
+	if n, err := ParseBytes(w.Settings.Build.Log); err == nil && n > 0 {
+		return n
+	}
+	return 64 << 20
 }
 
 // LayerSpace is what the layers of all recipes may take on disk, in bytes.

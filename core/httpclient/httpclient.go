@@ -1,0 +1,180 @@
+// Package httpclient asks servers that may be a stranger's, or somebody's who
+// sits in between: a login goes to no other host and never in the clear, also
+// after a redirect; a server that stalls or trickles is given up; and what it
+// sends is bounded.
+package httpclient
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"sync/atomic"
+	"time"
+
+	"ellwand.example/core/credential"
+)
+
+const (
+	// connectTimeout is how long connecting may take, and the handshake.
+	connectTimeout = 30 * time.Second
+	// answerTimeout is how long a server may take to begin an answer.
+	answerTimeout = time.Minute
+	maxRedirects  = 10
+	maxHeader     = 1 << 20 // bytes
+)
+
+// Stall is within which time a server has to send at least Least bytes.
+const (
+	Stall = time.Minute
+	Least = 1 << 10
+)
+
+// Client is shared by all. It asks for files as they are: digests are of the
+// stored bytes, and what a decoder makes of an answer would have no bound.
+var client = &http.Client{
+	Transport: &http.Transport{
+		Proxy:                  http.ProxyFromEnvironment,
+		DialContext:            (&net.Dialer{Timeout: connectTimeout}).DialContext,
+		TLSHandshakeTimeout:    connectTimeout,
+		ResponseHeaderTimeout:  answerTimeout,
+		MaxResponseHeaderBytes: maxHeader,
+		MaxIdleConnsPerHost:    8,
+		IdleConnTimeout:        90 * time.Second,
+		ForceAttemptHTTP2:      true,
+		DisableCompression:     true,
+	},
+	CheckRedirect: checkRedirect,
+}
+
+// RedirectError is a redirect that is not followed.
+type RedirectError struct{ From, To, Reason string }
+
+func (e *RedirectError) Error() string {
+	return fmt.Sprintf("%s redirects to %s: %s", e.From, e.To, e.Reason)
+}
+
+// checkRedirect judges a redirect. The login that was sent first goes to the
+// same scheme, host and port only.
+func checkRedirect(req *http.Request, via []*http.Request) error {
+	first, last := via[0].URL, via[len(via)-1].URL
+	refused := func(reason string) error {
+		return &RedirectError{last.Redacted(), req.URL.Redacted(), reason}
+	}
+	switch {
+	case len(via) >= maxRedirects:
+		return refused(fmt.Sprintf("that is one redirect more than the %d that are followed", maxRedirects))
+	case req.URL.Scheme != "http" && req.URL.Scheme != "https":
+		return refused("only http and https are followed")
+	case last.Scheme == "https" && req.URL.Scheme != "https" && !credential.Loopback(req.URL):
+		return refused("it leads from https to plain http, where anyone in between can change what is sent")
+	}
+	if req.URL.Scheme != first.Scheme || req.URL.Host != first.Host {
+		req.Header.Del("Authorization")
+		req.Header.Del("Cookie")
+	}
+	return nil
+}
+
+// StallError is a server that sends nothing, or next to nothing.
+type StallError struct {
+	URL   string
+	After time.Duration
+}
+
+func (e *StallError) Error() string {
+	return fmt.Sprintf("%s: less than %d bytes came in %s", e.URL, Least, e.After)
+}
+
+// SizeError is an answer that is larger than it may be.
+type SizeError struct {
+	URL  string
+	Most int64 // bytes
+}
+
+func (e *SizeError) Error() string {
+	return fmt.Sprintf("%s: it is larger than the %d bytes that are taken", e.URL, e.Most)
+}
+
+// Do sends a request. The body of the answer fails with a *StallError when the
+// server sends less than Least bytes within a time; Stall is the usual one. It
+// must be closed.
+func Do(req *http.Request, stall time.Duration) (*http.Response, error) {
+	ctx, cancel := context.WithCancelCause(req.Context())
+	res, err := client.Do(req.WithContext(ctx))
+	if err != nil {
+		cancel(nil)
+		var redirect *RedirectError
+		if errors.As(err, &redirect) {
+			return nil, redirect
+		}
+		return nil, err
+	}
+	b := &body{ReadCloser: res.Body, ctx: ctx, cancel: cancel, stall: &StallError{req.URL.Redacted(), stall}}
+	b.timer = time.AfterFunc(stall, b.look)
+	res.Body = b
+	return res, nil
+}
+
+// body is that of an answer, read under a watch.
+type body struct {
+	io.ReadCloser
+	ctx    context.Context
+	cancel context.CancelCauseFunc
+	stall  *StallError
+	timer  *time.Timer
+	// waiting is set while the server is waited for, and not whoever takes
+	// what it sends.
+	waiting atomic.Bool
+	read   atomic.Int64 // bytes since the last look
+}
+
+// look ends the reading when too little came since the last look.
+func (b *body) look() {
+	if b.read.Swap(0) < Least && b.waiting.Load() {
+		b.cancel(b.stall)
+		return
+	}
+	b.timer.Reset(b.stall.After)
+}
+
+func (b *body) Read(p []byte) (int, error) {
+	b.waiting.Store(true)
+	n, err := b.ReadCloser.Read(p)
+	b.waiting.Store(false)
+	b.read.Add(int64(n))
+	if err != nil && !errors.Is(err, io.EOF) && b.ctx.Err() != nil {
+		err = context.Cause(b.ctx)
+	}
+	return n, err
+}
+
+func (b *body) Close() error {
+	b.timer.Stop()
+	err := b.ReadCloser.Close()
+	b.cancel(nil)
+	return err
+}
+
+// Limit reads an answer of at most so many bytes; past those it fails with a
+// *SizeError.
+func Limit(r io.Reader, url string, most int64) io.Reader { return &limited{r, url, most, most} }
+
+type limited struct {
+	r          io.Reader
+	url        string
+	most, left int64
+}
+
+func (l *limited) Read(p []byte) (int, error) {
+	if int64(len(p)) > l.left+1 {
+		p = p[:l.left+1]
+	}
+	n, err := l.r.Read(p)
+	if l.left -= int64(n); l.left < 0 {
+		return n, &SizeError{l.url, l.most}
+	}
+	return n, err
+}
