@@ -5,6 +5,8 @@ package cli
 import (
 	"errors"
 	"fmt"
+	"maps"
+	"slices"
 	"strings"
 	"time"
 
@@ -149,13 +151,22 @@ func (a *app) showLinted(res build.Result) {
 	if a.quiet || res.State == build.Unchanged {
 		return
 	}
+	shown := map[string]int{}
 	for _, f := range res.Findings {
 		if f.Severity == lint.Error && f.Waived == "" {
+			if shown[f.Code]++; shown[f.Code] > mostOfKind {
+				continue
+			}
 			place := f.Path
 			if place == "" && f.File != "" {
 				place = fmt.Sprintf("%s:%d", f.File, f.Line)
 			}
 			w.Printf("    %s %s\n", w.Style(term.Bad, f.Code), w.Wrapped(strings.TrimPrefix(term.Visible(place)+": ", ": ")+term.Visible(f.Message), 9))
+		}
+	}
+	for _, code := range slices.Sorted(maps.Keys(shown)) {
+		if n := shown[code] - mostOfKind; n > 0 {
+			w.Printf("    %s and %d more\n", w.Style(term.Bad, code), n)
 		}
 	}
 }

@@ -142,7 +142,7 @@ func (a *app) demo(cmd *cobra.Command, dir string, channels bool) error {
 		}
 		out.Printf("\n%s\n%s\n", s.say, out.Style(term.Name, "$ "+line))
 		c := exec.CommandContext(cmd.Context(), self, args...)
-		c.Dir, c.Stdout, c.Stderr = dir, out.Writer, a.err.Writer
+		c.Dir, c.Stdout, c.Stderr = dir, out.Stream(), a.err.Stream()
 		if err := c.Run(); err != nil {
 			if cmd.Context().Err() != nil {
 				return cmd.Context().Err()

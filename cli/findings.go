@@ -34,7 +34,7 @@ func (a *app) printFindings(l *linted, format string) error {
 		return nil
 	}
 	if err == nil {
-		_, err = a.out.Write(data)
+		_, err = a.out.Exact().Write(data)
 	}
 	return err
 }
@@ -49,13 +49,14 @@ const mostOfKind = 5
 // showFindings shows what was found, by subject, the worst first.
 func (a *app) showFindings(subjects []string, findings []lint.Finding) {
 	w := a.out
-	for _, subject := range subjects {
-		var own []lint.Finding
-		for _, f := range findings {
-			if f.Subject == subject && (f.Waived == "" || a.verbose) {
-				own = append(own, f)
-			}
+	bySubject := map[string][]lint.Finding{}
+	for _, f := range findings {
+		if f.Waived == "" || a.verbose {
+			bySubject[f.Subject] = append(bySubject[f.Subject], f)
 		}
+	}
+	for _, subject := range subjects {
+		own := bySubject[subject]
 		if len(own) == 0 {
 			continue
 		}
@@ -145,10 +146,10 @@ func (a *app) showKind(all []lint.Finding) {
 			w.Printf("%s%s\n", indent, wrapped(remedy))
 		}
 	}
-	var paste []string
+	pasted := map[string]bool{}
 	for _, f := range left {
-		if f.Paste != "" && !slices.Contains(paste, f.Paste) {
-			paste = append(paste, f.Paste)
+		if f.Paste != "" && !pasted[f.Paste] {
+			pasted[f.Paste] = true
 			w.Printf("%s  %s\n", indent, f.Paste)
 		}
 	}
@@ -158,9 +159,11 @@ func (a *app) showKind(all []lint.Finding) {
 // mended.
 func places(left []lint.Finding) string {
 	var lines []string
+	seen := map[int]bool{}
 	for _, f := range left {
-		if at := fmt.Sprint(f.Line); f.File != "" && f.Path != "" && !slices.Contains(lines, at) {
-			lines = append(lines, at)
+		if f.File != "" && f.Path != "" && !seen[f.Line] {
+			seen[f.Line] = true
+			lines = append(lines, fmt.Sprint(f.Line))
 		}
 	}
 	if len(lines) == 0 {

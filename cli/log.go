@@ -286,12 +286,15 @@ func (a *app) printLog(b history.Build, step string) error {
 		return err
 	}
 	defer f.Close()
-	_, err = io.Copy(a.out, f)
-	return err
+	out := a.out.Contents()
+	_, err = io.Copy(out, f)
+	return errors.Join(err, out.Close())
 }
 
 // followBuild prints the logs of a build as they grow, until it ends.
 func (a *app) followBuild(ctx context.Context, w *workspace.Workspace, h *history.Store, b history.Build) error {
+	out := a.out.Contents()
+	defer out.Close()
 	for _, step := range recipe.StepNames[:len(recipe.StepNames)-1] {
 		var f *os.File
 		for {
@@ -304,7 +307,7 @@ func (a *app) followBuild(ctx context.Context, w *workspace.Workspace, h *histor
 				}
 			}
 			if f != nil {
-				if _, err := io.Copy(a.out, f); err != nil {
+				if _, err := io.Copy(out, f); err != nil {
 					return err
 				}
 			}
@@ -312,7 +315,7 @@ func (a *app) followBuild(ctx context.Context, w *workspace.Workspace, h *histor
 			running := isRunning(w, b)
 			if later(b, step) || !running {
 				if f != nil {
-					if _, err := io.Copy(a.out, f); err != nil {
+					if _, err := io.Copy(out, f); err != nil {
 						return err
 					}
 				}

@@ -3,6 +3,7 @@
 package cli
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
 	"errors"
@@ -41,6 +42,13 @@ const (
 	statusMachine     = 5   // the machine lacks something
 	statusInterrupted = 130 // by Ctrl-C
 )
+
+// outputError says that results could not be written to standard output.
+type outputError struct{ err error }
+
+func (e *outputError) Error() string { return "the output could not be written: " + e.err.Error() }
+
+func (e *outputError) Unwrap() error { return e.err }
 
 // usageError is a mistake on the command line.
 type usageError struct{ error }
@@ -93,6 +101,10 @@ func Main(args []string) int {
 	err := root.ExecuteContext(ctx)
 	if a.progress != nil {
 		a.progress.Close()
+	}
+	var end statusError
+	if a.out != nil && a.out.Err() != nil && (err == nil || errors.As(err, &end)) {
+		err = &outputError{a.out.Err()}
 	}
 	return a.finish(ctx, err)
 }
@@ -212,8 +224,9 @@ func statusOf(err error) int {
 	var http *source.HTTPError
 	var refused *sandbox.RefusedError
 	var setUp *sandbox.SetupError
+	var output *outputError
 	var noBase *build.BaseError
-	if errors.As(err, &setUp) || errors.As(err, &missing) || errors.As(err, &http) || errors.Is(err, syscall.ENOSPC) || errors.Is(err, fs.ErrPermission) ||
+	if errors.As(err, &setUp) || errors.As(err, &output) || errors.As(err, &missing) || errors.As(err, &http) || errors.Is(err, syscall.ENOSPC) || errors.Is(err, fs.ErrPermission) ||
 		errors.Is(err, syscall.EROFS) || errors.Is(err, build.ErrBusy) || errors.As(err, &refused) || errors.As(err, &noBase) {
 		return statusMachine
 	}
@@ -258,6 +271,8 @@ func (a *app) explainError(err error) {
 	var gate *repo.RefusedError
 	var unfit *unfitError
 	var unsolved *solve.NoAnswerError
+	var back *repo.BackError
+	var jump *repo.JumpError
 	switch {
 	case errors.As(err, &gate):
 		a.explainRefused(gate)
@@ -295,6 +310,9 @@ func (a *app) explainError(err error) {
 			a.err.Printf("%s %s\n", a.err.Style(term.Faint, "       |"), line)
 		}
 		a.err.Printf("%s\n", a.err.Style(term.Good, change.Remedy))
+	case errors.As(err, &back), errors.As(err, &jump):
+		a.err.Printf("%s\n", a.err.Style(term.Bad, err.Error()))
+		a.err.Printf("if it was begun anew on purpose, `ellwand sync REPO --forget` forgets what was seen of it; otherwise ask whoever keeps it\n")
 	default:
 		a.err.Printf("%s\n", a.err.Style(term.Bad, err.Error()))
 		if errors.Is(err, syscall.ENOSPC) {
@@ -304,10 +322,15 @@ func (a *app) explainError(err error) {
 }
 
 func (a *app) printJSON(v any) error {
-	e := json.NewEncoder(a.out)
+	var b bytes.Buffer
+	e := json.NewEncoder(&b)
 	e.SetIndent("", "  ")
 	e.SetEscapeHTML(false)
-	return e.Encode(v)
+	if err := e.Encode(v); err != nil {
+		return err
+	}
+	_, err := a.out.Exact().Write(term.ASCII(b.Bytes()))
+	return err
 }
 
 // open finds and reads the workspace.

@@ -19,7 +19,7 @@ schemas for TOML complete and explain keys with it.`,
 			if err != nil {
 				return err
 			}
-			_, err = a.out.Write(append(data, '\n'))
+			_, err = a.out.Exact().Write(append(data, '\n'))
 			return err
 		},
 	}

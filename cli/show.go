@@ -121,7 +121,8 @@ func (a *app) catFile(ctx context.Context, p *pack.Package, entries []pack.Entry
 	case layout.Directory:
 		return fmt.Errorf("%s is a directory", path)
 	}
-	return p.WriteFile(ctx, a.out, e)
+	out := a.out.Contents()
+	return errors.Join(p.WriteFile(ctx, out, e), out.Close())
 }
 
 func (a *app) showFiles(entries []pack.Entry) {

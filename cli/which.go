@@ -139,18 +139,8 @@ func (a *app) publishedPackage(ctx context.Context, w *workspace.Workspace, word
 	return nil, nil
 }
 
-// openPublished opens a package in a repository: where it is, or, from a
-// bucket, after it was brought here.
+// openPublished opens a package in a repository, which is the one that the
+// index names, or an error.
 func (a *app) openPublished(ctx context.Context, r *repo.Repository, rec repo.Record) (*pack.Package, error) {
-	switch where := r.Address(rec.File); {
-	case remotePackage(where):
-		return pack.OpenURL(ctx, where, repo.Authorize)
-	case where != "":
-		return pack.Open(where)
-	}
-	file, err := r.Copy(ctx, rec, filepath.Join(r.Cache, "packages"))
-	if err != nil {
-		return nil, err
-	}
-	return pack.Open(file)
+	return r.Package(ctx, rec, filepath.Join(r.Cache, "packages"))
 }

@@ -81,7 +81,7 @@ func (p *Progress) Begin(name string, total int64, unit string) progress.Task {
 	if p.level == Quiet {
 		return progress.None.Begin(name, total, unit)
 	}
-	t := &task{p: p, name: name, unit: unit, began: time.Now()}
+	t := &task{p: p, name: Visible(name), unit: unit, began: time.Now()}
 	if unit == progress.Time {
 		t.usual = time.Duration(total) * time.Millisecond
 	} else {
@@ -146,7 +146,7 @@ func up(lines int) string {
 // clear takes the live lines off the terminal; p.mu is held.
 func (p *Progress) clear() {
 	if p.drawn > 0 {
-		fmt.Fprint(p.w, "\r"+up(p.drawn)+eraseBelow)
+		p.w.exactly([]byte("\r" + up(p.drawn) + eraseBelow))
 		p.drawn = 0
 	}
 }
@@ -162,16 +162,16 @@ func (p *Progress) draw() {
 	var b strings.Builder
 	b.WriteString("\r" + up(p.drawn))
 	for _, line := range lines {
-		b.WriteString(line + eraseLine + "\n")
+		b.WriteString(escape(line) + eraseLine + "\n")
 	}
 	b.WriteString(eraseBelow)
-	fmt.Fprint(p.w, b.String())
+	p.w.exactly([]byte(b.String()))
 	p.drawn = len(lines)
 }
 
 // size asks for the terminal's size, which may change at any time.
 func (p *Progress) size() (width, height int) {
-	if f, ok := p.w.Writer.(*os.File); ok {
+	if f, ok := p.w.out.(*os.File); ok {
 		if width, height, err := xterm.GetSize(int(f.Fd())); err == nil && width > 0 {
 			return width, height
 		}
@@ -224,7 +224,7 @@ func (t *task) Say(line string) {
 		t.p.Note(t.p.w.Style(Faint, "| ") + line)
 		return
 	}
-	t.saying.Store(line)
+	t.saying.Store(Visible(line))
 }
 
 // show announces a task that is not done within the patience.

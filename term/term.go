@@ -8,8 +8,7 @@ import (
 	"os"
 	"strconv"
 	"strings"
-	"unicode"
-	"unicode/utf8"
+	"sync"
 
 	"github.com/charmbracelet/lipgloss"
 	"github.com/charmbracelet/x/ansi"
@@ -22,19 +21,64 @@ import (
 // defaultWidth is used where the output is no terminal.
 const defaultWidth = 100
 
-// Writer writes styled text to one stream.
+// Writer writes styled text for people to one stream. Whatever the text has in
+// it, no terminal acts on it: see escape.
 type Writer struct {
-	io.Writer
 	Width    int
 	Terminal bool
 
-	r *lipgloss.Renderer
+	out io.Writer
+	r   *lipgloss.Renderer
+	mu  sync.Mutex
+	err error // the first of writing
 }
+
+// Write writes text, made safe for a terminal.
+func (w *Writer) Write(p []byte) (int, error) {
+	if err := w.exactly([]byte(escape(string(p)))); err != nil {
+		return 0, err
+	}
+	return len(p), nil
+}
+
+// Exact writes bytes as they are: data for programs.
+func (w *Writer) Exact() io.Writer { return exactWriter{w} }
+
+type exactWriter struct{ w *Writer }
+
+func (e exactWriter) Write(p []byte) (int, error) {
+	if err := e.w.exactly(p); err != nil {
+		return 0, err
+	}
+	return len(p), nil
+}
+
+func (w *Writer) exactly(p []byte) error {
+	_, err := w.out.Write(p)
+	if err != nil {
+		w.mu.Lock()
+		defer w.mu.Unlock()
+		if w.err == nil {
+			w.err = err
+		}
+	}
+	return err
+}
+
+// Err is the first error of writing; nil where all was written.
+func (w *Writer) Err() error {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	return w.err
+}
+
+// Stream is where it writes to, for programs that are to write there too.
+func (w *Writer) Stream() io.Writer { return w.out }
 
 // NewWriter looks at what w is. Color is "auto", "always" or "never"; with
 // auto, colours are for terminals, unless NO_COLOR is set (no-color.org).
 func NewWriter(w io.Writer, color string) *Writer {
-	t := &Writer{Writer: w, Width: defaultWidth, r: lipgloss.NewRenderer(w)}
+	t := &Writer{out: w, Width: defaultWidth, r: lipgloss.NewRenderer(w)}
 	if f, ok := w.(*os.File); ok && xterm.IsTerminal(int(f.Fd())) {
 		t.Terminal = os.Getenv("TERM") != "dumb"
 		if width, _, err := xterm.GetSize(int(f.Fd())); err == nil && width > 0 {
@@ -86,10 +130,15 @@ func (w *Writer) Style(role Role, s string) string {
 	default:
 		return s
 	}
-	// Line by line: a block would be padded to the width of its longest.
+	const inside = "x"
+	before, after, ok := strings.Cut(st.Render(inside), inside)
+	if !ok || before == "" {
+		return s
+	}
+	// Line by line, so that what is written between lines has no colour.
 	lines := strings.Split(s, "\n")
 	for i, line := range lines {
-		lines[i] = st.Render(line)
+		lines[i] = own(before) + line + own(after)
 	}
 	return strings.Join(lines, "\n")
 }
@@ -194,27 +243,6 @@ func Count(n int, one, many string) string {
 		return "1 " + one
 	}
 	return fmt.Sprintf("%d %s", n, many)
-}
-
-// Visible makes text from elsewhere, such as a file's name, safe to print: what
-// is no printable character is written as an escape.
-func Visible(s string) string {
-	var b strings.Builder
-	for i := 0; i < len(s); {
-		r, n := utf8.DecodeRuneInString(s[i:])
-		switch {
-		case r == '\t':
-			b.WriteByte('\t')
-		case r == utf8.RuneError && n == 1, !unicode.IsPrint(r):
-			for _, c := range []byte(s[i : i+n]) {
-				fmt.Fprintf(&b, "\\x%02x", c)
-			}
-		default:
-			b.WriteString(s[i : i+n])
-		}
-		i += n
-	}
-	return b.String()
 }
 
 // Wrapped breaks text into lines that fit beside an indent, which the lines

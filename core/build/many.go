@@ -94,7 +94,13 @@ func (b *Builder) BuildAll(ctx context.Context, all []*recipe.Recipe, o Options,
 	}
 	s := &schedule{Builder: b, options: o, stands: stands, ended: map[string]*Outcome{}, running: map[string]bool{}, done: done}
 	s.changed = sync.NewCond(&s.mu)
-	stop := context.AfterFunc(ctx, s.changed.Broadcast)
+	stop := context.AfterFunc(ctx, func() {
+		// With the lock: a worker that has just looked at the context, and is
+		// about to wait, would not hear of it otherwise.
+		s.mu.Lock()
+		defer s.mu.Unlock()
+		s.changed.Broadcast()
+	})
 	defer stop()
 	var workers sync.WaitGroup
 	at := min(len(all), runtime.NumCPU())

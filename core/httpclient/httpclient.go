@@ -128,7 +128,7 @@ type body struct {
 	// waiting is set while the server is waited for, and not whoever takes
 	// what it sends.
 	waiting atomic.Bool
-	read   atomic.Int64 // bytes since the last look
+	read    atomic.Int64 // bytes since the last look
 }
 
 // look ends the reading when too little came since the last look.

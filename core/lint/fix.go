@@ -31,35 +31,103 @@ func Mend(r *recipe.Recipe, findings []Finding, parse func(text []byte) (*recipe
 	out := Mended{Text: r.Doc.Data}
 	findings = slices.DeleteFunc(slices.Clone(findings), func(f Finding) bool { return !f.Mendable() })
 	slices.SortStableFunc(findings, func(a, b Finding) int { return cmp.Compare(b.offset, a.offset) })
-	for _, f := range findings {
-		if f.discards == "" && gone(findings, f) {
-			continue
-		}
-		edits := f.fix(r)
-		if len(edits) == 0 {
-			continue
-		}
-		text, err := r.Doc.Apply(edits)
-		if err != nil {
-			return out, err
-		}
-		changed, err := parse(text)
-		if err != nil {
-			return out, fmt.Errorf("mending %s would break the recipe: %w", f.Code, err)
-		}
-		r, out.Text = changed, text
-		out.Fixed = append(out.Fixed, f)
-	}
-	return out, nil
+	discarded := discardedBy(findings)
+	findings = slices.DeleteFunc(findings, func(f Finding) bool { return f.discards == "" && f.Path != "" && discarded(f.Path) })
+	m := mending{Mended: out, recipe: r, parse: parse}
+	err := m.apply(findings)
+	return m.Mended, err
 }
 
-// gone tells whether another finding takes the path of this one out of the
-// package: a layout line for it would match nothing.
-func gone(all []Finding, f Finding) bool {
-	return f.Path != "" && slices.ContainsFunc(all, func(o Finding) bool {
-		ok, _ := doublestar.Match(o.discards, f.Path)
-		return ok && o.discards != "" || o.discards != "" && o.discards == f.Path
-	})
+// mending is a Mend under way.
+type mending struct {
+	Mended
+	recipe *recipe.Recipe
+	parse  func(text []byte) (*recipe.Recipe, error)
+}
+
+// apply mends findings, in as few edits of the recipe as it takes: those that
+// want the same edit are mended by one, and edits that do not touch each other
+// are made together. Where that breaks the recipe, they are made apart.
+func (m *mending) apply(findings []Finding) error {
+	for len(findings) > 0 {
+		var now, later []Finding
+		var edits []document.Edit
+		made := map[document.Edit]bool{}
+		for _, f := range findings {
+			own := f.fix(m.recipe)
+			own = slices.DeleteFunc(slices.Clone(own), func(e document.Edit) bool { return made[e] })
+			switch {
+			case touches(edits, own):
+				later = append(later, f)
+				continue
+			case len(own) == 0 && len(f.fix(m.recipe)) == 0:
+				continue // nothing is left to be done, or it cannot be done here
+			}
+			for _, e := range own {
+				made[e] = true
+				at, _ := slices.BinarySearchFunc(edits, e, func(a, b document.Edit) int { return cmp.Compare(a.At.Offset, b.At.Offset) })
+				edits = slices.Insert(edits, at, e)
+			}
+			now = append(now, f)
+		}
+		if len(now) == 0 {
+			return nil
+		}
+		text, err := m.recipe.Doc.Apply(edits)
+		if err != nil {
+			return err
+		}
+		changed, err := m.parse(text)
+		if err != nil && len(now) > 1 {
+			half := len(now) / 2
+			if err := m.apply(now[:half]); err != nil {
+				return err
+			}
+			findings = slices.Concat(now[half:], later)
+			continue
+		}
+		if err != nil {
+			return fmt.Errorf("mending %s would break the recipe: %w", now[0].Code, err)
+		}
+		m.recipe, m.Text = changed, text
+		m.Fixed = append(m.Fixed, now...)
+		findings = later
+	}
+	return nil
+}
+
+// touches reports whether edits would be at the places of others, which are
+// sorted.
+func touches(edits, own []document.Edit) bool {
+	for _, e := range own {
+		i, same := slices.BinarySearchFunc(edits, e, func(a, b document.Edit) int { return cmp.Compare(a.At.Offset, b.At.Offset) })
+		if same || i > 0 && edits[i-1].At.Offset+edits[i-1].At.Length > e.At.Offset || i < len(edits) && e.At.Offset+e.At.Length > edits[i].At.Offset {
+			return true
+		}
+	}
+	return false
+}
+
+// discardedBy tells which paths the findings take out of the package: a layout
+// line for one of those would match nothing.
+func discardedBy(findings []Finding) func(path string) bool {
+	exact := map[string]bool{}
+	var patterns []string
+	for _, f := range findings {
+		if f.discards == "" || exact[f.discards] {
+			continue
+		}
+		exact[f.discards] = true
+		if strings.ContainsAny(f.discards, `*?[{\\`) {
+			patterns = append(patterns, f.discards)
+		}
+	}
+	return func(path string) bool {
+		return exact[path] || slices.ContainsFunc(patterns, func(p string) bool {
+			ok, _ := doublestar.Match(p, path)
+			return ok
+		})
+	}
 }
 
 // inScript replaces a piece of a step's script. Changes of one script are made

@@ -403,16 +403,35 @@ func (c *packageCheck) widen(findings []Finding, claimed map[int][]string) {
 	for _, pattern := range table.Keys {
 		patterns[lineOf(c.recipe.Doc, table.Get(pattern).Key)] = pattern
 	}
+	type want struct {
+		path      string
+		attribute [2]string
+	}
+	wanted, discarded := map[want]bool{}, map[string]bool{}
+	for _, f := range findings {
+		if f.attribute[0] != "" {
+			wanted[want{f.Path, f.attribute}] = true
+		}
+		if f.discards != "" {
+			discarded[f.Path] = true
+		}
+	}
+	type lineWant struct {
+		line      int
+		attribute [2]string
+	}
+	whole := map[lineWant]bool{} // whether all that the line claims wants it
 	for i, f := range findings {
 		if f.attribute[0] == "" || patterns[f.Line] == "" {
 			continue
 		}
-		left := slices.ContainsFunc(claimed[f.Line], func(p string) bool {
-			return !slices.ContainsFunc(findings, func(o Finding) bool {
-				return o.Path == p && (o.attribute == f.attribute || o.discards != "")
-			})
-		})
-		if !left {
+		key := lineWant{f.Line, f.attribute}
+		all, known := whole[key]
+		if !known {
+			all = !slices.ContainsFunc(claimed[f.Line], func(p string) bool { return !wanted[want{p, f.attribute}] && !discarded[p] })
+			whole[key] = all
+		}
+		if all {
 			pattern := patterns[f.Line]
 			findings[i].fix = inLayout(c.Facts.Name, pattern, f.attribute[0], f.attribute[1])
 			findings[i].Paste = layoutLine(pattern, f.attribute[0], f.attribute[1])

@@ -11,6 +11,7 @@ import (
 	"ellwand.example/core/layout"
 	"ellwand.example/core/probe"
 	"ellwand.example/core/scan"
+	"ellwand.example/core/shellparse"
 )
 
 // program is an example with one script among the commands.
@@ -34,7 +35,7 @@ func (c *fileCheck) shellText() (text, shell string, ok bool) {
 
 // shellMistake parses a text; empty for a text without a mistake.
 func shellMistake(text string, variant syntax.LangVariant) (line uint, message string) {
-	_, err := syntax.NewParser(syntax.Variant(variant)).Parse(strings.NewReader(text), "")
+	_, err := shellparse.Parse(text, variant)
 	switch e := err.(type) {
 	case syntax.ParseError:
 		return e.Pos.Line(), e.Text

@@ -12,6 +12,7 @@ import (
 	"mvdan.cc/sh/v3/syntax"
 
 	"ellwand.example/core/document"
+	"ellwand.example/core/shellparse"
 )
 
 // Methods fill in the steps that a recipe does not write. In their scripts
@@ -185,7 +186,7 @@ func (r *Recipe) checkSteps() {
 // ParseShell parses a script as POSIX shell. A script that is none comes back
 // as a mistake with its place.
 func ParseShell(text string) (*syntax.File, *document.Mistake) {
-	parsed, err := syntax.NewParser(syntax.Variant(syntax.LangPOSIX)).Parse(strings.NewReader(text), "")
+	parsed, err := shellparse.Parse(text, syntax.LangPOSIX)
 	if err == nil {
 		return parsed, nil
 	}

@@ -37,8 +37,18 @@ const PointerFile = "repository.json"
 
 // Bounds on what a reader accepts.
 const (
-	maxPointer = 16 << 20
-	maxShard   = 1 << 30 // decompressed
+	maxPointer  = 16 << 20
+	maxSnapshot = 16 << 20
+	maxStored   = 64 << 20  // of a shard, as it is stored
+	maxShard    = 256 << 20 // of a shard, decompressed
+	maxPackages = 4_000_000 // in a snapshot
+	maxLines    = 16_000_000 // in a shard
+	maxSync     = 16 << 30 // that one sync fetches
+	// maxJump is how far the serial of a repository may be from the one that
+	// was seen last: further than any that grows by one with each change.
+	maxJump = 1_000_000
+	// maxSerial bounds the first that is seen.
+	maxSerial = 1 << 40
 )
 
 // Pointer is repository.json: which snapshot each channel is at.
@@ -93,6 +103,12 @@ func (s Snapshot) check() error {
 			if !isHex(key, 2) || !isDigest(ref.SHA256) || ref.Count < 0 {
 				return fmt.Errorf("shard %q cannot be %q with %d lines", key, ref.SHA256, ref.Count)
 			}
+		}
+	}
+	packages := 0
+	for _, ref := range s.Shards {
+		if packages += ref.Count; packages > maxPackages {
+			return fmt.Errorf("it names more than %d packages", maxPackages)
 		}
 	}
 	if !pack.ValidTarget(s.Target) || s.Parent != "" && !isDigest(s.Parent) {

@@ -103,6 +103,9 @@ func decodeLines[T any](data []byte, count int, pick picker, whole bool) ([]T, e
 		return nil, err
 	}
 	found := bytes.Count(text, []byte("\n"))
+	if len(text) > maxShard || found > maxLines {
+		return nil, fmt.Errorf("it holds more than %d bytes, or %d lines", maxShard, maxLines)
+	}
 	if len(text) > 0 && text[len(text)-1] != '\n' || found != count && count != uncounted {
 		return nil, fmt.Errorf("it does not hold the %d lines that the snapshot says", count)
 	}

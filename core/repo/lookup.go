@@ -54,6 +54,7 @@ func (r *Repository) lookup(ctx context.Context, channel string, s Snapshot, cac
 	defer taking.Wait()
 	// Tables that are not in the cache take a while: shards are read on all
 	// cores then.
+	known := len(cached)
 	var mu sync.Mutex
 	g, ctx := errgroup.WithContext(ctx)
 	g.SetLimit(runtime.GOMAXPROCS(0))
@@ -80,7 +81,6 @@ func (r *Repository) lookup(ctx context.Context, channel string, s Snapshot, cac
 			return nil
 		})
 	}
-	known := len(cached)
 	err := g.Wait()
 	if err == nil && len(cached) > known {
 		r.keepTables(channel, s, cached) // the change may be refused

@@ -108,6 +108,9 @@ func parsePointer(data []byte) (Pointer, error) {
 	if p.Format != Format {
 		return p, &DamagedError{PointerFile, fmt.Errorf("it is of format %d, and this program reads format %d", p.Format, Format)}
 	}
+	if p.Serial < 0 || p.Serial > maxSerial {
+		return p, &DamagedError{PointerFile, fmt.Errorf("its serial cannot be %d", p.Serial)}
+	}
 	for name, targets := range p.Channels {
 		for target, sha256 := range targets {
 			if !channel.MatchString(name) || !pack.ValidTarget(target) || !isDigest(sha256) {
@@ -126,7 +129,11 @@ func (r *Repository) content(ctx context.Context, name, want string) ([]byte, er
 			return data, nil
 		}
 	}
-	data, err := r.read(ctx, name, maxShard)
+	limit := int64(maxStored)
+	if strings.HasSuffix(name, ".json") {
+		limit = maxSnapshot
+	}
+	data, err := r.read(ctx, name, limit)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, r.missing(name)
 	}
@@ -427,12 +434,16 @@ func (r *Repository) find(ctx context.Context, p Pointer, start string) (target,
 	return "", "", nil
 }
 
+// maxReaders is how many shards are read at once: each may take as much memory
+// as maxShard says.
+const maxReaders = 4
+
 // eachShard reads shards on all cores and joins what they hold.
 func eachShard[T any](ctx context.Context, refs map[string]Ref, read func(context.Context, Ref) ([]T, error)) ([]T, error) {
 	keys := slices.Sorted(maps.Keys(refs))
 	parts := make([][]T, len(keys))
 	g, ctx := errgroup.WithContext(ctx)
-	g.SetLimit(runtime.GOMAXPROCS(0))
+	g.SetLimit(min(runtime.GOMAXPROCS(0), maxReaders))
 	for i, key := range keys {
 		g.Go(func() (err error) {
 			parts[i], err = read(ctx, refs[key])

@@ -22,6 +22,8 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"ellwand.example/core/cancel"
+	"ellwand.example/core/files"
+	"ellwand.example/core/pack"
 	"ellwand.example/core/progress"
 )
 
@@ -44,6 +46,17 @@ func (e *BackError) Error() string {
 		return fmt.Sprintf("%s has another state of serial %d than was seen before: it was begun anew, or two publishers do not know of each other", e.Where, e.Found)
 	}
 	return fmt.Sprintf("%s is at serial %d, and was at %d when it was last read: an outdated mirror, or an older copy put back", e.Where, e.Found, e.Seen)
+}
+
+// JumpError is a repository whose serial is further ahead than any change
+// explains. Were it believed, what comes after it would be taken for old.
+type JumpError struct {
+	Where       string
+	Found, Seen int64 // serials
+}
+
+func (e *JumpError) Error() string {
+	return fmt.Sprintf("%s is at serial %d, and was at %d when it was last read: no repository changes that often, so it is not believed", e.Where, e.Found, e.Seen)
 }
 
 // HalfCopiedError is a mirror that names files which are not there.
@@ -77,6 +90,9 @@ func (r *Repository) newer(p Pointer, data []byte) error {
 	old, err := os.ReadFile(r.copyFile("newest.json"))
 	if err == nil {
 		seen, err := parsePointer(old)
+		if err == nil && p.Serial-seen.Serial > maxJump {
+			return &JumpError{r.Storage.Where(), p.Serial, seen.Serial}
+		}
 		if err == nil && (p.Serial < seen.Serial || p.Serial == seen.Serial && string(old) != string(data)) {
 			return &BackError{r.Storage.Where(), p.Serial, seen.Serial}
 		}
@@ -149,18 +165,17 @@ func (r *Repository) sync(ctx context.Context, channel string, paths bool, sink 
 		}
 	}
 	t := sink.Begin("sync "+channel, int64(len(refs)), "shards")
-	var bytes, fetched atomic.Int64
+	var bytes, fetched, left atomic.Int64
+	left.Store(maxSync)
 	g, gctx := errgroup.WithContext(ctx)
 	g.SetLimit(2 * max(4, runtime.GOMAXPROCS(0))) // most of the time is waiting
 	for _, name := range slices.Sorted(maps.Keys(refs)) {
 		g.Go(func() error {
 			defer t.Advance(1)
-			_, err := os.Stat(r.copyFile(name))
-			there := err == nil
-			data, err := r.content(gctx, name, refs[name])
-			if err == nil && !there {
+			n, err := r.fetch(gctx, name, refs[name], &left)
+			if n > 0 {
 				fetched.Add(1)
-				bytes.Add(int64(len(data)))
+				bytes.Add(n)
 			}
 			return err
 		})
@@ -181,6 +196,58 @@ func (r *Repository) sync(ctx context.Context, channel string, paths bool, sink 
 	}
 	out.Dropped, err = r.drop(ctx, p)
 	return out, err
+}
+
+// fetch brings an immutable file here, without holding it in memory, and
+// returns how many bytes that were; 0 where it was here already. Left is how
+// much may still be fetched.
+func (r *Repository) fetch(ctx context.Context, name, want string, left *atomic.Int64) (int64, error) {
+	if f, err := os.Open(r.copyFile(name)); err == nil {
+		h := sha256.New()
+		_, err := io.Copy(h, cancel.Reader(ctx, f))
+		f.Close()
+		if ctx.Err() != nil {
+			return 0, err
+		}
+		if err == nil && hex.EncodeToString(h.Sum(nil)) == want {
+			return 0, nil
+		}
+	}
+	in, err := r.Storage.Open(ctx, name)
+	if errors.Is(err, fs.ErrNotExist) {
+		return 0, r.missing(name)
+	}
+	if err != nil {
+		return 0, err
+	}
+	defer in.Close()
+	file := r.copyFile(name)
+	if err := files.MkdirAll(filepath.Dir(file)); err != nil {
+		return 0, err
+	}
+	out, err := os.CreateTemp(filepath.Dir(file), ".new-")
+	if err != nil {
+		return 0, err
+	}
+	defer os.Remove(out.Name()) // fails after the rename, as it should
+	defer out.Close()
+	h := sha256.New()
+	n, err := io.Copy(io.MultiWriter(out, h), cancel.Reader(ctx, io.LimitReader(in, maxStored+1)))
+	switch {
+	case err != nil:
+		return n, err
+	case n > maxStored:
+		return n, &DamagedError{name, fmt.Errorf("it is larger than %d bytes", int64(maxStored))}
+	case left.Add(-n) < 0:
+		return n, &DamagedError{name, fmt.Errorf("the index is larger than %d bytes", int64(maxSync))}
+	}
+	if found := hex.EncodeToString(h.Sum(nil)); found != want {
+		return n, &DamagedError{name, fmt.Errorf("its SHA-256 is %s", found)}
+	}
+	if err := errors.Join(out.Chmod(files.Mode(filepath.Dir(file))), out.Close()); err != nil {
+		return n, err
+	}
+	return n, os.Rename(out.Name(), file)
 }
 
 // drop removes copies that no channel's snapshot names.
@@ -258,13 +325,68 @@ func (r *Repository) Copy(ctx context.Context, rec Record, dir string) (file str
 	}
 	defer out.Cleanup()
 	h := sha256.New()
-	if _, err := io.Copy(io.MultiWriter(out, h), cancel.Reader(ctx, in)); err != nil {
+	n, err := io.Copy(io.MultiWriter(out, h), cancel.Reader(ctx, io.LimitReader(in, rec.Bytes+1)))
+	if err != nil {
 		return "", err
+	}
+	if n != rec.Bytes {
+		return "", &DamagedError{rec.File, fmt.Errorf("it does not have the %d bytes that the index says", rec.Bytes)}
 	}
 	if found := hex.EncodeToString(h.Sum(nil)); found != rec.SHA256 {
 		return "", &DamagedError{rec.File, fmt.Errorf("its SHA-256 is %s, and the index says %s", found, rec.SHA256)}
 	}
 	return file, out.CloseAtomicallyReplace()
+}
+
+// IsCopy reports whether a file is the one that the index names: by its size
+// and its digest.
+func IsCopy(ctx context.Context, rec Record, file string) (bool, error) {
+	f, err := os.Open(file)
+	if errors.Is(err, fs.ErrNotExist) {
+		return false, nil
+	}
+	if err != nil {
+		return false, err
+	}
+	defer f.Close()
+	if info, err := f.Stat(); err != nil || info.Size() != rec.Bytes {
+		return false, err
+	}
+	h := sha256.New()
+	if _, err := io.Copy(h, cancel.Reader(ctx, f)); err != nil {
+		return false, err
+	}
+	return hex.EncodeToString(h.Sum(nil)) == rec.SHA256, nil
+}
+
+// Package opens a package of the repository, once it is certain that it is the
+// one that the index names: the file itself where the repository is a
+// directory, and else a copy in dir, which is made where it is not there yet.
+func (r *Repository) Package(ctx context.Context, rec Record, dir string) (*pack.Package, error) {
+	file := filepath.Join(dir, filepath.Base(rec.File))
+	if d, ok := r.Storage.(Directory); ok {
+		file = d.path(rec.File)
+		if same, err := IsCopy(ctx, rec, file); err != nil {
+			return nil, err
+		} else if !same {
+			return nil, &DamagedError{rec.File, errors.New("it is missing, or not the one that the index names")}
+		}
+	} else if same, err := IsCopy(ctx, rec, file); err != nil {
+		return nil, err
+	} else if !same {
+		if file, err = r.Copy(ctx, rec, dir); err != nil {
+			return nil, err
+		}
+	}
+	p, err := pack.Open(file)
+	if err != nil {
+		return nil, err
+	}
+	if found := p.Facts.Identity(); found != rec.Identity() {
+		p.Close()
+		return nil, &DamagedError{rec.File, fmt.Errorf("it is %s, and the index says %s", found, rec.Identity())}
+	}
+	return p, nil
 }
 
 // missing is the error for a file that is named and not there.

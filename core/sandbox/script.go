@@ -7,6 +7,8 @@ import (
 	"strings"
 
 	"mvdan.cc/sh/v3/syntax"
+
+	"ellwand.example/core/shellparse"
 )
 
 // instrument makes a script note which of its statements runs, and leave the
@@ -15,7 +17,7 @@ import (
 // parse is left to the shell to complain of.
 func instrument(script, at string) string {
 	prelude := fmt.Sprintf(`umask 022; ell_at=1; trap '[ "$?" -eq 0 ] || printf %%s "$ell_at" > %s' EXIT; `, quoteTwice(at))
-	parsed, err := syntax.NewParser(syntax.Variant(syntax.LangPOSIX)).Parse(strings.NewReader(script), "")
+	parsed, err := shellparse.Parse(script, syntax.LangPOSIX)
 	if err != nil {
 		return prelude + script
 	}

@@ -24,9 +24,16 @@ func ReadKeys(text string) Keys {
 	for i := 0; i < len(lines); i++ {
 		number := i + 1
 		line := strings.TrimSpace(lines[i])
-		for strings.HasSuffix(line, `\`) && i+1 < len(lines) {
-			i++
-			line = strings.TrimSuffix(line, `\`) + " " + strings.TrimSpace(lines[i])
+		if strings.HasSuffix(line, `\`) {
+			var whole strings.Builder
+			for strings.HasSuffix(line, `\`) && i+1 < len(lines) {
+				i++
+				whole.WriteString(strings.TrimSuffix(line, `\`))
+				whole.WriteByte(' ')
+				line = strings.TrimSpace(lines[i])
+			}
+			whole.WriteString(line)
+			line = whole.String()
 		}
 		switch {
 		case line == "" || line[0] == '#' || line[0] == ';':
