@@ -73,14 +73,22 @@ func (a *app) showFindings(subjects []string, findings []lint.Finding) {
 		w.Printf("\n")
 	}
 	w.Printf("%s looked at: %s\n", term.Count(len(subjects), "recipe or package", "recipes and packages"), a.counted(findings))
-	left := slices.DeleteFunc(slices.Clone(findings), func(f lint.Finding) bool { return f.Waived != "" })
-	if len(left) == 0 || a.quiet {
+	var worst *lint.Finding
+	mendable := 0
+	for i, f := range findings {
+		if f.Waived == "" && (worst == nil || lint.BySeverity(f, *worst) < 0) {
+			worst = &findings[i]
+		}
+		if f.Mendable() {
+			mendable++
+		}
+	}
+	if worst == nil || a.quiet {
 		return
 	}
-	worst := slices.MinFunc(left, lint.BySeverity)
 	next := fmt.Sprintf("`ellwand explain %s` tells why it matters; a finding that is meant to be goes into the recipe as a [[waive]]", worst.Code)
-	if n := len(slices.DeleteFunc(slices.Clone(left), func(f lint.Finding) bool { return !f.Mendable() })); n > 0 {
-		next += fmt.Sprintf("; --fix mends %d", n)
+	if mendable > 0 {
+		next += fmt.Sprintf("; --fix mends %d", mendable)
 	}
 	w.Printf("%s\n", w.Style(term.Faint, w.Wrapped(next, 0)))
 }

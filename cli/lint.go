@@ -113,6 +113,10 @@ func (l *linted) add(subject string, findings []lint.Finding) {
 		l.known[subject] = true
 		l.subjects = append(l.subjects, subject)
 	}
+	if l.findings == nil {
+		l.findings = findings
+		return
+	}
 	l.findings = append(l.findings, findings...)
 }
 

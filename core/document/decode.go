@@ -140,6 +140,10 @@ func (d *Document) decodeStruct(n *Node, v reflect.Value, name string) {
 }
 
 func (d *Document) unknown(n *Node, key, table string, t reflect.Type) {
+	if d.Full() {
+		d.Omit()
+		return
+	}
 	where := ""
 	if table != "" {
 		where = " in " + quote(table)

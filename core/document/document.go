@@ -9,12 +9,14 @@ import (
 	"cmp"
 	"errors"
 	"fmt"
+	"io"
 	"os"
 	"regexp"
 	"slices"
 	"sort"
 	"strconv"
 	"strings"
+	"syscall"
 	"unicode/utf8"
 
 	"github.com/pelletier/go-toml/v2/unstable"
@@ -98,15 +100,32 @@ type Document struct {
 	// whatever was meant.
 	Garbled []string
 
-	lines []int // offset of each line's start
+	lines   []int // offset of each line's start
+	omitted int   // mistakes beyond MaxProblems
 }
+
+// MaxProblems is how many mistakes are recorded. A file with more of them is
+// no recipe that somebody mistyped, and each costs a search for what was meant.
+const MaxProblems = 500
+
+// Full reports whether no more mistakes are recorded; the next ones are only
+// counted.
+func (d *Document) Full() bool { return len(d.Problems) >= MaxProblems }
 
 // ReadFile reads a document from path, shown in messages as name. The error
 // is for a file that cannot be read at all; mistakes in it are in Problems.
 func ReadFile(path, name string) (*Document, error) {
-	info, err := os.Stat(path)
+	f, err := os.OpenFile(path, os.O_RDONLY|syscall.O_NONBLOCK, 0)
 	if err != nil {
 		return nil, err
+	}
+	defer f.Close()
+	info, err := f.Stat()
+	if err != nil {
+		return nil, err
+	}
+	if !info.Mode().IsRegular() {
+		return nil, fmt.Errorf("%s is not a regular file", name)
 	}
 	if info.Size() > MaxSize {
 		d := &Document{File: name, Root: &Node{}}
@@ -114,7 +133,7 @@ func ReadFile(path, name string) (*Document, error) {
 			Remedy: "data belongs in files of its own beside it"}}
 		return d, nil
 	}
-	data, err := os.ReadFile(path)
+	data, err := io.ReadAll(io.LimitReader(f, MaxSize+1))
 	if err != nil {
 		return nil, err
 	}
@@ -368,8 +387,15 @@ func (d *Document) Line(line int) string {
 
 // Add records a mistake at a place.
 func (d *Document) Add(at Span, message, remedy string) {
+	if d.Full() {
+		d.omitted++
+		return
+	}
 	d.Problems = append(d.Problems, d.ProblemAt(at, message, remedy))
 }
+
+// Omit counts a mistake that is not recorded, once the document is full.
+func (d *Document) Omit() { d.omitted++ }
 
 // ProblemAt makes a problem without recording it.
 func (d *Document) ProblemAt(at Span, message, remedy string) Problem {
@@ -389,6 +415,17 @@ func (d *Document) Sort() {
 		a, b := d.Problems[i], d.Problems[j]
 		return cmp.Or(cmp.Compare(a.Line, b.Line), cmp.Compare(a.Column, b.Column)) < 0
 	})
+}
+
+// Err returns the mistakes in the order of their places, with how many more
+// there are; nil where there is none.
+func (d *Document) Err() error {
+	d.Sort()
+	if d.omitted > 0 {
+		d.Problems = append(d.Problems, Problem{File: d.File, Message: fmt.Sprintf("and %d more mistakes", d.omitted), Remedy: "start with these: some of the others may come from them"})
+		d.omitted = 0
+	}
+	return d.Problems.Err()
 }
 
 // Find follows keys (string) and indices (int) from the root; nil when there

@@ -71,6 +71,9 @@ func (ps Problems) Err() error {
 // when none is near: at most one edit for every four characters, two for
 // short words.
 func Nearest(word string, candidates []string) string {
+	if len(word) > maxNearest {
+		return ""
+	}
 	best, bestDistance := "", max(2, len(word)/4)+1
 	for _, c := range slices.Sorted(slices.Values(candidates)) {
 		if strings.EqualFold(c, word) {
@@ -87,6 +90,9 @@ func Nearest(word string, candidates []string) string {
 	}
 	return best
 }
+
+// maxNearest bounds a word for which a similar one is looked for, in bytes.
+const maxNearest = 100
 
 func letters(s string) string {
 	r := []rune(s)

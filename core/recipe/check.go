@@ -191,7 +191,7 @@ func (r *Recipe) checkSources() {
 				"`ellwand fetch "+r.Name+"` prints the right one where it is left out")
 		}
 		for j, p := range s.Skip {
-			if !doublestar.ValidatePattern(p) {
+			if !validPattern(p) {
 				d.Add(d.At("source", i, "skip", j), fmt.Sprintf("%q is not a pattern", p), "")
 			}
 		}
@@ -308,12 +308,18 @@ func (r *Recipe) checkPackage(name string, p Package) {
 	}
 }
 
+// validPattern reports whether a pattern can be matched, in a time that is not
+// absurd: each ** and each brace multiplies what has to be tried.
+func validPattern(p string) bool {
+	return len(p) <= 4096 && strings.Count(p, "**") <= 4 && strings.Count(p, "{") <= 4 && strings.Count(p, ",") <= 100 && doublestar.ValidatePattern(p)
+}
+
 func (r *Recipe) checkPattern(p string, at document.Span) {
 	switch {
 	case !strings.HasPrefix(p, "/"):
 		r.Doc.Add(at, fmt.Sprintf("%q is not a path in the package", p), fmt.Sprintf("paths begin with /: %q", "/"+strings.TrimPrefix(p, "./")))
-	case !doublestar.ValidatePattern(p):
-		r.Doc.Add(at, fmt.Sprintf("%q is not a pattern", p), "a bracket or brace is not closed; \\ before a sign takes it as it is")
+	case !validPattern(p):
+		r.Doc.Add(at, fmt.Sprintf("%q is not a pattern", p), "a bracket or brace is not closed (\\ before a character takes it as it is), or it has more than 4 ** or 4 { in it")
 	case strings.Contains(p+"/", "/../") || strings.Contains(p+"/", "/./") || strings.Contains(p, "//"):
 		r.Doc.Add(at, fmt.Sprintf("%q is not a clean path", p), "write it without ., .. and //")
 	}

@@ -14,15 +14,37 @@ import (
 // maintainer names in [let].
 type values map[string]string
 
+// Bounds on what {names} become, in bytes: of one string, and of all together.
+// Values can use each other, so that a few lines could fill any memory.
+const (
+	maxExpanded = 1 << 20
+	maxTotal    = 16 << 20
+)
+
+// expansion replaces {names} in a document.
+type expansion struct {
+	values
+	doc  *document.Document
+	left int // bytes that may still come of it
+}
+
+// tooMuch is the message for a string that becomes too large.
+var tooMuch = fmt.Sprintf("with its {names} replaced, this is larger than %d bytes, or all strings together are than %d", maxExpanded, maxTotal)
+
 // expand replaces every {name} in s. A brace itself is written {{ or }}.
 // What cannot be replaced is handed to complain, with its place in s, and
 // stays as it is.
-func (v values) expand(s string, complain func(offset, length int, message, remedy string)) string {
+func (v *expansion) expand(s string, complain func(offset, length int, message, remedy string)) string {
 	if !strings.ContainsAny(s, "{}") {
 		return s
 	}
 	var b strings.Builder
+	defer func() { v.left -= b.Len() }()
 	for i := 0; i < len(s); {
+		if b.Len() > min(maxExpanded, v.left) {
+			complain(0, len(s), tooMuch, "long texts belong into files beside the recipe")
+			return s
+		}
 		switch {
 		case strings.HasPrefix(s[i:], "{{"), strings.HasPrefix(s[i:], "}}"):
 			b.WriteByte(s[i])
@@ -35,8 +57,11 @@ func (v values) expand(s string, complain func(offset, length int, message, reme
 				return b.String()
 			}
 			name := s[i+1 : i+end]
-			value, ok := v[name]
-			if !ok {
+			value, ok := v.values[name]
+			if !ok && v.doc.Full() {
+				v.doc.Omit()
+				value = s[i : i+end+1]
+			} else if !ok {
 				remedy := "known are " + v.names() + "; a brace itself is written {{"
 				if near := document.Nearest(name, v.keys()); near != "" {
 					remedy = "did you mean {" + near + "}?"
@@ -81,30 +106,30 @@ func expandAll(doc *document.Document, target Target, set Values) {
 	if !version.Valid(own) {
 		own = "0" // it is reported once, not wherever it is used
 	}
-	v := values{
+	v := &expansion{doc: doc, left: maxTotal, values: values{
 		"name": text("name"), "version": own, "release": text("release"),
 		"full":        version.Full{Epoch: max(epoch, 0), Version: own, Release: max(release, 1)}.String(),
 		"target.arch": target.Arch,
-	}
+	}}
 	for name, value := range set {
-		v["option."+name] = value
+		v.values["option."+name] = value
 	}
-	addLet(doc, v)
+	v.addLet()
 	for _, key := range doc.Root.Keys {
 		switch key {
 		case "name", "version", "let":
 		case "steps": // all else in there is shell, which has braces of its own
 			for _, part := range []string{"configure", "copy"} {
 				if n := doc.Find("steps", part); n != nil {
-					expandNode(doc, n, v)
+					v.node(n)
 				}
 			}
 		default:
-			expandNode(doc, doc.Root.Get(key), v)
+			v.node(doc.Root.Get(key))
 		}
 	}
 	if paths := doc.Find("steps", "copy"); paths != nil {
-		expandKeys(doc, paths, v)
+		v.keysOf(paths)
 	}
 	packages := doc.Find("package")
 	if packages == nil {
@@ -115,17 +140,17 @@ func expandAll(doc *document.Document, target Target, set Values) {
 		if layout == nil {
 			continue
 		}
-		expandKeys(doc, layout, v)
+		v.keysOf(layout)
 	}
 }
 
-// expandKeys replaces {names} in a table's keys.
-func expandKeys(doc *document.Document, table *document.Node, v values) {
+// keysOf replaces {names} in a table's keys.
+func (v *expansion) keysOf(table *document.Node) {
 	seen := map[string]bool{}
 	table.RenameKeys(func(key string, at document.Span) string {
-		path := v.expand(key, func(_, _ int, message, remedy string) { doc.Add(at, message, remedy) })
+		path := v.expand(key, func(_, _ int, message, remedy string) { v.doc.Add(at, message, remedy) })
 		if seen[path] {
-			doc.Add(at, fmt.Sprintf("%q is in this table already", path), "keep one of the two")
+			v.doc.Add(at, fmt.Sprintf("%q is in this table already", path), "keep one of the two")
 		}
 		seen[path] = true
 		return path
@@ -133,38 +158,38 @@ func expandKeys(doc *document.Document, table *document.Node, v values) {
 }
 
 // addLet adds the maintainer's own values; each may use those above it.
-func addLet(doc *document.Document, v values) {
-	let := doc.Find("let")
+func (v *expansion) addLet() {
+	let := v.doc.Find("let")
 	if let == nil {
 		return
 	}
 	for _, name := range let.Keys {
 		n := let.Get(name)
-		if _, taken := v[name]; taken {
-			doc.Add(n.Key, fmt.Sprintf("{%s} has a value already", name), "choose another name")
+		if _, taken := v.values[name]; taken {
+			v.doc.Add(n.Key, fmt.Sprintf("{%s} has a value already", name), "choose another name")
 			continue
 		}
 		if n.Kind == document.String {
-			expandNode(doc, n, v)
-			v[name] = n.Text
+			v.node(n)
+			v.values[name] = n.Text
 		}
 	}
 }
 
-func expandNode(doc *document.Document, n *document.Node, v values) {
+func (v *expansion) node(n *document.Node) {
 	switch n.Kind {
 	case document.String:
 		n.Text = v.expand(n.Text, func(offset, length int, message, remedy string) {
-			doc.Add(doc.Inside(n, offset, length), message, remedy)
+			v.doc.Add(v.doc.Inside(n, offset, length), message, remedy)
 		})
 	case document.Array:
 		for _, item := range n.Items {
-			expandNode(doc, item, v)
+			v.node(item)
 		}
 	case document.Table:
 		for _, key := range n.Keys {
 			if key != "script" { // install scripts are shell
-				expandNode(doc, n.Get(key), v)
+				v.node(n.Get(key))
 			}
 		}
 	}

@@ -12,6 +12,7 @@ import (
 	"github.com/expr-lang/expr/ast"
 	"github.com/expr-lang/expr/file"
 	"github.com/expr-lang/expr/parser"
+	"github.com/expr-lang/expr/vm"
 
 	"ellwand.example/core/document"
 	"ellwand.example/core/version"
@@ -102,6 +103,56 @@ func (r *Recipe) environment(set Values, target Target) map[string]any {
 	}
 }
 
+// Bounds on a condition: bytes, and parts.
+const (
+	maxCondition = 4096
+	maxParts     = 500
+	// maxConditions bounds how many a recipe has: each is tried with the values
+	// of its options.
+	maxConditions = 1000
+)
+
+// functions are those of the expression language that a condition can call. It
+// has others that loop, and could take any time and memory.
+var functions = map[string]bool{"len": true, "lower": true, "upper": true, "trim": true, "hasPrefix": true, "hasSuffix": true, "compare": true}
+
+// bounds looks for what takes more time than a condition's length tells.
+type bounds struct{ found string }
+
+func (b *bounds) Visit(node *ast.Node) {
+	switch n := (*node).(type) {
+	case *ast.BuiltinNode:
+		if !functions[n.Name] {
+			b.found = n.Name
+		}
+	case *ast.CallNode:
+		if f, ok := n.Callee.(*ast.IdentifierNode); !ok || !functions[f.Value] {
+			b.found = n.Callee.String()
+		}
+	case *ast.PredicateNode:
+		b.found = "a predicate"
+	case *ast.BinaryNode:
+		if n.Operator == ".." || n.Operator == "**" || n.Operator == "^" {
+			b.found = n.Operator
+		}
+	}
+}
+
+// compile reads a condition.
+func (r *Recipe) compile(condition string, target Target) (*vm.Program, error) {
+	if len(condition) > maxCondition {
+		return nil, fmt.Errorf("it has %d bytes, and %d is the most that is read", len(condition), maxCondition)
+	}
+	if tree, err := parser.Parse(condition); err == nil {
+		var b bounds
+		ast.Walk(&tree.Node, &b)
+		if b.found != "" {
+			return nil, fmt.Errorf("%s is not for conditions", b.found)
+		}
+	}
+	return expr.Compile(condition, expr.Env(r.environment(r.Set, target)), expr.AsBool(), expr.MaxNodes(maxParts))
+}
+
 // holds tells whether a condition holds; mistakes in it are recorded. A
 // condition that cannot hold for any values of the options is one.
 func (r *Recipe) holds(condition string, target Target, path ...any) bool {
@@ -109,7 +160,7 @@ func (r *Recipe) holds(condition string, target Target, path ...any) bool {
 	if n == nil || n.Kind != document.String || condition == "" {
 		return true
 	}
-	program, err := expr.Compile(condition, expr.Env(r.environment(r.Set, target)), expr.AsBool())
+	program, err := r.compile(condition, target)
 	if err != nil {
 		at, message := n.Value, err.Error()
 		var e *file.Error
@@ -123,6 +174,11 @@ func (r *Recipe) holds(condition string, target Target, path ...any) bool {
 		r.Doc.Add(n.Value, fmt.Sprintf("the recipe has no option %q", name), r.nearOption(name))
 		return false
 	}
+	if n.Text != "" && r.conditions >= maxConditions {
+		r.Doc.Add(n.Value, fmt.Sprintf("it has more than %d conditions", maxConditions), "")
+		return false
+	}
+	r.conditions++
 	result, err := expr.Run(program, r.environment(r.Set, target))
 	if err != nil {
 		if len(r.Doc.Problems) == 0 { // or an option itself is wrong
@@ -186,7 +242,7 @@ func unknownOptions(condition string, options map[string]Option) []string {
 }
 
 // maxTried bounds how many combinations of options are tried.
-const maxTried = 4096
+const maxTried = 1024
 
 // canHold tries a condition with all values of its options. Where it depends on
 // more than those, or they can be anything, it is taken to hold at times.
@@ -215,8 +271,12 @@ func (r *Recipe) canHold(condition string, target Target) bool {
 		}
 		tries = more
 	}
+	program, err := r.compile(condition, target)
+	if err != nil {
+		return true
+	}
 	for _, t := range tries {
-		if result, err := expr.Eval(condition, r.environment(t, target)); err != nil || result == true {
+		if result, err := expr.Run(program, r.environment(t, target)); err != nil || result == true {
 			return true
 		}
 	}

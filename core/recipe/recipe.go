@@ -69,9 +69,10 @@ type Recipe struct {
 	Trial       Trial              `toml:"trial"`
 	Changes     []Change           `toml:"change"`
 
-	Set Values             `toml:"-"` // the value of every option
-	Dir string             `toml:"-"` // the folder that the recipe stands in
-	Doc *document.Document `toml:"-"` // for the places of things
+	Set        Values             `toml:"-"` // the value of every option
+	Dir        string             `toml:"-"` // the folder that the recipe stands in
+	Doc        *document.Document `toml:"-"` // for the places of things
+	conditions int                `toml:"-"` // that were looked at
 }
 
 // Source is an input: an archive or file at a URL, a file beside the recipe, or
@@ -358,16 +359,14 @@ func Load(dir, name string, target Target, set Values) (*Recipe, error) {
 	if len(doc.Root.Keys) > 0 {
 		r.checkFolder()
 	}
-	doc.Sort()
-	return r, doc.Problems.Err()
+	return r, doc.Err()
 }
 
 // Parse reads a recipe from memory; files beside it are not looked at.
 func Parse(name string, data []byte, target Target, set Values) (*Recipe, error) {
 	doc := document.Parse(name, data)
 	r := parse(doc, target, set)
-	doc.Sort()
-	return r, doc.Problems.Err()
+	return r, doc.Err()
 }
 
 func parse(doc *document.Document, target Target, set Values) *Recipe {

@@ -8,7 +8,6 @@ import (
 	"slices"
 	"strings"
 
-	"github.com/bmatcuk/doublestar/v4"
 	"mvdan.cc/sh/v3/syntax"
 
 	"ellwand.example/core/document"
@@ -292,7 +291,7 @@ func (r *Recipe) checkChangesToSources() {
 		}
 		if r.demand("rewrite", i, "path", w.Path, `path = "…"`) {
 			switch {
-			case !doublestar.ValidatePattern(w.Path):
+			case !validPattern(w.Path):
 				d.Add(d.At("rewrite", i, "path"), fmt.Sprintf("%q is not a pattern", w.Path), "")
 			case w.After == Stage && !strings.HasPrefix(w.Path, "/"):
 				d.Add(d.At("rewrite", i, "path"), fmt.Sprintf("%q is not a staged path", w.Path), "after stage, paths are as they will be installed, from / on")

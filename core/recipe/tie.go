@@ -50,7 +50,7 @@ type claimant struct {
 func (r *Recipe) checkTies() {
 	byRank := map[[2]int][]claimant{}
 	add := func(c claimant) {
-		if start := PatternStart(c.pattern); start >= 0 && doublestar.ValidatePattern(c.pattern) {
+		if start := PatternStart(c.pattern); start >= 0 && validPattern(c.pattern) {
 			rank := [2]int{start, PatternWeight(c.pattern)}
 			byRank[rank] = append(byRank[rank], c)
 		}

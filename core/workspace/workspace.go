@@ -172,7 +172,7 @@ func Open(dir string) (*Workspace, error) {
 		doc.Add(doc.At("build", "target"), err.Error(), "letters, digits, . and -")
 	}
 	doc.Sort()
-	return w, doc.Problems.Err()
+	return w, doc.Err()
 }
 
 // ExistsError says that Init found a workspace where none may be.
