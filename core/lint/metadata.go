@@ -45,6 +45,25 @@ func packageRules() []Rule {
 			},
 		},
 		{
+			Code: "M523", Severity: Error, Title: "characters that do not show",
+			Why:    "Directions of writing and spaces without width make a name or a text read otherwise than it is; control characters move a terminal's cursor. Both have been used to hide what a package does.",
+			Remedy: "take them out of the recipe, or rename the file",
+			Wrong:  stageFile(`touch "$DESTDIR/usr/share/tide/$(printf 'table\342\200\256txt')"`),
+			Right:  stageFile(`touch "$DESTDIR/usr/share/tide/table"`),
+			pkg: func(c *packageCheck) {
+				for _, fact := range []struct{ key, text string }{{"summary", c.Facts.Summary}, {"description", c.Facts.Description}, {"homepage", c.Facts.Homepage}, {"maintainer", c.Facts.Maintainer}, {"category", c.Facts.Category}} {
+					if what, ok := recipe.HiddenCharacter(fact.text); ok {
+						c.say("the %s has %s in it", fact.key, what)
+					}
+				}
+				for _, e := range c.Layout {
+					if what, ok := recipe.HiddenCharacter(e.Path + e.Link); ok {
+						c.path(e.Path, "its path, or what it links to, has %s in it", what)
+					}
+				}
+			},
+		},
+		{
 			Code: "M502", Severity: Error, Title: "a path of the build machine",
 			Why:    "The folder that the package was built in is not there on other machines, and makes every build's bytes different.",
 			Remedy: "see which step writes it: DESTDIR where PREFIX is meant, or a value that configure records",

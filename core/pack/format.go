@@ -18,6 +18,7 @@ package pack
 
 import (
 	"bytes"
+	"cmp"
 	"encoding/base64"
 	"encoding/json"
 	"fmt"
@@ -26,6 +27,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"unicode"
 	"unicode/utf8"
 
 	"ellwand.example/core/canonical"
@@ -60,8 +62,8 @@ const (
 
 // Bounds on what a reader accepts.
 const (
-	maxMeta    = 512 << 20 // bytes of a frame of metadata, decompressed
-	maxFrame   = 64 << 20  // bytes of any other
+	maxMeta    = 32 << 20 // bytes of the first frame, decompressed
+	maxFrame   = 64 << 20 // bytes of any other
 	maxFrames  = 1 << 20
 	maxEntries = 4 << 20
 	maxPath    = 4096
@@ -288,6 +290,9 @@ func (f Facts) check() error {
 	case f.Paths < 0 || f.Paths > maxEntries || f.Size < 0:
 		return fmt.Errorf("%d paths or %d bytes are not possible", f.Paths, f.Size)
 	}
+	if err := f.checkLengths(); err != nil {
+		return err
+	}
 	for _, n := range f.Needs {
 		if _, err := need.Parse(n.Need); err != nil {
 			return fmt.Errorf("need %q: %w", n.Need, err)
@@ -302,6 +307,113 @@ func (f Facts) check() error {
 		if _, err := need.ParseProvide(p.Provide); err != nil {
 			return fmt.Errorf("provide %q: %w", p.Provide, err)
 		}
+	}
+	return nil
+}
+
+// Lengths that facts may have: in bytes, or in items of a list. Real packages
+// stay far below. A single line has no control characters.
+const (
+	MaxLine        = 1024 // of a summary, a homepage, a name of a person
+	MaxDescription = 64 << 10
+	maxNeed        = 4096 // a need, provide or path
+	maxNeeds       = 100_000
+	maxSymbols     = 1_000_000 // of all needs and provides
+	maxChanges     = 10_000
+)
+
+// checkLengths judges texts and lists of which the rest of check knows no
+// bound.
+func (f Facts) checkLengths() error {
+	for key, text := range map[string]string{
+		"summary": f.Summary, "license": f.License, "homepage": f.Homepage, "maintainer": f.Maintainer, "category": f.Category, "recipe": f.Recipe, "date": f.Date,
+	} {
+		if err := checkLine(key, text, MaxLine); err != nil {
+			return err
+		}
+	}
+	if err := checkText("description", f.Description); err != nil {
+		return err
+	}
+	if n := len(f.Needs) + len(f.Provides) + len(f.Conflicts) + len(f.Replaces) + len(f.Suggests); n > maxNeeds {
+		return fmt.Errorf("%d needs, provides and the like are not possible", n)
+	}
+	symbols := 0
+	list := func(key, text, path string, of []string) error {
+		if symbols += len(of); symbols > maxSymbols {
+			return fmt.Errorf("more than %d symbol versions are not possible", maxSymbols)
+		}
+		for _, s := range of {
+			if err := checkLine(key, s, maxNeed); err != nil {
+				return err
+			}
+		}
+		if len(path) > maxPath {
+			return fmt.Errorf("a path of %s has %d bytes, and %d is the most", key, len(path), maxPath)
+		}
+		return checkLine(key, text, maxNeed)
+	}
+	for _, n := range f.Needs {
+		if err := list("needs", n.Need, n.Path, n.Symbols); err != nil {
+			return err
+		}
+	}
+	for _, p := range f.Provides {
+		if err := list("provides", p.Provide, p.Path, p.Symbols); err != nil {
+			return err
+		}
+	}
+	for _, text := range slices.Concat(f.Conflicts, f.Replaces, f.Suggests) {
+		if err := checkLine("conflicts, replaces or suggests", text, maxNeed); err != nil {
+			return err
+		}
+	}
+	if len(f.Accounts) > maxNeeds || len(f.Changes) > maxChanges || len(f.Meta) > maxMetas {
+		return fmt.Errorf("%d accounts, %d changes or %d metadata files are not possible", len(f.Accounts), len(f.Changes), len(f.Meta))
+	}
+	for name, a := range f.Accounts {
+		if !account.MatchString(name) {
+			return fmt.Errorf("%q cannot be an account's name", name)
+		}
+		if err := cmp.Or(checkLine("the home of "+name, a.Home, maxPath), checkLine("the summary of "+name, a.Summary, MaxLine)); err != nil {
+			return err
+		}
+	}
+	for _, c := range f.Changes {
+		if err := cmp.Or(checkLine("a change's version", c.Version, MaxLine), checkLine("a change's date", string(c.Date), MaxLine), checkLine("a change's author", c.By, MaxLine)); err != nil {
+			return err
+		}
+		size := 0
+		for _, text := range c.Text {
+			if size += len(text); size > MaxDescription {
+				return fmt.Errorf("a change's text has more than %d bytes", MaxDescription)
+			}
+			if err := checkText("a change", text); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// checkLine judges a text of one line.
+func checkLine(key, text string, most int) error {
+	if len(text) > most {
+		return fmt.Errorf("%s has %d bytes, and %d is the most", key, len(text), most)
+	}
+	if !utf8.ValidString(text) || strings.ContainsFunc(text, unicode.IsControl) {
+		return fmt.Errorf("%s has control characters in it, or is not UTF-8: %q", key, text)
+	}
+	return nil
+}
+
+// checkText judges a text of several lines.
+func checkText(key, text string) error {
+	if len(text) > MaxDescription {
+		return fmt.Errorf("%s has %d bytes, and %d is the most", key, len(text), MaxDescription)
+	}
+	if !utf8.ValidString(text) || strings.ContainsFunc(text, func(r rune) bool { return unicode.IsControl(r) && r != '\n' && r != '\t' && r != '\r' }) {
+		return fmt.Errorf("%s has control characters in it, or is not UTF-8", key)
 	}
 	return nil
 }

@@ -112,6 +112,8 @@ func (r *Recipe) checkFacts() {
 		d.Add(d.At("release"), "a release is counted from 1", "write release = 1")
 	}
 	r.checkSummary(r.Summary, "summary")
+	r.checkCharacters()
+	r.checkLengths()
 	r.checkArch(r.Arch, "arch")
 	if r.Compression != "" && !slices.Contains(Compressions, r.Compression) {
 		d.Add(d.At("compression"), fmt.Sprintf("unknown compression %q", r.Compression), "it is one of "+strings.Join(Compressions, ", "))
