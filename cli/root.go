@@ -11,7 +11,6 @@ import (
 	"io"
 	"io/fs"
 	"os"
-	"os/signal"
 	"path/filepath"
 	"runtime/debug"
 	"strings"
@@ -49,6 +48,9 @@ type outputError struct{ err error }
 func (e *outputError) Error() string { return "the output could not be written: " + e.err.Error() }
 
 func (e *outputError) Unwrap() error { return e.err }
+
+// interrupted is what a command says that Ctrl-C ended.
+const interrupted = "interrupted; nothing is left half-written\n"
 
 // usageError is a mistake on the command line.
 type usageError struct{ error }
@@ -93,7 +95,10 @@ func Main(args []string) int {
 	if os.Getenv("GOGC") == "" {
 		debug.SetGCPercent(memoryRate)
 	}
-	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	ctx, stop := interruptible(func() {
+		os.Stderr.WriteString("\n" + interrupted)
+		os.Exit(statusInterrupted)
+	})
 	defer stop()
 	a := &app{}
 	root := a.root(os.Stdout, os.Stderr)
@@ -186,7 +191,7 @@ func (a *app) finish(ctx context.Context, err error) int {
 		a.out, a.err = term.NewWriter(os.Stdout, "auto"), term.NewWriter(os.Stderr, "auto")
 	}
 	if ctx.Err() != nil {
-		a.err.Printf("interrupted; nothing is left half-written\n")
+		a.err.Printf("%s", interrupted)
 		return statusInterrupted
 	}
 	code := statusOf(err)

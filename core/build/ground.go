@@ -1,6 +1,7 @@
 package build
 
 import (
+	"context"
 	"errors"
 	"io/fs"
 	"os"
@@ -41,6 +42,9 @@ type ground interface {
 	// when it failed last, for a person to try things in. What they change is
 	// thrown away, where it can be.
 	open(chain []link, at int) (failed bool, err error)
+	// flush makes what steps of earlier builds left outlive a restart of the
+	// machine.
+	flush(ctx context.Context, chain []link) error
 	// export copies a folder of the tree as the last of the steps left it, or
 	// one that failed just now.
 	export(chain []link, failed bool, name, to string) error
@@ -143,6 +147,10 @@ func (l *layered) export(chain []link, failed bool, name, to string) error {
 	return layer.Export(to, layer.Below(trees, name))
 }
 
+func (l *layered) flush(ctx context.Context, chain []link) error {
+	return l.store.Flush(ctx, below(chain, len(chain)))
+}
+
 // plain is the ground where nothing keeps steps apart: one folder, in which a
 // step that fails leaves what it did.
 type plain struct {
@@ -207,6 +215,8 @@ func (p *plain) end(chain []link, done int, ok bool) error {
 func (p *plain) merged(_ []link, name string) (string, error) { return p.own(name), nil }
 
 func (p *plain) open([]link, int) (bool, error) { return false, nil }
+
+func (p *plain) flush(context.Context, []link) error { return nil }
 
 func (p *plain) export(_ []link, _ bool, name, to string) error {
 	return layer.Export(to, []string{p.own(name)})

@@ -145,7 +145,10 @@ func (j *job) run(ctx context.Context) error {
 		}
 		now.Packages = append(now.Packages, packageState{w.Path, info.Size(), info.ModTime()})
 	}
-	return writeJSON(j.recordFile(), now)
+	if err := writeJSON(j.recordFile(), now); err != nil {
+		return err
+	}
+	return j.ground.flush(ctx, chain)
 }
 
 // scrap is the folder for what is made only to be thrown away.

@@ -8,8 +8,7 @@ import (
 	"path/filepath"
 	"strings"
 
-	"github.com/google/renameio/v2"
-
+	"ellwand.example/core/files"
 	"ellwand.example/core/recipe"
 )
 
@@ -139,5 +138,5 @@ func writeJSON(path string, v any) error {
 	if err != nil {
 		return err
 	}
-	return renameio.WriteFile(path, append(data, '\n'), 0o644)
+	return files.Write(path, append(data, '\n'))
 }

@@ -15,8 +15,7 @@ import (
 	"slices"
 	"sync"
 
-	"github.com/google/renameio/v2"
-
+	"ellwand.example/core/files"
 	"ellwand.example/core/lint"
 	"ellwand.example/core/need"
 	"ellwand.example/core/pack"
@@ -175,7 +174,7 @@ func (j *job) keepUsage(report *NeedsReport) error {
 	if err := os.MkdirAll(filepath.Dir(file), 0o755); err != nil {
 		return err
 	}
-	return renameio.WriteFile(file, data, 0o644)
+	return files.Write(file, data)
 }
 
 // usage reads what the last traced build used, if that was of this recipe.
@@ -248,7 +247,7 @@ func (b *Builder) archiveLicenses(ctx context.Context, archive, digest string) m
 	}
 	// Without the note, the archive is read again the next time.
 	if data, err := json.Marshal(texts); err == nil && os.MkdirAll(filepath.Dir(kept), 0o755) == nil {
-		_ = renameio.WriteFile(kept, data, 0o644)
+		_ = files.Write(kept, data)
 	}
 	return texts
 }

@@ -35,6 +35,7 @@ import (
 	"github.com/klauspost/compress/zstd"
 
 	"ellwand.example/core/canonical"
+	"ellwand.example/core/files"
 	"ellwand.example/core/git"
 	"ellwand.example/core/need"
 	"ellwand.example/core/recipe"
@@ -469,5 +470,5 @@ func (c *Content) remember(state string) error {
 	if err := os.MkdirAll(filepath.Dir(state), 0o755); err != nil {
 		return err
 	}
-	return renameio.WriteFile(state, data, 0o644)
+	return files.Write(state, data)
 }

@@ -6,20 +6,26 @@
 // key of all that went into it, and stands on the layer below.
 //
 // A layer appears by a rename once its step has ended well, so that one that
-// is there is whole, whatever was killed.
+// is there is whole, whatever was killed. Writing it to disk is left to the
+// kernel, which takes its time: a layer counts only as long as the machine has
+// not been restarted since it was made, or once Flush has written it.
 package layer
 
 import (
+	"cmp"
+	"context"
 	"encoding/json"
 	"errors"
 	"io/fs"
 	"os"
 	"path/filepath"
 	"slices"
+	"strings"
+	"sync"
 	"syscall"
 	"time"
 
-	"github.com/google/renameio/v2"
+	"ellwand.example/core/files"
 )
 
 // Store holds the layers of one recipe.
@@ -28,7 +34,18 @@ type Store struct {
 	// Copies says that there are no overlay mounts: each layer holds
 	// everything, and stands on none.
 	Copies bool
+	// Boot names the time since the machine started last; empty for the
+	// kernel's own name for it (random(4), boot_id).
+	Boot string
 }
+
+// boot names the time since the machine started last.
+var boot = sync.OnceValue(func() string {
+	id, _ := os.ReadFile("/proc/sys/kernel/random/boot_id")
+	return strings.TrimSpace(string(id))
+})
+
+func (s Store) boot() string { return cmp.Or(s.Boot, boot()) }
 
 // Layer is one layer.
 type Layer struct {
@@ -41,8 +58,11 @@ type Layer struct {
 	Bytes   int64     `json:"bytes"` // on disk
 	// Inode is that of its folder. A copy has another, and may lack owners,
 	// times and attributes that matter: it is no layer.
-	Inode uint64    `json:"inode"`
-	Used  time.Time `json:"-"`
+	Inode uint64 `json:"inode"`
+	// Boot is that of the store when it was made; Flushed that it is on disk.
+	Boot    string    `json:"boot"`
+	Flushed bool      `json:"flushed,omitempty"`
+	Used    time.Time `json:"-"`
 }
 
 // Names in a store and in a layer.
@@ -63,7 +83,7 @@ func (s Store) Get(key string) (Layer, bool) {
 		return Layer{}, false
 	}
 	var l Layer
-	if json.Unmarshal(data, &l) != nil || l.Inode != inode(filepath.Join(s.dir(key), treeDir)) {
+	if json.Unmarshal(data, &l) != nil || !l.Flushed && l.Boot != s.boot() || l.Inode != inode(filepath.Join(s.dir(key), treeDir)) {
 		return Layer{}, false
 	}
 	if info, err := os.Stat(s.dir(key)); err == nil {
@@ -160,16 +180,74 @@ func (s Store) settle(l Layer, name string) error {
 	if s.Copies {
 		l.Below = ""
 	}
-	l.Made = time.Now().UTC()
+	l.Made, l.Boot = time.Now().UTC(), s.boot()
 	l.Bytes, l.Inode = Size(filepath.Join(dir, treeDir)), inode(filepath.Join(dir, treeDir))
 	data, err := json.Marshal(l)
 	if err != nil {
 		return err
 	}
-	if err := renameio.WriteFile(filepath.Join(dir, facts), data, 0o644); err != nil {
+	if err := files.Write(filepath.Join(dir, facts), data); err != nil {
 		return err
 	}
 	return os.Rename(dir, s.dir(name))
+}
+
+// settled is the age from which a layer's files are mostly on disk already, so
+// that flushing them costs little.
+const settled = time.Minute
+
+// Flush writes a layer and those below it to disk, as far as they are old
+// enough, so that they outlive a restart of the machine.
+func (s Store) Flush(ctx context.Context, key string) error {
+	for key != "" {
+		l, ok := s.Get(key)
+		if !ok {
+			return nil
+		}
+		if !l.Flushed && time.Since(l.Made) >= settled {
+			if err := s.flush(ctx, l); err != nil {
+				return err
+			}
+		}
+		key = l.Below
+	}
+	return nil
+}
+
+func (s Store) flush(ctx context.Context, l Layer) error {
+	dir := s.dir(l.Key)
+	var paths []string
+	err := filepath.WalkDir(filepath.Join(dir, treeDir), func(p string, e fs.DirEntry, err error) error {
+		if err != nil {
+			return err
+		}
+		if e.IsDir() || e.Type().IsRegular() {
+			paths = append(paths, p)
+		}
+		return ctx.Err()
+	})
+	if errors.Is(err, fs.ErrPermission) {
+		return nil // a directory that forbids it: the layer is made again after a restart
+	}
+	if err != nil {
+		return err
+	}
+	if err := files.Flush(ctx, paths...); err != nil {
+		if errors.Is(err, fs.ErrPermission) {
+			return nil
+		}
+		return err
+	}
+	l.Flushed = true
+	data, err := json.Marshal(l)
+	if err != nil {
+		return err
+	}
+	used := l.Used
+	if err := files.WriteDurable(filepath.Join(dir, facts), data); err != nil {
+		return err
+	}
+	return os.Chtimes(dir, used, used)
 }
 
 // List lists all layers, and what failed, by when they were used, the oldest

@@ -1,6 +1,7 @@
 package layer
 
 import (
+	"encoding/json"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -187,5 +188,44 @@ func TestStore(t *testing.T) {
 	tree, _, err := s.Begin("unpack")
 	if err != nil || read(t, tree) != "work/ work/unpack=unpack" || !slices.Equal(s.Trees("unpack"), []string{filepath.Join(s.Dir, "unpack/tree")}) {
 		t.Errorf("without overlay mounts: %q, %v", read(t, tree), err)
+	}
+}
+
+// After a restart of the machine, a layer counts only if it was written to
+// disk before: what a power failure took from the others, nobody knows.
+func TestRestart(t *testing.T) {
+	dir := t.TempDir()
+	before, after := Store{Dir: dir, Boot: "one"}, Store{Dir: dir, Boot: "two"}
+	for _, key := range []string{"flushed", "not"} {
+		tree, _, err := before.Begin("")
+		if err != nil {
+			t.Fatal(err)
+		}
+		os.WriteFile(filepath.Join(tree, "file"), []byte(key), 0o644)
+		if err := before.Commit(Layer{Key: key}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	made := time.Now().Add(-2 * settled)
+	l, _ := before.Get("flushed")
+	l.Made = made
+	data, _ := json.Marshal(l)
+	os.WriteFile(filepath.Join(dir, "flushed", facts), data, 0o644)
+	for _, key := range []string{"flushed", "not"} {
+		if err := before.Flush(t.Context(), key); err != nil {
+			t.Fatal(err)
+		}
+		if !before.Has(key) {
+			t.Errorf("%s is gone before any restart", key)
+		}
+	}
+	if !after.Has("flushed") || after.Has("not") {
+		t.Errorf("after a restart: %v, %v", after.Has("flushed"), after.Has("not"))
+	}
+	if err := after.Clear(); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := os.Stat(filepath.Join(dir, "not")); err == nil {
+		t.Error("a layer that does not count is still there")
 	}
 }

@@ -39,11 +39,11 @@ const PointerFile = "repository.json"
 const (
 	maxPointer  = 16 << 20
 	maxSnapshot = 16 << 20
-	maxStored   = 64 << 20  // of a shard, as it is stored
-	maxShard    = 256 << 20 // of a shard, decompressed
-	maxPackages = 4_000_000 // in a snapshot
+	maxStored   = 64 << 20   // of a shard, as it is stored
+	maxShard    = 256 << 20  // of a shard, decompressed
+	maxPackages = 4_000_000  // in a snapshot
 	maxLines    = 16_000_000 // in a shard
-	maxSync     = 16 << 30 // that one sync fetches
+	maxSync     = 16 << 30   // that one sync fetches
 	// maxJump is how far the serial of a repository may be from the one that
 	// was seen last: further than any that grows by one with each change.
 	maxJump = 1_000_000

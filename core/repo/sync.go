@@ -82,7 +82,7 @@ func (r *Repository) keepCopy(name string, data []byte) error {
 	if err := os.MkdirAll(filepath.Dir(file), 0o755); err != nil {
 		return err
 	}
-	return renameio.WriteFile(file, data, 0o644)
+	return files.Write(file, data)
 }
 
 // newer judges a pointer that a server gave by what was seen before.

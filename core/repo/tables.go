@@ -8,8 +8,9 @@ import (
 	"slices"
 	"unsafe"
 
-	"github.com/google/renameio/v2"
 	"golang.org/x/sys/unix"
+
+	"ellwand.example/core/files"
 )
 
 // table is what one shard has: lists of sorted hashes.
@@ -220,7 +221,7 @@ func readWords(file string, magic uint32) []uint32 {
 }
 
 func writeWords(file string, words []uint32) {
-	renameio.WriteFile(file, unsafe.Slice((*byte)(unsafe.Pointer(unsafe.SliceData(words))), 4*len(words)), 0o644)
+	files.Write(file, unsafe.Slice((*byte)(unsafe.Pointer(unsafe.SliceData(words))), 4*len(words)))
 }
 
 // reader takes words from the front.
