@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -69,7 +70,13 @@ packages that this workspace has built, and by the machine.`,
 			if w.Set, err = optionValues(set); err != nil {
 				return err
 			}
-			all, err := recipes(w, args)
+			var all []*recipe.Recipe
+			var broken error // of the recipes that are left out
+			if every {
+				all, broken, err = soundRecipes(w)
+			} else {
+				all, err = recipes(w, args)
+			}
 			if err != nil {
 				return err
 			}
@@ -86,16 +93,17 @@ packages that this workspace has built, and by the machine.`,
 			if shell != "" {
 				return a.buildShell(cmd.Context(), b, all, shell)
 			}
-			if asTree {
-				return a.buildLayout(cmd.Context(), b, all)
+			switch {
+			case asTree:
+				err = a.buildLayout(cmd.Context(), b, all)
+			case twice:
+				err = a.buildTwice(cmd.Context(), b, all, o)
+			case len(all) == 1:
+				err = a.buildOne(cmd.Context(), b, all[0], o)
+			default:
+				err = a.buildMany(cmd.Context(), b, all, o)
 			}
-			if twice {
-				return a.buildTwice(cmd.Context(), b, all, o)
-			}
-			if len(all) == 1 {
-				return a.buildOne(cmd.Context(), b, all[0], o)
-			}
-			return a.buildMany(cmd.Context(), b, all, o)
+			return cmp.Or(err, broken)
 		},
 	}
 	cmd.Flags().BoolVar(&every, "all", false, "build every recipe of the workspace")

@@ -1,7 +1,11 @@
 package cli
 
 import (
+	"errors"
 	"fmt"
+	"io/fs"
+	"os"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -9,6 +13,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"ellwand.example/core/build"
+	"ellwand.example/core/document"
 	"ellwand.example/core/workspace"
 	"ellwand.example/term"
 )
@@ -38,6 +43,9 @@ ellwand.toml gives them (20 GiB), so that this is seldom needed.`,
 			for _, arg := range args {
 				c.Recipes = append(c.Recipes, recipeName(arg))
 			}
+			if err := knownRecipes(w, c.Recipes); err != nil {
+				return err
+			}
 			if older != "" {
 				if c.Older, err = age(older); err != nil {
 					return usageError{err}
@@ -58,6 +66,32 @@ ellwand.toml gives them (20 GiB), so that this is seldom needed.`,
 	cmd.Flags().StringVar(&older, "older", "", "only what was not used for this long, such as 12h or 7d")
 	cmd.Flags().StringVar(&keep, "keep", "", "keep what was used last, up to this much, such as 2GiB")
 	return cmd
+}
+
+// knownRecipes makes sure that there are recipes of these names, or layers of
+// some that are gone.
+func knownRecipes(w *workspace.Workspace, names []string) error {
+	known, err := w.Recipes()
+	if err != nil {
+		return err
+	}
+	entries, err := os.ReadDir(w.State("layers"))
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	for _, e := range entries {
+		known = append(known, e.Name())
+	}
+	for _, name := range names {
+		if slices.Contains(known, name) {
+			continue
+		}
+		if near := document.Nearest(name, known); near != "" {
+			return fmt.Errorf("there is no recipe %q; did you mean %q?", name, near)
+		}
+		return fmt.Errorf("there is no recipe %q in this workspace", name)
+	}
+	return nil
 }
 
 // age reads a time such as 7d or 12h.

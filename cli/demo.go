@@ -63,12 +63,12 @@ func scenes() []scene {
 		{say: "A C library, a C program that uses it, a set of data and a script become packages.", args: append([]string{"build"}, demo.Recipes...)},
 		{say: "What was found in the program's file is in the package: here the libraries it needs.", args: []string{"show", "tidegauge"}},
 		{say: "Lint looks at recipes and packages.", args: append([]string{"lint"}, demo.Recipes...)},
-		{say: "Packages are added to a repository in one step.", args: []string{"publish", "packages/*.ell", "--to", "local"}},
+		{say: "Packages are added to a repository in one step.", args: []string{"publish", "packages/*/*.ell", "--to", "local"}},
 		{say: "What the repository holds:", args: []string{"list"}},
 		{say: "Who has the pkg-config module that a recipe needs?", args: []string{"search", "pkgconfig/harmonic"}},
 		{say: "One recipe has faults, on purpose. What is made of it does not pass unseen:", args: []string{"build", "-q", demo.Faulty}},
 		{say: "Each fault is told with its place and its remedy.", args: []string{"lint", demo.Faulty}, status: statusFindings},
-		{say: "With errors like these, nothing is published.", args: []string{"publish", "packages/" + demo.Faulty + "@*.ell", "--to", "local"}, status: statusFindings},
+		{say: "With errors like these, nothing is published.", args: []string{"publish", "packages/*/" + demo.Faulty + "@*.ell", "--to", "local"}, status: statusFindings},
 		{say: "With nothing changed, nothing is done.", args: append([]string{"build"}, demo.Recipes...)},
 		{say: "Upstream has a new version of the library: one command edits the recipe.", args: []string{"bump", "libharmonic", "1.4.3"}},
 		{say: "What stands on it is built again; the rest is as it was.", args: append([]string{"build", "-q"}, demo.Recipes...)},
@@ -83,10 +83,10 @@ func channelScenes() []scene {
 		{say: "No package is copied for that: both channels point to the same ones.", args: []string{"promote", "local", "testing", "stable"}},
 		{say: "Upstream breaks with the past: in version 2.0.0 the library has another soname.", args: []string{"bump", "libharmonic", "2.0.0", "-m", "A soname of its own"}},
 		{say: "The library is built.", args: []string{"build", "-q", "libharmonic"}},
-		{say: "Published alone, it would take away what others need. That is refused, with what to build again.", args: []string{"publish", "packages/libharmonic*@2.0.0-1*.ell", "--to", "local"}, status: statusFindings},
+		{say: "Published alone, it would take away what others need. That is refused, with what to build again.", args: []string{"publish", "packages/*/libharmonic*@2.0.0-1*.ell", "--to", "local"}, status: statusFindings},
 		{say: "The plan is followed: the program gets a new release.", args: []string{"bump", "tidegauge", "--release", "-m", "Built with libharmonic 2"}},
 		{say: "It is built with the new library.", args: []string{"build", "-q", "tidegauge"}},
-		{say: "Both are published in one step, and judged together.", args: []string{"publish", "packages/libharmonic*@2.0.0-1*.ell", "packages/tidegauge*@2.4.1-4*.ell", "--to", "local"}},
+		{say: "Both are published in one step, and judged together.", args: []string{"publish", "packages/*/libharmonic*@2.0.0-1*.ell", "packages/*/tidegauge*@2.4.1-4*.ell", "--to", "local"}},
 		{say: "The set goes to the other channel.", args: []string{"promote", "local", "testing", "stable"}},
 		{say: "Somebody calls: the stations do not come up. The channel goes back to what it was.", args: []string{"rewind", "local", "--channel", "stable"}},
 		{say: "The history shows it all, the rewind too.", args: []string{"history", "local", "--channel", "stable"}},
@@ -137,7 +137,7 @@ func (a *app) demo(cmd *cobra.Command, dir string, channels bool) error {
 				continue
 			}
 			for _, f := range files {
-				args = append(args, filepath.Join("packages", filepath.Base(f)))
+				args = append(args, filepath.Join("packages", filepath.Base(filepath.Dir(f)), filepath.Base(f)))
 			}
 		}
 		out.Printf("\n%s\n%s\n", s.say, out.Style(term.Name, "$ "+line))

@@ -38,7 +38,7 @@ func TestKilledChanges(t *testing.T) {
 	}{
 		{"publish", func() []string {
 			made++
-			return []string{"publish", samplePackage(t, dir, made), "--to", root}
+			return []string{"publish", samplePackage(t, dir, made), "--to", root, "--new"}
 		}},
 		{"promote", func() []string { return []string{"promote", root, "testing", "stable"} }},
 		{"prune", func() []string { return []string{"prune", root, "--keep", "2", "--days", "0"} }},
@@ -144,7 +144,7 @@ func TestPublishersAndReaders(t *testing.T) {
 	dir := t.TempDir()
 	root := filepath.Join(dir, "repository")
 	publish := func(file string) error {
-		cmd := exec.Command(filepath.Join(programDir, "ellwand"), "publish", file, "--to", root)
+		cmd := exec.Command(filepath.Join(programDir, "ellwand"), "publish", file, "--to", root, "--new")
 		cmd.Dir, cmd.Env = dir, environment(dir)
 		out, err := cmd.CombinedOutput()
 		if err != nil {
@@ -306,7 +306,11 @@ func TestKilledBuild(t *testing.T) {
 		t.Fatalf("%v\n%s", err, out)
 	}
 	usual := time.Since(began)
-	file := filepath.Join(dir, "packages/tide@1-1.any.ell")
+	found, err := filepath.Glob(filepath.Join(dir, "packages/*/tide@1-1.any.ell"))
+	if err != nil || len(found) != 1 {
+		t.Fatal(found, err)
+	}
+	file := found[0]
 	first, err := os.ReadFile(file)
 	if err != nil {
 		t.Fatal(err)
@@ -341,7 +345,7 @@ func TestKilledBuild(t *testing.T) {
 	if now, err := os.ReadFile(file); err != nil || string(now) != string(first) {
 		t.Errorf("the next build gives other bytes: %v", err)
 	}
-	for _, place := range []string{"packages", ".ellwand/build/tide", ".ellwand/layers/tide"} {
+	for _, place := range []string{"packages", filepath.Join("packages", filepath.Base(filepath.Dir(file))), ".ellwand/build/tide", ".ellwand/layers/tide"} {
 		entries, _ := os.ReadDir(filepath.Join(dir, place))
 		for _, e := range entries {
 			if strings.HasPrefix(e.Name(), ".") || e.Name() == "under-way" {

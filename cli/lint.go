@@ -54,9 +54,9 @@ strict), severities of single rules, and rules that are off.
 With --fix, what is mechanical about the remedies is done in the recipes: the
 difference is shown, and then written.`,
 		Example: `  ellwand lint tidegauge
-  ellwand lint packages/*.ell
+  ellwand lint packages/*/*.ell
   ellwand lint --all --fix --dry-run
-  ellwand lint packages/tidegauge@2.4.1-3.x86_64.ell --new-since tidegauge
+  ellwand lint packages/*/tidegauge@2.4.1-3.x86_64.ell --new-since tidegauge
   ellwand lint --all --format sarif > findings.sarif`,
 		Args: arguments(func(_ *cobra.Command, args []string) error {
 			switch {
@@ -261,6 +261,27 @@ func packageFiles(dir string) ([]string, error) {
 		if _, _, _, ok := pack.ParseFileName(e.Name()); ok {
 			files = append(files, workspace.Display(filepath.Join(dir, e.Name())))
 		}
+	}
+	return files, nil
+}
+
+// packagesOfTargets lists the package files in a directory that has one for
+// each target.
+func packagesOfTargets(dir string) ([]string, error) {
+	entries, err := os.ReadDir(dir)
+	if err != nil && !os.IsNotExist(err) {
+		return nil, err
+	}
+	var files []string
+	for _, e := range entries {
+		if !e.IsDir() {
+			continue
+		}
+		inside, err := packageFiles(filepath.Join(dir, e.Name()))
+		if err != nil {
+			return nil, err
+		}
+		files = append(files, inside...)
 	}
 	return files, nil
 }

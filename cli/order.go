@@ -3,6 +3,7 @@ package cli
 import (
 	"bufio"
 	"cmp"
+	"errors"
 	"fmt"
 	"os"
 	"slices"
@@ -32,10 +33,17 @@ are read from standard input, one a line. docs/versions.md has the order in full
   ellwand order 2031.04.02 1:0.9`,
 		RunE: func(_ *cobra.Command, args []string) error {
 			if len(args) == 0 {
-				for in := bufio.NewScanner(os.Stdin); in.Scan(); {
+				in := bufio.NewScanner(os.Stdin)
+				for in.Scan() {
 					if word := strings.TrimSpace(in.Text()); word != "" {
 						args = append(args, word)
 					}
+				}
+				if errors.Is(in.Err(), bufio.ErrTooLong) {
+					return fmt.Errorf("line %d of standard input has more than %d bytes, and is no version", len(args)+1, bufio.MaxScanTokenSize)
+				}
+				if in.Err() != nil {
+					return fmt.Errorf("standard input: %w", in.Err())
 				}
 			}
 			versions := make([]version.Full, len(args))

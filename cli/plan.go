@@ -43,18 +43,20 @@ Whether upstream's sources changed is not looked at: their digests are in recipe
 			if picture != "" && filepath.Ext(picture) != ".svg" {
 				return usageError{fmt.Errorf("--svg %s: name a file that ends in .svg", picture)}
 			}
-			if len(args) == 0 {
-				if args, err = w.Recipes(); err != nil {
-					return err
-				}
+			names, err := w.Recipes()
+			if err != nil {
+				return err
 			}
 			var all []*recipe.Recipe
-			for _, name := range args {
-				r, err := w.Recipe(recipeName(name))
-				if err != nil {
-					return err
-				}
-				all = append(all, r)
+			var broken error // of the recipes that are left out
+			switch {
+			case len(args) > 0:
+				all, err = recipes(w, args)
+			case len(names) > 0:
+				all, broken, err = soundRecipes(w)
+			}
+			if err != nil {
+				return err
 			}
 			base, err := build.Base(cmd.Context(), w, a.progress)
 			if err != nil {
@@ -71,10 +73,10 @@ Whether upstream's sources changed is not looked at: their digests are in recipe
 			case picture != "":
 				return a.drawPlan(cmp.Or(w.Settings.Name, filepath.Base(w.Dir)), plan, picture)
 			case a.json:
-				return a.printJSON(plan)
+				return cmp.Or(a.printJSON(plan), broken)
 			}
 			a.showPlan(plan)
-			return nil
+			return broken
 		},
 	}
 	cmd.Flags().BoolVar(&dot, "dot", false, "print the graph of recipes in the DOT language")

@@ -1,21 +1,25 @@
 package cli
 
 import (
+	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"os"
 	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
 
+	"ellwand.example/core/document"
 	"ellwand.example/core/repo"
+	"ellwand.example/core/workspace"
 	"ellwand.example/term"
 )
 
 func (a *app) publishCommand() *cobra.Command {
 	var to, channel string
-	var all bool
+	var all, start bool
 	var flags termsFlags
 	cmd := &cobra.Command{
 		Use:   "publish PACKAGE... --to REPO",
@@ -35,9 +39,9 @@ What the channel would become is judged then: nothing is published, and the exit
 status is 1, if a package would be left without what it needs, if two would own one
 path without saying so, or if one is older than what is there. What is published
 together is judged together. --allow lets a finding pass, with a reason.`,
-		Example: `  ellwand publish packages/*.ell --to local
+		Example: `  ellwand publish packages/*/*.ell --to local
   ellwand publish --all --to local --channel stable
-  ellwand publish packages/*.ell --to local --allow P601:tidegauge --because "built again tonight"`,
+  ellwand publish packages/*/*.ell --to local --allow P601:tidegauge --because "built again tonight"`,
 		Args: arguments(func(_ *cobra.Command, args []string) error {
 			if all == (len(args) > 0) {
 				return errors.New("name packages, or give --all")
@@ -58,7 +62,10 @@ together is judged together. --allow lets a finding pass, with a reason.`,
 				if w == nil {
 					return usageError{errors.New("--all publishes what a workspace has built, and there is none here")}
 				}
-				args = []string{w.Packages()}
+				args = []string{w.AllPackages()}
+			}
+			if err := a.started(cmd.Context(), w, r, to, start); err != nil {
+				return err
 			}
 			files, err := expand(args)
 			if err != nil {
@@ -76,12 +83,44 @@ together is judged together. --allow lets a finding pass, with a reason.`,
 		},
 	}
 	cmd.Flags().StringVar(&to, "to", "", "the repository: a name in ellwand.toml, a folder or an address (default: the configured one)")
+	cmd.Flags().BoolVar(&start, "new", false, "start a repository where there is none")
 	cmd.Flags().BoolVar(&all, "all", false, "all packages that this workspace has built")
 	cmd.RegisterFlagCompletionFunc("to", a.completeRepositories)
 	a.channelFlag(cmd, &channel)
 	flags.lints = true
 	flags.add(cmd)
 	return cmd
+}
+
+// noRepositoryError is a place to publish to that is no repository, and was not
+// to become one.
+type noRepositoryError struct{ where, name, near string }
+
+func (e *noRepositoryError) Error() string {
+	if e.near != "" {
+		return fmt.Sprintf("there is no repository at %s; did you mean %q?", e.where, e.near)
+	}
+	return "there is no repository at " + e.where
+}
+
+// started makes sure that there is a repository. One is started where
+// ellwand.toml names it, or where it is asked for.
+func (a *app) started(ctx context.Context, w *workspace.Workspace, r *repo.Repository, name string, start bool) error {
+	if d, ok := r.Storage.(repo.Directory); ok {
+		if entries, err := os.ReadDir(d.Dir); err == nil && len(entries) > 0 {
+			return nil // the publish tells what it is, if it is none
+		}
+	}
+	_, err := r.Pointer(ctx)
+	var none *repo.NotRepositoryError
+	if _, configured := configuredRepository(w, name); start || !errors.As(err, &none) || configured || name == "" {
+		return nil // what else is wrong, the publish tells
+	}
+	e := &noRepositoryError{where: r.Storage.Where(), name: name}
+	if w != nil {
+		e.near = document.Nearest(name, slices.Collect(maps.Keys(w.Settings.Repositories)))
+	}
+	return e
 }
 
 // completeChannels proposes the channels of the repository that the command
@@ -126,6 +165,9 @@ func expand(args []string) ([]string, error) {
 			continue
 		}
 		inside, err := packageFiles(arg)
+		if err == nil && len(inside) == 0 {
+			inside, err = packagesOfTargets(arg)
+		}
 		if err != nil {
 			return nil, err
 		}

@@ -21,6 +21,7 @@ import (
 	"ellwand.example/core/build"
 	"ellwand.example/core/document"
 	"ellwand.example/core/history"
+	"ellwand.example/core/layout"
 	"ellwand.example/core/pack"
 	"ellwand.example/core/recipe"
 	"ellwand.example/core/repo"
@@ -173,6 +174,32 @@ packages from it, lint them, and publish them into a repository.`,
 			root.AddCommand(c)
 		}
 	}
+	root.InitDefaultHelpCmd()
+	root.InitDefaultCompletionCmd()
+	for _, c := range root.Commands() {
+		switch c.Name() {
+		case "completion":
+			// Without a shell that it knows, the library shows its help and is content.
+			c.Args = arguments(func(cmd *cobra.Command, args []string) error {
+				if len(args) > 0 {
+					return fmt.Errorf("there is no completion for %q; the shells are bash, fish, powershell and zsh", args[0])
+				}
+				return nil
+			})
+			c.RunE = func(cmd *cobra.Command, _ []string) error { return cmd.Help() }
+			c.Example = "  ellwand completion bash > /etc/bash_completion.d/ellwand"
+		case "help":
+			c.Run = nil
+			c.RunE = func(cmd *cobra.Command, args []string) error {
+				found, _, err := root.Find(args)
+				if err != nil || found == root && len(args) > 0 {
+					return usageError{fmt.Errorf("there is no command %q", strings.Join(args, " "))}
+				}
+				found.InitDefaultHelpFlag()
+				return found.Help()
+			}
+		}
+	}
 	root.SetHelpCommandGroupID("More:")
 	root.SetCompletionCommandGroupID("More:")
 	return root
@@ -200,7 +227,10 @@ func (a *app) finish(ctx context.Context, err error) int {
 		a.err.Printf("%s\n%s\n", a.err.Style(term.Bad, err.Error()), "`ellwand help` lists the commands, `ellwand COMMAND --help` shows how one is used")
 		return statusUsage
 	}
-	if a.json {
+	var broken *brokenError
+	if errors.As(err, &broken) {
+		a.err.Printf("\nleft out, for the mistakes in them:\n")
+	} else if a.json {
 		a.printJSON(jsonError(err))
 	}
 	a.explainError(err)
@@ -276,6 +306,10 @@ func (a *app) explainError(err error) {
 	var gate *repo.RefusedError
 	var unfit *unfitError
 	var unsolved *solve.NoAnswerError
+	var shared *build.SharedNameError
+	var none *repo.NotRepositoryError
+	var absent *noRepositoryError
+	var unreadable *layout.UnreadableError
 	var back *repo.BackError
 	var jump *repo.JumpError
 	switch {
@@ -315,6 +349,24 @@ func (a *app) explainError(err error) {
 			a.err.Printf("%s %s\n", a.err.Style(term.Faint, "       |"), line)
 		}
 		a.err.Printf("%s\n", a.err.Style(term.Good, change.Remedy))
+	case errors.As(err, &absent):
+		a.err.Printf("%s\n", a.err.Style(term.Bad, absent.Error()))
+		a.err.Printf("%s\n", a.err.Style(term.Good, fmt.Sprintf("to start one there, add --new: `ellwand publish PACKAGE... --to %s --new`", absent.name)))
+	case errors.As(err, &unreadable):
+		path, mode := unreadable.Path, "0600"
+		if unreadable.Dir {
+			path, mode = path+"/", "0700"
+		}
+		a.err.Printf("%s\n", a.err.Style(term.Bad, a.err.Wrapped(err.Error(), 0)))
+		a.err.Printf("%s\n", a.err.Style(term.Good, fmt.Sprintf("stage it with the mode %s, and give it its own in the layout:\n  %q = { mode = %q }", mode, path, layout.Octal(unreadable.Mode))))
+	case errors.As(err, &none):
+		a.err.Printf("%s\n", a.err.Style(term.Bad, none.Error()))
+		if !none.Foreign {
+			a.err.Printf("`ellwand publish PACKAGE... --to %s --new` starts one\n", none.Dir)
+		}
+	case errors.As(err, &shared):
+		a.err.Printf("%s\n", a.err.Style(term.Bad, a.err.Wrapped(err.Error(), 0)))
+		a.err.Printf("%s\n", a.err.Style(term.Good, a.err.Wrapped("put the option into the package's name, as in [package.\"NAME-{option.x}\"], raise the release, or remove the file", 0)))
 	case errors.As(err, &back), errors.As(err, &jump):
 		a.err.Printf("%s\n", a.err.Style(term.Bad, err.Error()))
 		a.err.Printf("if it was begun anew on purpose, `ellwand sync REPO --forget` forgets what was seen of it; otherwise ask whoever keeps it\n")
@@ -449,6 +501,44 @@ func recipes(w *workspace.Workspace, names []string) ([]*recipe.Recipe, error) {
 		out = append(out, r)
 	}
 	return out, problems.Err()
+}
+
+// brokenError is recipes with mistakes among all of a workspace, that a command
+// went on without.
+type brokenError struct{ document.Problems }
+
+func (e *brokenError) Unwrap() error { return e.Problems }
+
+// soundRecipes reads all recipes of the workspace. Those with mistakes are left
+// out, and in the error, which is a *brokenError.
+func soundRecipes(w *workspace.Workspace) (sound []*recipe.Recipe, broken error, err error) {
+	names, err := w.Recipes()
+	if err != nil {
+		return nil, nil, err
+	}
+	if len(names) == 0 {
+		return nil, nil, errors.New("the workspace has no recipes yet: `ellwand explain recipe` shows how one begins")
+	}
+	var problems document.Problems
+	for _, name := range names {
+		r, err := w.Recipe(name)
+		var p document.Problems
+		switch {
+		case errors.As(err, &p):
+			problems = append(problems, p...)
+		case err != nil:
+			problems = append(problems, document.Problem{File: workspace.Display(filepath.Join(w.Dir, workspace.RecipesDir, name, recipe.FileName)), Message: err.Error()})
+		default:
+			sound = append(sound, r)
+		}
+	}
+	if len(problems) == 0 {
+		return sound, nil, nil
+	}
+	if len(sound) == 0 {
+		return nil, nil, problems
+	}
+	return sound, &brokenError{problems}, nil
 }
 
 // completeRecipes proposes the names of recipes.

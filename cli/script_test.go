@@ -72,7 +72,8 @@ func writeFixtures() {
 	write("escape.tar.gz", []tar.Header{{Name: "../evil"}, {Name: "/abs"}, {Name: "x/up", Typeflag: tar.TypeSymlink, Linkname: "../../etc"}, {Name: "x/abs", Typeflag: tar.TypeSymlink, Linkname: "/etc"}, {Name: "x/fine"}}, 0)
 }
 
-// TestScripts runs every file in testdata/script in a folder of its own. A
+// TestScripts runs every file in testdata/script, and in testdata/regression,
+// which has what was found wrong once, in a folder of its own. A
 // script is made of lines that begin with
 //
 //	#   a comment
@@ -84,9 +85,13 @@ func writeFixtures() {
 //
 // and of files to begin with: -- NAME -- and the lines up to the next one.
 func TestScripts(t *testing.T) {
-	files, err := filepath.Glob("testdata/script/*.txt")
-	if err != nil || len(files) == 0 {
-		t.Fatal("no scripts", err)
+	var files []string
+	for _, dir := range []string{"script", "regression"} {
+		found, err := filepath.Glob("testdata/" + dir + "/*.txt")
+		if err != nil || len(found) == 0 {
+			t.Fatal("no scripts", err)
+		}
+		files = append(files, found...)
 	}
 	for _, file := range files {
 		t.Run(strings.TrimSuffix(filepath.Base(file), ".txt"), func(t *testing.T) {

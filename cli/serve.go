@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"github.com/spf13/cobra"
+	"golang.org/x/net/netutil"
 
 	"ellwand.example/core/repo"
 	"ellwand.example/term"
@@ -65,7 +66,8 @@ func (a *app) serve(ctx context.Context, dir, listen, cert, key string) error {
 	protocols.SetHTTP1(true)
 	protocols.SetHTTP2(true)
 	protocols.SetUnencryptedHTTP2(true)
-	server := &http.Server{Handler: a.logged(files), Protocols: &protocols, ReadHeaderTimeout: 20 * time.Second, IdleTimeout: 2 * time.Minute}
+	server := &http.Server{Handler: a.logged(files), Protocols: &protocols, ReadHeaderTimeout: 20 * time.Second, ReadTimeout: 20 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 64 << 10}
+	listener = netutil.LimitListener(listener, maxConnections)
 	scheme := "http"
 	if cert != "" {
 		scheme = "https"
@@ -81,9 +83,9 @@ func (a *app) serve(ctx context.Context, dir, listen, cert, key string) error {
 	}
 	stop := context.AfterFunc(ctx, func() {
 		// Downloads under way may end, but not for ever.
-		patience, cancel := context.WithTimeout(context.Background(), 5*time.Second)
+		ending, cancel := context.WithTimeout(context.Background(), patience/2)
 		defer cancel()
-		if server.Shutdown(patience) != nil {
+		if server.Shutdown(ending) != nil {
 			server.Close()
 		}
 	})
@@ -98,6 +100,9 @@ func (a *app) serve(ctx context.Context, dir, listen, cert, key string) error {
 	}
 	return err
 }
+
+// maxConnections bounds the clients that are served at once; others wait.
+const maxConnections = 512
 
 // logged notes each request, with -v.
 func (a *app) logged(next http.Handler) http.Handler {

@@ -105,8 +105,8 @@ shot list saltmarsh 'ellwand list' 'ellwand search tide' 'ellwand search pkgconf
 # A library with a new soname, channels, and pages.
 cp -r saltmarsh soname
 (cd soname && ellwand bump libharmonic 2.0.0 -m 'A soname of its own' >/dev/null && ellwand build -q libharmonic >/dev/null)
-shot gate soname 'ellwand publish packages/libharmonic*@2.0.0-1* --to local' 'ellwand bump tidegauge --release -m "Built with libharmonic 2"' 'ellwand build -q tidegauge' \
-	'ellwand publish packages/libharmonic*@2.0.0-1* packages/tidegauge*-4* --to local'
+shot gate soname 'ellwand publish packages/*/libharmonic*@2.0.0-1* --to local' 'ellwand bump tidegauge --release -m "Built with libharmonic 2"' 'ellwand build -q tidegauge' \
+	'ellwand publish packages/*/libharmonic*@2.0.0-1* packages/*/tidegauge*-4* --to local'
 ellwand demo --channels channels >/dev/null 2>&1
 shot history channels 'ellwand audit local' 'ellwand history local --channel stable'
 # page NAME PATH: a page of the repository in a browser.
@@ -126,7 +126,7 @@ kill $web
 
 # Needs that are missing, and a plan.
 cp -r saltmarsh lacking
-(cd lacking && rm packages/libharmonic-dev* && sed -i 's|"command/make"|"command/mak", "pkgconfig/zlib >= 9", "header/tides.h"|' recipes/tidegauge/recipe.toml)
+(cd lacking && rm packages/*/libharmonic-dev* && sed -i 's|"command/make"|"command/mak", "pkgconfig/zlib >= 9", "header/tides.h"|' recipes/tidegauge/recipe.toml)
 shot needs lacking 'ellwand needs tidegauge' 'ellwand needs tide-almanac' 'ellwand build tidegauge'
 cp -r saltmarsh planned
 (cd planned && git config --global user.name 'Ines Quarrell' && git config --global user.email ines@saltmarsh.example && ellwand bump libharmonic --release -m 'Built for the new stations' >/dev/null && sed -i 's/^summary .*/summary    = "Record tide heights"/' recipes/tidegauge/recipe.toml)

@@ -130,11 +130,12 @@ func splitFile(root, path string, info fs.FileInfo, kept *sync.Map) (err error) 
 	if kind == elf.ET_DYN {
 		strip = "--strip-unneeded" // a library's dynamic symbols are its own
 	}
-	once, _ := kept.LoadOrStore(debug, new(sync.Once))
-	once.(*sync.Once).Do(func() {
-		err = errors.Join(tool("objcopy", "--only-keep-debug", path, debug), os.Chmod(debug, 0o644))
-	})
-	if err != nil {
+	// Copies of one program have the same debug information. Each of them hears
+	// of an error, and not the first one alone.
+	keep, _ := kept.LoadOrStore(debug, sync.OnceValue(func() error {
+		return errors.Join(tool("objcopy", "--only-keep-debug", path, debug), os.Chmod(debug, 0o644))
+	}))
+	if err := keep.(func() error)(); err != nil {
 		return err
 	}
 	if err := tool("strip", strip, path); err != nil {

@@ -53,7 +53,7 @@ func (j *job) ready(ctx context.Context) ([]link, string, error) {
 	if err := j.fetch(ctx); err != nil {
 		return nil, "", err
 	}
-	return j.keys()
+	return j.keys(ctx)
 }
 
 func (j *job) run(ctx context.Context) error {

@@ -1,6 +1,7 @@
 package build
 
 import (
+	"context"
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
@@ -10,11 +11,12 @@ import (
 
 	"ellwand.example/core/files"
 	"ellwand.example/core/recipe"
+	"ellwand.example/core/revision"
 )
 
 // keys names everything that the build depends on: the steps that do
 // something, with their keys, and the key of the packages.
-func (j *job) keys() (chain []link, whole string, err error) {
+func (j *job) keys(ctx context.Context) (chain []link, whole string, err error) {
 	fixed := map[string]string{}
 	for _, v := range j.variables("") {
 		if !v.local {
@@ -57,7 +59,10 @@ func (j *job) keys() (chain []link, whole string, err error) {
 		}
 		chain = append(chain, link{step, below})
 	}
-	whole, err = digestOf([]any{below, j.recipe.Doc.Data, j.recipe.Set, j.Workspace.Packages(), beside, j.Workspace.Target})
+	// Packages tell where in its history the recipe was: one that was committed
+	// since is packed again, and nothing more.
+	at, _ := revision.Of(ctx, j.recipe.Dir)
+	whole, err = digestOf([]any{at, below, j.recipe.Doc.Data, j.recipe.Set, j.Workspace.Packages(), beside, j.Workspace.Target})
 	return chain, whole, err
 }
 

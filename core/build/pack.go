@@ -9,7 +9,9 @@ import (
 	"fmt"
 	"maps"
 	"path"
+	"path/filepath"
 	"slices"
+	"strings"
 	"time"
 
 	"ellwand.example/core/document"
@@ -20,6 +22,7 @@ import (
 	"ellwand.example/core/revision"
 	"ellwand.example/core/scan"
 	"ellwand.example/core/source"
+	"ellwand.example/core/workspace"
 )
 
 // Unpinned is the problem of a source that states no digest, with the line
@@ -82,6 +85,9 @@ func (j *job) pack(ctx context.Context, dir string) ([]pack.Written, error) {
 		if !p.debug {
 			j.declare(p, parts)
 		}
+		if err := j.checkReplaced(p, record); err != nil {
+			return nil, err
+		}
 		w, err := p.payload.Finish(p.facts)
 		if err == nil {
 			err = w.Digest()
@@ -92,6 +98,46 @@ func (j *job) pack(ctx context.Context, dir string) ([]pack.Written, error) {
 		written = append(written, w)
 	}
 	return written, nil
+}
+
+// SharedNameError is a package that would take the place of another, which was
+// built with other options and has other contents.
+type SharedNameError struct {
+	Recipe, Path string
+	Was, Now     map[string]string // options
+}
+
+func (e *SharedNameError) Error() string {
+	return fmt.Sprintf("%s: %s was built with %s, and has other contents than this build with %s: two packages would share one name", e.Recipe, e.Path, optionText(e.Was), optionText(e.Now))
+}
+
+func optionText(options map[string]string) string {
+	var out []string
+	for _, name := range slices.Sorted(maps.Keys(options)) {
+		out = append(out, name+"="+options[name])
+	}
+	if len(out) == 0 {
+		return "no options"
+	}
+	return strings.Join(out, " ")
+}
+
+// checkReplaced looks at the package that a part is about to take the place of.
+func (j *job) checkReplaced(p *part, record pack.BuildRecord) error {
+	path := filepath.Join(j.Workspace.Packages(), p.facts.FileName())
+	old, err := pack.Open(path)
+	if err != nil {
+		return nil // there is none, or it is damaged
+	}
+	defer old.Close()
+	// A recipe that was edited since makes another package on purpose.
+	if maps.Equal(old.Build.Options, record.Options) || old.Build.Recipe != record.Recipe {
+		return nil
+	}
+	if same, err := p.payload.HasContents(old); err != nil || same {
+		return nil
+	}
+	return &SharedNameError{j.recipe.Name, workspace.Display(path), old.Build.Options, record.Options}
 }
 
 // part is one of the packages of a recipe while it is made.

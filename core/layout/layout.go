@@ -424,19 +424,24 @@ func DefaultKind(p string) string {
 	return ""
 }
 
+// kindWithoutLayout is the kind of a path in a recipe that has no layout.
+func kindWithoutLayout(p Path) string {
+	switch {
+	case p.Type == Directory:
+		return ""
+	case p.Type == File && strings.HasPrefix(p.Path, "/etc/"):
+		return recipe.Config
+	}
+	return DefaultKind(p.Path)
+}
+
 func everything(r *recipe.Recipe, staged []Path, claims map[string][]Claim) map[string][]Claim {
 	name := r.PackageNames()[0]
 	for _, p := range staged {
 		if p.Type == Directory && Shared(p.Path) {
 			continue
 		}
-		c := Claim{Path: p, Kind: DefaultKind(p.Path), Owner: Root, Group: Root}
-		if p.Type == File && strings.HasPrefix(p.Path, "/etc/") {
-			c.Kind = recipe.Config
-		}
-		if p.Type == Directory {
-			c.Kind = ""
-		}
+		c := Claim{Path: p, Kind: kindWithoutLayout(p), Owner: Root, Group: Root}
 		claims[name] = append(claims[name], c)
 	}
 	slices.SortFunc(claims[name], func(a, b Claim) int { return strings.Compare(a.Path.Path, b.Path.Path) })
@@ -499,7 +504,7 @@ func Owners(r *recipe.Recipe, staged []Path) []Owned {
 			c := claim(p, ru)
 			o.Package, o.Kind, o.Line = ru.Package, c.Kind, c.Line
 		case whole:
-			o.Package, o.Kind = r.PackageNames()[0], DefaultKind(p.Path)
+			o.Package, o.Kind = r.PackageNames()[0], kindWithoutLayout(p)
 		default:
 			o.State = LeftOver
 		}

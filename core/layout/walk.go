@@ -51,11 +51,34 @@ func (e *UnfitError) Error() string {
 	return "the staging directory holds what cannot be packed:\n  " + strings.Join(e.Paths, "\n  ")
 }
 
+// UnreadableError is a path in a staging directory that this user may not read,
+// since the stage step gave it a mode that forbids it.
+type UnreadableError struct {
+	Path string // in the package
+	Mode fs.FileMode
+	Dir  bool
+}
+
+func (e *UnreadableError) Error() string {
+	return fmt.Sprintf("%s was staged with the mode %s, which does not let it be read for packing", e.Path, Octal(e.Mode))
+}
+
+func unreadable(dir, disk string, err error) error {
+	info, errStat := os.Lstat(disk)
+	if errStat != nil {
+		return err
+	}
+	return &UnreadableError{"/" + filepath.ToSlash(strings.TrimPrefix(disk, dir+"/")), info.Mode() & fs.ModePerm, info.IsDir()}
+}
+
 // Walk lists what stands in a staging directory, in the order of paths.
 func Walk(dir string) ([]Path, error) {
 	var paths []Path
 	var unfit []string
 	err := filepath.WalkDir(dir, func(disk string, e fs.DirEntry, err error) error {
+		if errors.Is(err, fs.ErrPermission) {
+			return unreadable(dir, disk, err)
+		}
 		if err != nil {
 			return err
 		}
@@ -83,6 +106,9 @@ func Walk(dir string) ([]Path, error) {
 		default:
 			unfit = append(unfit, fmt.Sprintf("%q: a device, pipe or socket", p.Path))
 			return nil
+		}
+		if p.Type == File && p.Mode&0o400 == 0 && unix.Access(disk, unix.R_OK) != nil {
+			return unreadable(dir, disk, fs.ErrPermission)
 		}
 		if p.Type != Symlink {
 			if p.Xattrs, err = xattrs(disk); err != nil {

@@ -27,8 +27,8 @@ ellwand publish --all --allow P601:tide --because "it comes tomorrow"
 			Why:    "Whoever installs both has the file of one of them, and which one is chance.",
 			Remedy: "move the file into one of them; or say that they are never together: `conflicts`, or `replaces` where one takes the place of the other",
 			Wrong: alsoEbb(`install -Dm644 /dev/null "$DESTDIR/usr/share/tide/table"`) + `-- then --
-ellwand publish packages/ebb@*.ell
-ellwand publish packages/tide@*.ell --allow P602:tide --because "ebb is to go"
+ellwand publish packages/*/ebb@*.ell
+ellwand publish packages/*/tide@*.ell --allow P602:tide --because "ebb is to go"
 `,
 			Right: alsoEbb(`install -Dm644 /dev/null "$DESTDIR/usr/share/ebb/table"`) + publishAll,
 		},
@@ -39,12 +39,12 @@ ellwand publish packages/tide@*.ell --allow P602:tide --because "ebb is to go"
 			Wrong: `version = "1.1"
 ` + changes("1.1-1") + `-- published --
 -- then --
-ellwand publish packages/tide@1.1-1.any.ell
+ellwand publish packages/*/tide@1.1-1.any.ell
 `,
 			Right: `version = "1.3"
 ` + changes("1.3-1") + `-- published --
 -- then --
-ellwand publish packages/tide@1.3-1.any.ell
+ellwand publish packages/*/tide@1.3-1.any.ell
 `,
 		},
 		{

@@ -308,6 +308,12 @@ func (p *Package) payload(ctx context.Context, wanted []bool) *payloadReader {
 		defer close(r.next)
 		dec, err := newDecoder()
 		if err != nil {
+			failed := make(chan decoded, 1)
+			failed <- decoded{err: err}
+			select {
+			case r.next <- failed:
+			case <-ctx.Done():
+			}
 			return
 		}
 		var start int64

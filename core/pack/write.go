@@ -11,6 +11,7 @@ import (
 	"maps"
 	"os"
 	"path/filepath"
+	"reflect"
 	"slices"
 	"strings"
 	"time"
@@ -118,6 +119,16 @@ func (p *Payload) Close() error {
 		p.file.Close()
 	}
 	return os.RemoveAll(p.temp)
+}
+
+// HasContents reports whether a package has the same paths with the same
+// contents, modes and owners.
+func (p *Payload) HasContents(of *Package) (bool, error) {
+	entries, err := of.Layout()
+	if err != nil {
+		return false, err
+	}
+	return reflect.DeepEqual(entries, p.entries), nil
 }
 
 // Finish puts the package together. The file appears whole, by rename; one of

@@ -54,7 +54,6 @@ func (r *Recipe) check() {
 	for _, name := range r.PackageNames() {
 		r.checkPackage(name, r.Packages[name])
 	}
-	r.checkTies()
 	for i, p := range r.Discard {
 		r.checkPattern(p, r.Doc.At("discard", i))
 	}
@@ -294,14 +293,6 @@ func (r *Recipe) checkPackage(name string, p Package) {
 		entry := item.Get("layout").Get(path)
 		r.checkPattern(path, entry.Key)
 		r.checkEntry(path, e, "package", name, "layout", path)
-		for _, other := range r.PackageNames() {
-			if other < name && len(r.Packages[other].Layout) > 0 {
-				if _, tie := r.Packages[other].Layout[path]; tie {
-					line, _ := d.Position(d.Find("package", other, "layout", path).Key.Offset)
-					d.Add(entry.Key, fmt.Sprintf("%q is in the layout of %q too, on line %d", path, other, line), "a path belongs to one package")
-				}
-			}
-		}
 	}
 	for account := range p.Accounts {
 		if !accountName.MatchString(account) {

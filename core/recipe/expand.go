@@ -135,6 +135,7 @@ func expandAll(doc *document.Document, target Target, set Values) {
 	if packages == nil {
 		return
 	}
+	v.keysOf(packages)
 	for _, name := range packages.Keys {
 		layout := packages.Get(name).Get("layout")
 		if layout == nil {

@@ -2,6 +2,8 @@ package recipe
 
 import (
 	"fmt"
+	"maps"
+	"slices"
 	"strings"
 	"testing"
 )
@@ -159,6 +161,60 @@ func TestOverlap(t *testing.T) {
 		got := overlap(c.a, c.b)
 		if (got == "") != (c.want == "") || overlap(c.b, c.a) == "" != (c.want == "") {
 			t.Errorf("%s and %s overlap in %q, want %q", c.a, c.b, got, c.want)
+		}
+	}
+}
+
+// Packages, and what stands in them, can be named by options and come with
+// them.
+func TestConditionalPackages(t *testing.T) {
+	text := facts + `[option.tls]
+default = false
+[package."tide-{option.tls}"]
+[package."tide-{option.tls}".layout]
+"/usr/bin/tide" = {}
+"/usr/lib/{name}/{option.tls}" = {}
+"/etc/tide/tls.conf" = { kind = "config", if = "option.tls" }
+[package."tide-{option.tls}".account.tide]
+if = "option.tls"
+[package."tide-{option.tls}".script]
+if = "option.tls"
+after-install = "true"
+[package.tide-keys]
+if = "option.tls"
+[package.tide-keys.layout]
+"/usr/share/keys/**" = {}
+[package.tide-plain]
+if = "!option.tls"
+[package.tide-plain.layout]
+"/usr/share/keys/**" = {}
+`
+	for value, want := range map[string]string{
+		"false": "tide-false: /usr/bin/tide /usr/lib/tide/false accounts 0 scripts 0; tide-plain: /usr/share/keys/** accounts 0 scripts 0; ",
+		"true":  "tide-keys: /usr/share/keys/** accounts 0 scripts 0; tide-true: /etc/tide/tls.conf /usr/bin/tide /usr/lib/tide/true accounts 1 scripts 1; ",
+	} {
+		r, err := Parse("recipe.toml", []byte(text), target, Values{"tls": value})
+		if err != nil {
+			t.Fatal(err)
+		}
+		got := ""
+		for _, name := range r.PackageNames() {
+			p := r.Packages[name]
+			got += name + ": " + strings.Join(slices.Sorted(maps.Keys(p.Layout)), " ") + fmt.Sprintf(" accounts %d scripts %d; ", len(p.Accounts), len(p.Scripts.All()))
+		}
+		if got != want {
+			t.Errorf("tls=%s: %s\nwant %s", value, got, want)
+		}
+	}
+	for what, c := range map[string]struct{ text, says string }{
+		"both at once":      {strings.Replace(text, "if = \"!option.tls\"\n", "", 1), "is in the layout of \"tide-keys\" too"},
+		"a condition":       {strings.Replace(text, "if = \"!option.tls\"", "if = \"option.nothing\"", 1), "has no option \"nothing\""},
+		"none at all":       {facts + "[option.x]\ndefault = false\n[package.tide]\nif = \"option.x\"\n", "makes no package at all"},
+		"two of one name":   {facts + "[option.x]\ndefault = false\n[package.tide-false]\n[package.\"tide-{option.x}\"]\n", "is in this table already"},
+		"an unknown option": {facts + "[package.\"tide-{option.y}\"]\n", "unknown value {option.y}"},
+	} {
+		if _, err := Parse("recipe.toml", []byte(c.text), target, Values{"tls": "true"}); err == nil || !strings.Contains(err.Error(), c.says) {
+			t.Errorf("%s: %v, want %s", what, err, c.says)
 		}
 	}
 }

@@ -308,4 +308,40 @@ func (r *Recipe) decide(target Target) {
 		}
 	}
 	r.Patches, r.Rewrites = patches, rewrites
+	r.decidePackages(target)
+}
+
+// decidePackages drops packages, and what stands in them, under conditions that
+// do not hold.
+func (r *Recipe) decidePackages(target Target) {
+	for _, name := range r.PackageNames() {
+		p := r.Packages[name]
+		if !r.holds(p.If, target, "package", name, "if") {
+			if len(r.Packages) == 1 {
+				r.Doc.Add(r.Doc.At("package", name, "if"), "with these options and this target, the recipe makes no package at all", "leave one package without a condition")
+				return
+			}
+			delete(r.Packages, name)
+			continue
+		}
+		maps.DeleteFunc(p.Layout, func(path string, e Entry) bool {
+			return !r.holds(e.If, target, "package", name, "layout", path, "if")
+		})
+		maps.DeleteFunc(p.Accounts, func(account string, a Account) bool {
+			return !r.holds(a.If, target, "package", name, "account", account, "if")
+		})
+		if !r.holds(p.Scripts.If, target, "package", name, "script", "if") {
+			p.Scripts = Scripts{}
+		}
+		p.If, p.Scripts.If = "", ""
+		for path, e := range p.Layout {
+			e.If = ""
+			p.Layout[path] = e
+		}
+		for account, a := range p.Accounts {
+			a.If = ""
+			p.Accounts[account] = a
+		}
+		r.Packages[name] = p
+	}
 }

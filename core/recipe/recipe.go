@@ -159,6 +159,7 @@ func (s Steps) Script(step string) string {
 // Package is one package that the recipe makes. Facts left out are the
 // recipe's.
 type Package struct {
+	If          string             `toml:"if" shape:"a condition"`
 	Summary     string             `toml:"summary"`
 	Description string             `toml:"description"`
 	Category    string             `toml:"category"`
@@ -202,6 +203,7 @@ const (
 
 // Entry says what the paths that a layout line matches are.
 type Entry struct {
+	If    string `toml:"if" shape:"a condition"`
 	Kind  string `toml:"kind"`
 	Mode  string `toml:"mode" shape:"octal digits such as \"0640\""`
 	Owner string `toml:"owner"`
@@ -214,12 +216,14 @@ type Entry struct {
 // Account is a system account that a package needs; it exists before the
 // package's files are laid down.
 type Account struct {
+	If      string `toml:"if" shape:"a condition" json:"-"`
 	Home    string `toml:"home" json:"home,omitempty"`
 	Summary string `toml:"summary" json:"summary,omitempty"`
 }
 
 // Scripts are run when a package is installed or removed.
 type Scripts struct {
+	If            string `toml:"if" shape:"a condition"` // of all of them
 	BeforeInstall string `toml:"before-install"`
 	AfterInstall  string `toml:"after-install"`
 	BeforeRemove  string `toml:"before-remove"`
@@ -382,6 +386,7 @@ func parse(doc *document.Document, target Target, set Values) *Recipe {
 	doc.Decode(r)
 	r.check()
 	r.decide(target)
+	r.checkTies()
 	if len(r.Packages) == 0 {
 		r.Packages = map[string]Package{r.Name: {}}
 	}

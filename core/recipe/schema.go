@@ -80,6 +80,10 @@ var descriptions = map[string]string{
 	"rewrite.if":       "A condition, such as option.tls",
 
 	"package":                       "The packages that the recipe makes; without any, one of everything",
+	"package.if":                    "A condition: without it, the package is not made",
+	"package.layout.if":             "A condition: without it, the line is not there",
+	"package.account.if":            "A condition: without it, the account is not there",
+	"package.script.if":             "A condition: without it, none of the scripts is there",
 	"package.summary":               "The recipe's, where it is left out",
 	"package.description":           "The recipe's, where it is left out",
 	"package.category":              "The recipe's, where it is left out",

@@ -44,10 +44,33 @@ type claimant struct {
 	key          document.Span
 }
 
+// checkSharedPaths looks for lines that two layouts have.
+func (r *Recipe) checkSharedPaths() {
+	d := r.Doc
+	first := map[string]string{} // path → the package whose layout has it
+	for _, name := range slices.Sorted(maps.Keys(r.Packages)) {
+		layout := d.Find("package", name, "layout")
+		for path := range r.Packages[name].Layout {
+			n := layout.Get(path)
+			if n == nil {
+				continue
+			}
+			other, tie := first[path]
+			if !tie {
+				first[path] = name
+				continue
+			}
+			line, _ := d.Position(d.Find("package", other, "layout", path).Key.Offset)
+			d.Add(n.Key, fmt.Sprintf("%q is in the layout of %q too, on line %d", path, other, line), "a path belongs to one package")
+		}
+	}
+}
+
 // checkTies looks for patterns that could claim a path with equal right: with
 // literal starts and literal characters equal in number, and a path that both
 // match.
 func (r *Recipe) checkTies() {
+	r.checkSharedPaths()
 	byRank := map[[2]int][]claimant{}
 	add := func(c claimant) {
 		if start := PatternStart(c.pattern); start >= 0 && validPattern(c.pattern) {

@@ -208,6 +208,9 @@ func (r *Repository) Rewind(ctx context.Context, channel, word string, sink prog
 			}
 			word = strconv.FormatInt(serials[len(serials)-2], 10)
 		}
+		if serial, err := strconv.ParseInt(word, 10, 64); err == nil && len(word) < shortest && serial > tx.pointer.Serial {
+			return fmt.Errorf("channel %s has no state of serial %d yet: the repository is at serial %d", channel, serial, tx.pointer.Serial)
+		}
 		states, err := statesAt(past, channel, word)
 		if err != nil {
 			return err

@@ -19,6 +19,7 @@ import (
 	"fmt"
 	"path"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -212,6 +213,22 @@ func (r Record) check() error {
 		return fmt.Errorf("%q is no package", r.Identity())
 	case !ok || !strings.HasPrefix(r.File, "packages/") || path.Clean(r.File) != r.File || !isDigest(r.SHA256) || r.Bytes < 0:
 		return fmt.Errorf("%s names no file in the repository", r.Identity())
+	}
+	// A need that were dropped would be one that nothing has to meet.
+	for _, n := range r.Needs {
+		if _, err := need.Parse(n.Need); err != nil {
+			return fmt.Errorf("%s has the need %q, which cannot be read: %w", r.Identity(), n.Need, err)
+		}
+	}
+	for _, p := range r.Provides {
+		if _, err := need.ParseProvide(p.Provide); err != nil {
+			return fmt.Errorf("%s provides %q, which cannot be read: %w", r.Identity(), p.Provide, err)
+		}
+	}
+	for _, text := range slices.Concat(r.Conflicts, r.Replaces, r.Suggests) {
+		if _, err := need.Parse(text); err != nil {
+			return fmt.Errorf("%s names %q, which cannot be read: %w", r.Identity(), text, err)
+		}
 	}
 	return nil
 }

@@ -19,8 +19,8 @@ func RecordOf(f pack.Facts) Record {
 	}
 }
 
-// needs are what the package needs to run. Lines that are in no known language
-// of needs do not get into an index.
+// needs are what the package needs to run; check has seen to it that all can be
+// read.
 func (r Record) needs() []solve.Need {
 	out := make([]solve.Need, 0, len(r.Needs))
 	for _, n := range r.Needs {

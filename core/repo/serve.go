@@ -8,6 +8,7 @@ import (
 	"os"
 	"path"
 	"strings"
+	"time"
 )
 
 // Server serves the files of a repository in a folder, to be read: whole, in
@@ -62,7 +63,25 @@ func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	if isPage(name) {
 		h.Set("Content-Security-Policy", "default-src 'none'; style-src 'self'; base-uri 'none'; form-action 'none'; frame-ancestors 'self'")
 	}
-	http.ServeContent(w, r, "", info.ModTime(), f)
+	http.ServeContent(&pressing{w, http.NewResponseController(w)}, r, "", info.ModTime(), f)
+}
+
+// chunkTimeout is how long a client may take to receive what is written at
+// once, which is some ten kilobytes.
+const chunkTimeout = 30 * time.Second
+
+// pressing gives up on a client that does not receive, however large the file
+// is that it asks for.
+type pressing struct {
+	http.ResponseWriter
+	control *http.ResponseController
+}
+
+func (p *pressing) Write(b []byte) (int, error) {
+	if err := p.control.SetWriteDeadline(time.Now().Add(chunkTimeout)); err != nil && !errors.Is(err, http.ErrNotSupported) {
+		return 0, err
+	}
+	return p.ResponseWriter.Write(b)
 }
 
 func (s *Server) open(name string) (*os.File, fs.FileInfo, error) {

@@ -111,7 +111,7 @@ func (e *NotRepositoryError) Error() string {
 	if e.Foreign {
 		return fmt.Sprintf("%s is not a repository (it has no %s) and not empty, so none is started there: name another folder", e.Dir, PointerFile)
 	}
-	return fmt.Sprintf("there is no repository at %s: `ellwand publish PACKAGE... --to %s` starts one", e.Dir, e.Dir)
+	return "there is no repository at " + e.Dir
 }
 
 // Where is the folder.

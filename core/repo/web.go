@@ -67,7 +67,11 @@ func (w Web) get(ctx context.Context, name string, fresh bool) (*http.Response, 
 		res.Body.Close()
 		last = &UnreachableError{address, fmt.Errorf("the server says %s", res.Status)}
 		if res.StatusCode == http.StatusUnauthorized || res.StatusCode == http.StatusForbidden {
-			return nil, fmt.Errorf("%s: the server says %s; a login is taken from %s_USER and %s_PASSWORD, %s_TOKEN or ~/.netrc", address, res.Status, variables, variables, variables)
+			why := "it wants a login, and there is none for this host"
+			if req.Header.Get("Authorization") != "" {
+				why = "the login that was sent is wrong, or not for this"
+			}
+			return nil, fmt.Errorf("%s: the server says %s: %s; one is taken from %s_USER and %s_PASSWORD, %s_TOKEN or ~/.netrc", address, res.Status, why, variables, variables, variables)
 		}
 		if res.StatusCode < 500 {
 			break

@@ -167,6 +167,7 @@ func (c *counted) Read(p []byte) (int, error) {
 type HTTPError struct {
 	URL    string
 	Status int
+	Login  bool // a login was sent, and refused
 }
 
 func (e *HTTPError) Error() string {
@@ -175,7 +176,11 @@ func (e *HTTPError) Error() string {
 	case http.StatusNotFound, http.StatusGone:
 		s += "; check the address and the version in it"
 	case http.StatusUnauthorized, http.StatusForbidden:
-		s += "; it wants credentials, or does not serve this to everyone"
+		if e.Login {
+			s += "; the login that was sent is wrong, or not for this"
+		} else {
+			s += "; it wants a login, and there is none for this host"
+		}
 	}
 	return s
 }
@@ -309,7 +314,7 @@ func (f *Fetcher) request(ctx context.Context, address string, p *partial, t pro
 		if res.StatusCode == http.StatusRequestedRangeNotSatisfiable {
 			p.remove()
 		}
-		return &HTTPError{address, res.StatusCode}
+		return &HTTPError{address, res.StatusCode, req.Header.Get("Authorization") != ""}
 	}
 	out, err := os.OpenFile(p.path, flags, files.Mode(filepath.Dir(p.path)))
 	if err != nil {

@@ -53,7 +53,12 @@ func (f *Fetcher) toTeam(ctx context.Context, digest string) {
 		return
 	}
 	if err := f.put(ctx, digest); err != nil && ctx.Err() == nil {
-		f.Progress.Note(fmt.Sprintf("not added to the team's store: %v", err))
+		note := fmt.Sprintf("not added to the team's store: %v", err)
+		var status *HTTPError
+		if errors.As(err, &status) && (status.Status == http.StatusUnauthorized || status.Status == http.StatusForbidden) {
+			note += fmt.Sprintf(" (%s_TOKEN, or %s_USER and %s_PASSWORD, or ~/.netrc)", variables, variables, variables)
+		}
+		f.Progress.Note(note)
 	}
 }
 
@@ -99,7 +104,7 @@ func (f *Fetcher) put(ctx context.Context, digest string) error {
 	}
 	res.Body.Close()
 	if res.StatusCode/100 != 2 {
-		return &HTTPError{address, res.StatusCode}
+		return &HTTPError{address, res.StatusCode, req.Header.Get("Authorization") != ""}
 	}
 	return nil
 }

@@ -289,8 +289,12 @@ func (w *Workspace) BuildTree(name string) (string, error) {
 	return filepath.Join(own, StateDir, "build", name), nil
 }
 
-// Packages is the folder that built packages are put into.
-func (w *Workspace) Packages() string {
+// Packages is the directory that packages built for the workspace's target are
+// put into: those for two targets can have the same name.
+func (w *Workspace) Packages() string { return filepath.Join(w.AllPackages(), w.Target.Name) }
+
+// AllPackages is the directory with a directory of packages for each target.
+func (w *Workspace) AllPackages() string {
 	p := w.Settings.Build.Packages
 	if p == "" {
 		p = "packages"

@@ -16,7 +16,7 @@ func TestInitAndFind(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if w.Settings.Name != filepath.Base(dir) || w.Packages() != filepath.Join(dir, "packages") || w.Target.Name == "" || w.Target.Arch == "" || w.Jobs() < 1 {
+	if w.Settings.Name != filepath.Base(dir) || w.Packages() != filepath.Join(dir, "packages", w.Target.Name) || w.AllPackages() != filepath.Join(dir, "packages") || w.Target.Name == "" || w.Target.Arch == "" || w.Jobs() < 1 {
 		t.Errorf("%+v", w)
 	}
 	deep := filepath.Join(dir, "recipes", "a", "b")
