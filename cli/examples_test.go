@@ -13,15 +13,14 @@ import (
 	"time"
 
 	"ellwand.example/core/lint"
+	"ellwand.example/core/testtool"
 )
 
 // TestExamples tries both examples of every rule with the program, as someone
 // would who asks to have a rule explained: the rule finds something in the one,
 // and in the other neither it nor any error or warning is found.
 func TestExamples(t *testing.T) {
-	if _, err := exec.LookPath("cc"); err != nil {
-		t.Skip("no C compiler on this machine to make the examples' programs with")
-	}
+	testtool.Find(t, "cc")
 	for _, r := range lint.Rules() {
 		t.Run(r.Code, func(t *testing.T) {
 			t.Parallel()

@@ -11,6 +11,7 @@ import (
 	"github.com/xeipuuv/gojsonschema"
 
 	"ellwand.example/core/lint"
+	"ellwand.example/core/testtool"
 )
 
 // findingsToWrite have in them what is awkward to write: every severity, a
@@ -103,10 +104,7 @@ func TestJUnit(t *testing.T) {
 			t.Errorf("%q is not in\n%s", want, text)
 		}
 	}
-	xmllint, err := exec.LookPath("xmllint")
-	if err != nil {
-		t.Skip("no xmllint on this machine to validate with")
-	}
+	xmllint := testtool.Find(t, "xmllint")
 	for name, l := range map[string]*linted{"all": findingsToWrite, "none": {subjects: []string{"tide"}}, "nothing": {}} {
 		file := filepath.Join(t.TempDir(), "report.xml")
 		if err := os.WriteFile(file, []byte(written(t, l, "junit")), 0o644); err != nil {

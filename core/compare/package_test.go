@@ -16,6 +16,7 @@ import (
 	"ellwand.example/core/progress"
 	"ellwand.example/core/recipe"
 	"ellwand.example/core/repo"
+	"ellwand.example/core/testtool"
 )
 
 // item is a path of a package that a test makes.
@@ -168,10 +169,7 @@ func TestStates(t *testing.T) {
 
 // Libraries are compared by soname, and by name where the soname changed.
 func TestLibraries(t *testing.T) {
-	cc, err := exec.LookPath("cc")
-	if err != nil {
-		t.Skip("no C compiler on this machine to make libraries with")
-	}
+	cc := testtool.Find(t, "cc")
 	lib := func(soname, source string) string {
 		out := filepath.Join(t.TempDir(), "lib.so")
 		cmd := exec.Command(cc, "-x", "c", "-", "-x", "none", "-shared", "-fPIC", "-nostdlib", "-Wl,-z,relro,-z,now", "-Wl,-soname,"+soname, "-o", out)

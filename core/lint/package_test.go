@@ -17,6 +17,7 @@ import (
 	"ellwand.example/core/probe"
 	"ellwand.example/core/progress"
 	"ellwand.example/core/recipe"
+	"ellwand.example/core/testtool"
 )
 
 // file describes a path in a package.
@@ -273,9 +274,7 @@ func TestInterrupted(t *testing.T) {
 
 // TestSymbols compares programs with libraries of the package and of a base.
 func TestSymbols(t *testing.T) {
-	if _, err := exec.LookPath("cc"); err != nil {
-		t.Skip("no C compiler on this machine to make test programs with")
-	}
+	testtool.Find(t, "cc")
 	dir := t.TempDir()
 	build := func(out, source string, flags ...string) string {
 		out = filepath.Join(dir, out)

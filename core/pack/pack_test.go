@@ -29,6 +29,7 @@ import (
 	"ellwand.example/core/progress"
 	"ellwand.example/core/recipe"
 	"ellwand.example/core/seekable"
+	"ellwand.example/core/testtool"
 )
 
 var when = time.Date(2031, 4, 2, 0, 0, 0, 0, time.UTC)
@@ -201,9 +202,7 @@ func TestReproducible(t *testing.T) {
 // Any tar that knows Zstandard reads a package.
 func TestPlainTar(t *testing.T) {
 	for _, tool := range []string{"tar", "zstd"} {
-		if _, err := exec.LookPath(tool); err != nil {
-			t.Skipf("no %s on this machine to read the package with", tool)
-		}
+		testtool.Find(t, tool)
 	}
 	w := write(t, spec(claims(t, files{"usr/share/x": big(), "usr/bin/ä b": "y"})))
 	out, err := exec.Command("tar", "--zstd", "--quoting-style=literal", "-tvf", w.Path).CombinedOutput()

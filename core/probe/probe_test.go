@@ -8,6 +8,7 @@ import (
 	"testing"
 
 	"ellwand.example/core/need"
+	"ellwand.example/core/testtool"
 )
 
 // root makes a folder with a system in it; "->x" is a link, a name with "!"
@@ -80,10 +81,7 @@ func TestLook(t *testing.T) {
 
 // A library is asked for the symbol versions that are needed of it.
 func TestSymbolVersions(t *testing.T) {
-	cc, err := exec.LookPath("cc")
-	if err != nil {
-		t.Skip("no C compiler on this machine to make a library with")
-	}
+	cc := testtool.Find(t, "cc")
 	dir := root(t, map[string]string{"usr/lib/map": "TIDE_1.0 { global: one; local: *; }; TIDE_1.1 { global: two; };"})
 	cmd := exec.Command(cc, "-x", "c", "-", "-x", "none", "-shared", "-fPIC", "-nostdlib", "-Wl,-soname,libtide.so.1", "-Wl,--version-script="+filepath.Join(dir, "usr/lib/map"), "-o", filepath.Join(dir, "usr/lib/libtide.so.1"))
 	cmd.Stdin = strings.NewReader("void one(void) {} void two(void) {}")

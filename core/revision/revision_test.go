@@ -6,6 +6,8 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+
+	"ellwand.example/core/testtool"
 )
 
 // history is a git repository in a folder, with recipes in a folder of it.
@@ -16,9 +18,7 @@ type history struct {
 
 func newHistory(t *testing.T) history {
 	t.Helper()
-	if _, err := exec.LookPath("git"); err != nil {
-		t.Skip("there is no git program")
-	}
+	testtool.Find(t, "git")
 	for _, name := range []string{"GIT_CONFIG_GLOBAL", "GIT_CONFIG_SYSTEM"} {
 		t.Setenv(name, os.DevNull)
 	}

@@ -12,15 +12,13 @@ import (
 
 	"ellwand.example/core/layout"
 	"ellwand.example/core/need"
+	"ellwand.example/core/testtool"
 )
 
 // compile builds a C program or library; source is on standard input.
 func compile(t testing.TB, source, out string, args ...string) string {
 	t.Helper()
-	cc, err := exec.LookPath("cc")
-	if err != nil {
-		t.Skip("no C compiler on this machine to make test programs with")
-	}
+	cc := testtool.Find(t, "cc")
 	cmd := exec.Command(cc, append([]string{"-x", "c", "-", "-x", "none", "-o", out}, args...)...)
 	cmd.Stdin = strings.NewReader(source)
 	if b, err := cmd.CombinedOutput(); err != nil {

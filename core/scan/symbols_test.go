@@ -7,6 +7,8 @@ import (
 	"slices"
 	"strings"
 	"testing"
+
+	"ellwand.example/core/testtool"
 )
 
 // What a library exports is what nm lists of it.
@@ -25,9 +27,7 @@ __attribute__((weak)) int weak(void) { return 5; } int table[9]; extern int outs
 	if err != nil || strings.Join(got, " ") != "ebb@TIDE_2 high@TIDE_1 low@TIDE_1 table@TIDE_1 weak@TIDE_1" {
 		t.Errorf("%q, %v", got, err)
 	}
-	if _, err := exec.LookPath("nm"); err != nil {
-		t.Skip("no nm on this machine to compare with")
-	}
+	testtool.Find(t, "nm")
 	out, err := exec.Command("nm", "-D", "--defined-only", lib).Output()
 	if err != nil {
 		t.Fatal(err)
