@@ -6,6 +6,7 @@ import (
 	"context"
 	"errors"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -181,4 +182,77 @@ func FuzzRead(f *testing.F) {
 			t.Error("a recipe was written where there is no folder")
 		}
 	})
+}
+
+// What a bundle says of a commit is believed only as far as the commit's own
+// object, and the archive, bear it out; and no part of a repository comes with
+// a recipe.
+func TestCommits(t *testing.T) {
+	x := digest([]byte("x"))
+	facts := func(object string) string {
+		return `{"files":{"recipe.toml":"` + x + `"},"format":1,"full":"1-1","name":"tide","sources":[{"commit":"` + strings.Repeat("a", 40) + `","name":"a","object":"` + object + `","sha256":"` + x + `"}]}`
+	}
+	for what, data := range map[string][]byte{
+		"not what the commit":      forge(t, "bundle.json", facts(""), "recipe/recipe.toml", "x", "sources/"+x, "x"),
+		"it is not the commit":     forge(t, "bundle.json", facts("dHJlZQ=="), "recipe/recipe.toml", "x", "sources/"+x, "x"),
+		"recipe/.git/config":       forge(t, "bundle.json", facts(""), "recipe/.git/config", "x"),
+		"recipe/sub/.GIT/HEAD":     forge(t, "bundle.json", facts(""), "recipe/sub/.GIT/HEAD", "x"),
+		`a part of a git reposito`: forge(t, "bundle.json", facts(""), "recipe/git~1/config", "x"),
+	} {
+		store := source.Store{Dir: t.TempDir()}
+		if _, err := read(t, data, store); err == nil || !strings.Contains(err.Error(), what) {
+			t.Errorf("%s: %v", what, err)
+		}
+		if known := store.CommitArchive(strings.Repeat("a", 40)); known.SHA256 != "" {
+			t.Errorf("%s: the store takes %s for the commit's archive", what, known.SHA256)
+		}
+	}
+}
+
+// A commit's archive travels with its object, and is used without git.
+func TestCommitTravels(t *testing.T) {
+	dir := t.TempDir()
+	up := filepath.Join(dir, "up")
+	os.MkdirAll(up, 0o755)
+	os.WriteFile(filepath.Join(up, "tide.txt"), []byte("ebb"), 0o644)
+	git := func(args ...string) string {
+		cmd := exec.Command("git", append([]string{"-C", up, "-c", "user.name=Ines", "-c", "user.email=ines@saltmarsh.example"}, args...)...)
+		out, err := cmd.Output()
+		if err != nil {
+			t.Fatal(args, err)
+		}
+		return strings.TrimSpace(string(out))
+	}
+	git("init", "-q")
+	git("add", ".")
+	git("commit", "-q", "-m", "one")
+	commit := git("rev-parse", "HEAD")
+	folder := filepath.Join(dir, "recipes/tide")
+	os.MkdirAll(filepath.Join(folder, ".git"), 0o755)
+	os.WriteFile(filepath.Join(folder, ".git/config"), []byte("mine"), 0o644)
+	os.WriteFile(filepath.Join(folder, "recipe.toml"), []byte("edition = 1\nname = \"tide\"\nversion = \"1.0\"\nrelease = 1\nsummary = \"Tides\"\nlicense = \"MIT\"\n[[source]]\ngit = \"file://"+up+"\"\ncommit = \""+commit+"\"\n"), 0o644)
+	r, err := recipe.Load(folder, "recipe.toml", recipe.Target{}, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	f := source.NewFetcher(source.Store{Dir: filepath.Join(dir, "store")}, progress.None)
+	got, err := f.Fetch(t.Context(), r, 0)
+	if err != nil {
+		t.Fatal(err)
+	}
+	file := filepath.Join(dir, "out")
+	if _, err := Write(t.Context(), file, r, f.Store, []source.Fetched{got}); err != nil {
+		t.Fatal(err)
+	}
+	os.RemoveAll(up)
+	data, _ := os.ReadFile(file)
+	store := source.Store{Dir: filepath.Join(dir, "elsewhere")}
+	c, err := read(t, data, store)
+	if err != nil || len(c.Data) != 1 {
+		t.Fatalf("%v, %v", c.Data, err)
+	}
+	f = source.NewFetcher(store, progress.None)
+	if again, err := f.Fetch(t.Context(), r, 0); err != nil || again.SHA256 != got.SHA256 || again.New {
+		t.Errorf("%+v, %v", again, err)
+	}
 }

@@ -11,7 +11,6 @@ import (
 	"io"
 	"net"
 	"net/http"
-	"sync/atomic"
 	"time"
 
 	"ellwand.example/core/credential"
@@ -113,38 +112,35 @@ func Do(req *http.Request, stall time.Duration) (*http.Response, error) {
 		return nil, err
 	}
 	b := &body{ReadCloser: res.Body, ctx: ctx, cancel: cancel, stall: &StallError{req.URL.Redacted(), stall}}
-	b.timer = time.AfterFunc(stall, b.look)
+	b.timer = time.AfterFunc(stall, func() { cancel(b.stall) })
+	b.timer.Stop()
 	res.Body = b
 	return res, nil
 }
 
-// body is that of an answer, read under a watch.
+// body is that of an answer, read under a watch. What counts is the time that
+// the server is waited for, and not that which whoever reads takes.
 type body struct {
 	io.ReadCloser
 	ctx    context.Context
 	cancel context.CancelCauseFunc
 	stall  *StallError
-	timer  *time.Timer
-	// waiting is set while the server is waited for, and not whoever takes
-	// what it sends.
-	waiting atomic.Bool
-	read    atomic.Int64 // bytes since the last look
-}
-
-// look ends the reading when too little came since the last look.
-func (b *body) look() {
-	if b.read.Swap(0) < Least && b.waiting.Load() {
-		b.cancel(b.stall)
-		return
-	}
-	b.timer.Reset(b.stall.After)
+	timer  *time.Timer   // ends a read that takes too long
+	waited time.Duration // since the last Least bytes
+	came   int           // bytes, in that time
 }
 
 func (b *body) Read(p []byte) (int, error) {
-	b.waiting.Store(true)
+	began := time.Now()
+	b.timer.Reset(b.stall.After - b.waited)
 	n, err := b.ReadCloser.Read(p)
-	b.waiting.Store(false)
-	b.read.Add(int64(n))
+	b.timer.Stop()
+	b.waited += time.Since(began)
+	if b.came += n; b.came >= Least {
+		b.came, b.waited = 0, 0
+	} else if b.waited >= b.stall.After {
+		b.cancel(b.stall)
+	}
 	if err != nil && !errors.Is(err, io.EOF) && b.ctx.Err() != nil {
 		err = context.Cause(b.ctx)
 	}

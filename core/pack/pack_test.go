@@ -516,13 +516,29 @@ func hostile() map[string]hostileCase {
 			w.WriteHeader(&tar.Header{Name: "tree/a", Size: 1, Mode: 0o644, Uname: "root", Gname: "root"})
 			io.WriteString(w, "y")
 		}, as, "do not have the digest"},
-		"payload more":  {nil, func(w *tar.Writer) { w.WriteHeader(&tar.Header{Name: "tree/a", Mode: 0o644}) }, as, "goes on after the last path"},
-		"facts: name":   {nil, none, func(f *Facts) { f.Name = "../x" }, "cannot be a package's name"},
-		"facts: arch":   {nil, none, func(f *Facts) { f.Arch = "a/b" }, "no plain word"},
-		"facts: need":   {nil, none, func(f *Facts) { f.Needs = []Need{{Need: "what/x"}} }, "need"},
-		"facts: count":  {nil, none, func(f *Facts) { f.Paths = 1 << 40 }, "not possible"},
-		"facts: format": {nil, none, func(f *Facts) { f.Format = 9 }, "reads format 2"},
-		"facts: digest": {nil, none, func(f *Facts) { f.Meta["layout.jsonl"] = sha([]byte("?")) }, "is not the one that package.json names"},
+		"payload more":              {nil, func(w *tar.Writer) { w.WriteHeader(&tar.Header{Name: "tree/a", Mode: 0o644}) }, as, "goes on after the last path"},
+		"facts: name":               {nil, none, func(f *Facts) { f.Name = "../x" }, "cannot be a package's name"},
+		"facts: arch":               {nil, none, func(f *Facts) { f.Arch = "a/b" }, "no plain word"},
+		"facts: need":               {nil, none, func(f *Facts) { f.Needs = []Need{{Need: "what/x"}} }, "need"},
+		"facts: count":              {nil, none, func(f *Facts) { f.Paths = 1 << 40 }, "not possible"},
+		"facts: format":             {nil, none, func(f *Facts) { f.Format = 9 }, "reads format 2"},
+		"facts: long description":   {nil, none, func(f *Facts) { f.Description = strings.Repeat("x", MaxDescription+1) }, "is the most"},
+		"facts: long summary":       {nil, none, func(f *Facts) { f.Summary = strings.Repeat("x", MaxLine+1) }, "is the most"},
+		"facts: two line summary":   {nil, none, func(f *Facts) { f.Summary = "a\nb" }, "control characters"},
+		"facts: escape in summary":  {nil, none, func(f *Facts) { f.Summary = "\x1b]0;owned\a" }, "control characters"},
+		"facts: escape in text":     {nil, none, func(f *Facts) { f.Description = "a\x1b[31mb" }, "control characters"},
+		"facts: C1 in homepage":     {nil, none, func(f *Facts) { f.Homepage = "https://a.example/\u009b" }, "control characters"},
+		"facts: license":            {nil, none, func(f *Facts) { f.License = strings.Repeat("MIT AND ", 300) + "MIT" }, "is the most"},
+		"facts: provide":            {nil, none, func(f *Facts) { f.Provides = []Provide{{Provide: "what/x"}} }, "provide"},
+		"facts: long provide":       {nil, none, func(f *Facts) { f.Provides = []Provide{{Provide: "command/" + strings.Repeat("x", 5000)}} }, "is the most"},
+		"facts: long symbol":        {nil, none, func(f *Facts) { f.Needs = []Need{{Need: "soname/a.so", Symbols: []string{strings.Repeat("x", 5000)}}} }, "is the most"},
+		"facts: replaces":           {nil, none, func(f *Facts) { f.Replaces = []string{"what/x"} }, "in conflicts, replaces or suggests"},
+		"facts: account":            {nil, none, func(f *Facts) { f.Accounts = map[string]recipe.Account{"../x": {}} }, "cannot be an account's name"},
+		"facts: home of an account": {nil, none, func(f *Facts) { f.Accounts = map[string]recipe.Account{"x": {Home: "/\x1b"}} }, "control characters"},
+		"facts: change":             {nil, none, func(f *Facts) { f.Changes = []recipe.Change{{Version: "1", By: "\x07"}} }, "control characters"},
+		"facts: long change":        {nil, none, func(f *Facts) { f.Changes = []recipe.Change{{Text: []string{strings.Repeat("x", MaxDescription+1)}}} }, "has more than 65536 bytes"},
+		"facts: version":            {nil, none, func(f *Facts) { f.Version = "1/../2" }, "cannot be a version"},
+		"facts: digest":             {nil, none, func(f *Facts) { f.Meta["layout.jsonl"] = sha([]byte("?")) }, "is not the one that package.json names"},
 	}
 }
 
@@ -575,7 +591,7 @@ func TestVectors(t *testing.T) {
 		t.Fatal(err)
 	}
 	var all []vector
-	if err := json.Unmarshal(data, &all); err != nil || len(all) < 30 {
+	if err := json.Unmarshal(data, &all); err != nil || len(all) < 50 {
 		t.Fatalf("%d vectors, %v", len(all), err)
 	}
 	for _, v := range all {

@@ -40,8 +40,8 @@ const PointerFile = "repository.json"
 const (
 	maxPointer  = 16 << 20
 	maxSnapshot = 16 << 20
-	maxStored   = 64 << 20   // of a shard, as it is stored
-	maxShard    = 256 << 20  // of a shard, decompressed
+	maxStored   = 32 << 20   // of a shard, as it is stored
+	maxShard    = 64 << 20   // of a shard, decompressed
 	maxPackages = 4_000_000  // in a snapshot
 	maxLines    = 16_000_000 // in a shard
 	maxSync     = 16 << 30   // that one sync fetches
