@@ -9,6 +9,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -31,6 +32,10 @@ func TestMain(m *testing.M) {
 		programDir, fixturesDir = filepath.Join(dir, "bin"), filepath.Join(dir, "fixtures")
 		build := exec.Command("go", "build", "-o", filepath.Join(programDir, "ellwand"), "../cmd/ellwand")
 		build.Env = append(os.Environ(), "CGO_ENABLED=0")
+		if os.Getenv("ELLWAND_TEST_RACE") != "" { // .ci/run does this
+			build.Args = slices.Insert(build.Args, 2, "-race")
+			build.Env = append(os.Environ(), "CGO_ENABLED=1")
+		}
 		if out, err := build.CombinedOutput(); err != nil {
 			fmt.Fprintf(os.Stderr, "building the program: %v\n%s", err, out)
 			return 1

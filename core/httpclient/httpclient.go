@@ -101,8 +101,22 @@ func (e *SizeError) Error() string {
 // server sends less than Least bytes within a time; Stall is the usual one. It
 // must be closed.
 func Do(req *http.Request, stall time.Duration) (*http.Response, error) {
+	return watched(req, stall, client.Do)
+}
+
+// Transport sends requests of another library in the same way: its answers
+// fail too when the server stalls.
+func Transport() http.RoundTripper { return transport{} }
+
+type transport struct{}
+
+func (transport) RoundTrip(req *http.Request) (*http.Response, error) {
+	return watched(req, Stall, client.Transport.RoundTrip)
+}
+
+func watched(req *http.Request, stall time.Duration, send func(*http.Request) (*http.Response, error)) (*http.Response, error) {
 	ctx, cancel := context.WithCancelCause(req.Context())
-	res, err := client.Do(req.WithContext(ctx))
+	res, err := send(req.WithContext(ctx))
 	if err != nil {
 		cancel(nil)
 		var redirect *RedirectError

@@ -18,6 +18,7 @@ import (
 
 	"ellwand.example/core/cancel"
 	"ellwand.example/core/credential"
+	"ellwand.example/core/httpclient"
 )
 
 // Bucket is a repository's storage in a bucket of a server that speaks the S3
@@ -60,7 +61,7 @@ func newBucket(u *url.URL) (Bucket, error) {
 	if region == "" {
 		region = "us-east-1" // what servers with no regions expect
 	}
-	c, err := minio.New(u.Host, &minio.Options{Creds: login, Secure: secure, Region: region, BucketLookup: minio.BucketLookupPath, MaxRetries: tries})
+	c, err := minio.New(u.Host, &minio.Options{Creds: login, Secure: secure, Region: region, BucketLookup: minio.BucketLookupPath, MaxRetries: tries, Transport: httpclient.Transport()})
 	return Bucket{c, name, prefix, u.Scheme + "://" + u.Host + "/" + name + "/" + strings.TrimSuffix(prefix, "/")}, err
 }
 
