@@ -2,11 +2,13 @@ package cli
 
 import (
 	"flag"
+	"fmt"
 	"math/rand/v2"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
 	"syscall"
 	"testing"
@@ -105,5 +107,52 @@ func TestSignals(t *testing.T) {
 func each(c *cobra.Command, f func(*cobra.Command)) {
 	for _, sub := range c.Commands() {
 		f(sub)
+	}
+}
+
+// A build whose processes are stopped and continued at random moments, as a
+// busy machine or somebody's Ctrl-Z may do it, waits and ends well: nothing
+// between the program and its half in the sandbox depends on who is first.
+func TestStopped(t *testing.T) {
+	dir := t.TempDir()
+	os.Mkdir(filepath.Join(dir, "tmp"), 0o755)
+	for name, text := range map[string]string{
+		"ellwand.toml":             "name = \"test\"\n",
+		"recipes/tide/recipe.toml": "edition = 1\nname = \"tide\"\nversion = \"1\"\nrelease = 1\narch = \"any\"\nsummary = \"Tides\"\nlicense = \"MIT\"\n[steps]\nprepare = 'seq 1 2000'\nbuild = 'sleep 0.1; seq 1 2000'\nstage = 'mkdir -p \"$DESTDIR/usr/share\" && seq 1 2000 | tee \"$DESTDIR/usr/share/tide\"'\n[[rewrite]]\nafter = \"stage\"\npath = \"/usr/share/tide\"\nfind = \"1999\"\nreplace = \"x\"\n",
+	} {
+		path := filepath.Join(dir, name)
+		os.MkdirAll(filepath.Dir(path), 0o755)
+		if err := os.WriteFile(path, []byte(text), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	for n := range 4 * *rounds {
+		cmd := exec.Command(filepath.Join(programDir, "ellwand"), "build", "tide", "--again", "--no-lint")
+		var out strings.Builder
+		cmd.Dir, cmd.Env, cmd.Stdout, cmd.Stderr = dir, environment(dir), &out, &out
+		if err := cmd.Start(); err != nil {
+			t.Fatal(err)
+		}
+		done := make(chan error, 1)
+		go func() { done <- cmd.Wait() }()
+		hang := time.After(hangs)
+		for ended := false; !ended; {
+			pids := append(childrenOf(cmd.Process.Pid), fmt.Sprint(cmd.Process.Pid))
+			pid, _ := strconv.Atoi(pids[rand.IntN(len(pids))])
+			syscall.Kill(pid, syscall.SIGSTOP)
+			time.Sleep(time.Duration(rand.Int64N(int64(30 * time.Millisecond))))
+			syscall.Kill(pid, syscall.SIGCONT)
+			select {
+			case err := <-done:
+				ended = true
+				if err != nil {
+					t.Errorf("build %d: %v\n%s", n, err, out.String())
+				}
+			case <-hang:
+				cmd.Process.Signal(syscall.SIGQUIT)
+				t.Fatalf("build %d hangs:\n%s", n, out.String())
+			default:
+			}
+		}
 	}
 }
