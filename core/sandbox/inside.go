@@ -8,6 +8,7 @@ import (
 	"math"
 	"os"
 	"runtime"
+	"slices"
 	"strconv"
 	"syscall"
 	"time"
@@ -210,8 +211,10 @@ func (s *orders) run() report {
 		}
 		program, argv = "/proc/self/exe", []string{callName, s.Call}
 		attr.Files = append(attr.Files, uintptr(answer[1]))
-		if s.Coverage != "" {
-			attr.Env = append(attr.Env, "GOCOVERDIR="+os.Getenv("GOCOVERDIR"))
+		for _, name := range []string{"GOCOVERDIR", "GORACE"} { // in tests
+			if value := os.Getenv(name); value != "" {
+				attr.Env = append(slices.Clone(attr.Env), name+"="+value)
+			}
 		}
 	}
 	calls, err := filter(s.Allow)

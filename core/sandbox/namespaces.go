@@ -236,6 +236,9 @@ func (n Namespaces) enter(ctx context.Context, c Command) (r report, err error) 
 	if s.Coverage != "" {
 		cmd.Env = append(cmd.Env, "GOCOVERDIR=/run/ellwand/coverage")
 	}
+	if race := os.Getenv("GORACE"); race != "" { // of a program built with the race detector
+		cmd.Env = append(cmd.Env, "GORACE="+race)
+	}
 	cmd.ExtraFiles = []*os.File{ordersOut, reportIn}
 	cmd.Stdout, cmd.Stderr = c.Output, c.Output
 	attr := &syscall.SysProcAttr{
