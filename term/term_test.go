@@ -118,13 +118,27 @@ func TestLiveProgress(t *testing.T) {
 		w.Terminal = true
 		p := NewProgress(w, Normal)
 		tasks := []progress.Task{p.Begin("libharmonic build", 60_000, progress.Time), p.Begin("fetch tidegauge-2.4.1.tar.gz", 100<<20, "bytes"), p.Begin("tidegauge test", 0, "")}
+		live := func(n int) { // waits until so many tasks have a line
+			for range 6000 {
+				p.mu.Lock()
+				there := len(p.live)
+				p.mu.Unlock()
+				if there == n {
+					return
+				}
+				time.Sleep(10 * time.Millisecond)
+			}
+			t.Fatalf("there are never %d live lines", n)
+		}
+		live(3)
 		for i := range 9 {
 			tasks = append(tasks, p.Begin(fmt.Sprint("more ", i), 0, ""))
 		}
 		tasks[0].Say("cc -c a very long line of output that does not fit into any terminal of a usual width, let alone " + strings.Repeat("x", 200))
 		tasks[1].Advance(50 << 20)
 		p.Begin("quick", 0, "").End("done")
-		time.Sleep(liveAfter + 3*refresh)
+		live(12)
+		time.Sleep(2 * refresh)
 		p.Note("a note")
 		for _, t := range tasks {
 			t.End("done")

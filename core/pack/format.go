@@ -163,6 +163,9 @@ type line struct {
 
 // MarshalJSON writes names that are not UTF-8 as base64.
 func (e Entry) MarshalJSON() ([]byte, error) {
+	if len(e.Xattrs) == 0 {
+		e.Xattrs = nil // {} and nothing are the same
+	}
 	names := []*string{&e.Path, &e.Link, &e.Same, &e.Copy}
 	if slices.ContainsFunc(names, func(s *string) bool { return !utf8.ValidString(*s) }) {
 		e.Encoding = Base64
