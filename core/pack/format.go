@@ -163,9 +163,6 @@ type line struct {
 
 // MarshalJSON writes names that are not UTF-8 as base64.
 func (e Entry) MarshalJSON() ([]byte, error) {
-	if len(e.Xattrs) == 0 {
-		e.Xattrs = nil // {} and nothing are the same
-	}
 	names := []*string{&e.Path, &e.Link, &e.Same, &e.Copy}
 	if slices.ContainsFunc(names, func(s *string) bool { return !utf8.ValidString(*s) }) {
 		e.Encoding = Base64
@@ -194,6 +191,9 @@ func appendLine(out []byte, e Entry) ([]byte, error) {
 
 // decodeNames undoes what MarshalJSON did.
 func (e *Entry) decodeNames() error {
+	if len(e.Xattrs) == 0 {
+		e.Xattrs = nil // {} and nothing are the same
+	}
 	names := []*string{&e.Path, &e.Link, &e.Same, &e.Copy}
 	valid := func(s *string) bool { return utf8.ValidString(*s) }
 	switch e.Encoding {
