@@ -30,6 +30,11 @@ func TestBudgets(t *testing.T) {
 	for i := range 2000 {
 		fmt.Fprintf(&conditions, "[[needs.when]]\nif = \"option.o%d && !option.o%d\"\nbuild = [\"command/x%d\"]\n", i%12, i%12, i)
 	}
+	var ranked strings.Builder
+	ranked.WriteString("[package.tide.layout]\n")
+	for i := range 3000 {
+		fmt.Fprintf(&ranked, "\"/usr/*%04d\" = {}\n", i)
+	}
 	when := func(condition string) string {
 		return "[[needs.when]]\nif = '" + condition + "'\nbuild = [\"command/x\"]\n"
 	}
@@ -49,6 +54,7 @@ func TestBudgets(t *testing.T) {
 		"a rewrite's pattern of stars":    {"[[rewrite]]\nafter = \"unpack\"\npath = \"" + stars[1:] + "\"\nfind = \"a\"\nreplace = \"b\"\n", "pattern"},
 		"a skip of braces":                {"[[source]]\nurl = \"https://a.example/a.tar\"\nskip = [\"" + strings.Repeat("{a,b}", 30) + "\"]\n", "pattern"},
 		"values that are unknown":         {"description = \"" + strings.Repeat("{nothing}", 100_000) + "\"\n", "more mistakes"},
+		"patterns of one rank":            {ranked.String(), "too many to tell"},
 		"a script of brackets":            {"[steps]\nbuild = '''\n" + strings.Repeat("$((", 50_000) + "'''\n", ""},
 		"a very long line with a mistake": {"unknown = \"" + strings.Repeat("x", 1<<20) + "\"\n", "unknown key"},
 	} {

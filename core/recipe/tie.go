@@ -66,16 +66,27 @@ func (r *Recipe) checkSharedPaths() {
 	}
 }
 
-// checkTies looks for patterns that could claim a path with equal right: with
-// literal starts and literal characters equal in number, and a path that both
-// match.
+// rank is what decides which of several patterns claims a path: how long its
+// literal start is, and how many literal characters it has. The start stands
+// here itself, since patterns with different ones of the same length have no
+// path in common.
+type rank struct {
+	start  string
+	weight int
+}
+
+// maxCompared bounds how many pairs of patterns are compared.
+const maxCompared = 100_000
+
+// checkTies looks for patterns that could claim a path with equal right: those
+// of one rank, with a path that both match.
 func (r *Recipe) checkTies() {
 	r.checkSharedPaths()
-	byRank := map[[2]int][]claimant{}
+	byRank := map[rank][]claimant{}
 	add := func(c claimant) {
 		if start := PatternStart(c.pattern); start >= 0 && validPattern(c.pattern) {
-			rank := [2]int{start, PatternWeight(c.pattern)}
-			byRank[rank] = append(byRank[rank], c)
+			at := rank{c.pattern[:start], PatternWeight(c.pattern)}
+			byRank[at] = append(byRank[at], c)
 		}
 	}
 	for _, name := range slices.Sorted(maps.Keys(r.Packages)) {
@@ -89,7 +100,12 @@ func (r *Recipe) checkTies() {
 	for i, pattern := range r.Discard {
 		add(claimant{"", pattern, Entry{}, r.Doc.At("discard", i)})
 	}
-	for _, same := range byRank {
+	compared := 0
+	for at, same := range byRank {
+		if compared += len(same) * (len(same) - 1) / 2; compared > maxCompared {
+			r.Doc.Add(same[len(same)-1].key, fmt.Sprintf("%d patterns begin with %q and have the same number of literal characters: they are too many to tell which could claim the same path", len(same), at.start), "give them longer literal starts, or write one pattern for several")
+			return
+		}
 		slices.SortFunc(same, func(a, b claimant) int { return cmp.Compare(a.key.Offset, b.key.Offset) })
 		for i, b := range same {
 			for _, a := range same[:i] {
