@@ -179,12 +179,31 @@ func (d Directory) Replace(ctx context.Context, name string, data []byte, mark s
 	} else if now != mark {
 		return ErrChanged // by somebody who does not know of locks
 	}
-	if d.written != nil {
-		if err := files.Flush(ctx, d.written.take(d.Dir)...); err != nil {
-			return fmt.Errorf("writing %s to disk: %w", d.Dir, err)
-		}
+	// The new file is flushed together with all that it names: a file system
+	// writes what several ask for in one go.
+	t, err := os.CreateTemp(d.path(incoming), "put-")
+	if err != nil {
+		return err
 	}
-	return files.WriteDurable(d.path(name), data)
+	defer os.Remove(t.Name()) // fails after the rename, as it should
+	defer t.Close()
+	if _, err := t.Write(data); err != nil {
+		return err
+	}
+	if err := errors.Join(t.Chmod(files.Mode(d.Dir)), t.Close()); err != nil {
+		return err
+	}
+	paths := []string{t.Name()}
+	if d.written != nil {
+		paths = append(paths, d.written.take(d.Dir)...)
+	}
+	if err := files.Flush(ctx, paths...); err != nil {
+		return fmt.Errorf("writing %s to disk: %w", d.Dir, err)
+	}
+	if err := os.Rename(t.Name(), d.path(name)); err != nil {
+		return err
+	}
+	return files.Flush(ctx, d.Dir) // the rename itself
 }
 
 // List walks the folder, without what is under way.
