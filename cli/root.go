@@ -452,7 +452,7 @@ func (a *app) builder(ctx context.Context, w *workspace.Workspace) (*build.Build
 	runner, err := build.Isolate(ctx, w)
 	runner.Base = base
 	if runner.Copies {
-		a.progress.Note("overlay mounts are not to be had here: each step works on a copy of all the files")
+		a.progress.Note("overlay mounts are unavailable here: each step works on a copy of all files")
 	}
 	b.Runner = runner
 	return b, err

@@ -29,7 +29,7 @@ type Namespaces struct {
 	// Base is the folder of the system that is seen as /; empty for the
 	// machine's own.
 	Base string
-	// Copies says that overlay mounts are not to be had: every Tree has all
+	// Copies says that overlay mounts are unavailable: every Tree has all
 	// in Upper, and nothing can be laid over the base.
 	Copies bool
 	// User is the number that the steps' user has as they see it; 0 for
@@ -147,7 +147,7 @@ var allUsers = sync.OnceValue(func() bool {
 	return err == nil && len(fields) == 3 && fields[0] == "0" && fields[2] == "4294967295"
 })
 
-// Check finds out whether namespaces are to be had, and whether overlay
+// Check finds out whether namespaces are available, and whether overlay
 // mounts are. The folder is an empty one on the file system that trees will
 // be on.
 func Check(ctx context.Context, dir string) (Namespaces, error) {

@@ -7,7 +7,7 @@
 // outer half is namespaces.go, the inner half inside.go, and a program that
 // uses it calls Enter before anything else. Inside, a base is mounted
 // read-only at /, and the tree that the step works on at TreeDir. None runs
-// scripts as plain processes, for machines where namespaces are not to be had.
+// scripts as plain processes, for machines where namespaces are unavailable.
 package sandbox
 
 import (
