@@ -91,7 +91,7 @@ func TestHostileMirror(t *testing.T) {
 	}{
 		"a serial that nothing can follow": {forge(packed([]byte(good)), 1, func(p *Pointer, _ *Snapshot) { p.Serial = 1<<63 - 1 }), "its serial cannot be"},
 		"a serial below zero":              {forge(packed([]byte(good)), 1, func(p *Pointer, _ *Snapshot) { p.Serial = -1 }), "its serial cannot be"},
-		"a shard that becomes 3 GB":        {forge(bomb(3<<30), 3<<30, func(_ *Pointer, s *Snapshot) { s.Shards["00"] = Ref{3000, s.Shards["00"].SHA256} }), "damaged"},
+		"a shard that becomes half a GB":   {forge(bomb(512<<20), 512<<20, func(_ *Pointer, s *Snapshot) { s.Shards["00"] = Ref{3000, s.Shards["00"].SHA256} }), "damaged"},
 		"more packages than there are":     {forge(packed([]byte(good)), 1<<40, nil), "more than"},
 		"fewer lines than it says":         {forge(packed([]byte(good)), 9, nil), "does not hold the 9 lines"},
 		"a need that cannot be read":       {forge(record(`"needs":[]`, `"needs":[{"need":"what/x"}]`), 1, nil), "cannot be read"},
