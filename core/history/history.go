@@ -13,6 +13,8 @@ import (
 	"time"
 
 	"modernc.org/sqlite"
+
+	"ellwand.example/core/files"
 )
 
 // Build is one build, under way or ended.
@@ -95,7 +97,14 @@ func open(ctx context.Context, file string) (*Store, error) {
 	if err := os.MkdirAll(filepath.Dir(file), 0o755); err != nil {
 		return nil, err
 	}
-	db, err := sql.Open("sqlite", "file:"+escape(file)+"?_pragma=busy_timeout(10000)&_pragma=journal_mode(wal)&_pragma=synchronous(normal)&_pragma=foreign_keys(1)")
+	// One at a time: SQLite does not wait for others while it changes to its
+	// write-ahead log.
+	unlock, err := files.Lock(ctx, file+".lock")
+	if err != nil {
+		return nil, err
+	}
+	defer unlock()
+	db, err := sql.Open("sqlite", "file:"+escape(file)+"?_pragma=busy_timeout(10000)&_pragma=journal_mode(wal)&_pragma=synchronous(normal)&_pragma=foreign_keys(1)&_txlock=immediate")
 	if err != nil {
 		return nil, err
 	}
