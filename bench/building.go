@@ -17,7 +17,7 @@ import (
 // recipe measures how long a long recipe takes to be read and checked.
 func (b *bench) recipe() {
 	var s strings.Builder
-	s.WriteString("edition = 1\nname = \"tide\"\nversion = \"1.0\"\nrelease = 1\nsummary = \"Tides\"\nlicense = \"GPL-3.0-or-later AND MIT\"\n")
+	s.WriteString("format = 1\nname = \"tide\"\nversion = \"1.0\"\nrelease = 1\nsummary = \"Tides\"\nlicense = \"GPL-3.0-or-later AND MIT\"\n")
 	for i := range 6 {
 		fmt.Fprintf(&s, "[[source]]\nurl = \"https://files.example/%d-{version}.tar.gz\"\nsha256 = \"%064d\"\ninto = \"m%d\"\n[option.o%d]\nsummary = \"One\"\ndefault = false\n[[needs.when]]\nif = \"option.o%d and version != '2'\"\nbuild = [\"pkgconfig/x%d >= 1.2, < 3\"]\n", i, i, i, i, i, i)
 	}
@@ -59,7 +59,7 @@ func (b *bench) project(files int) (archive string) {
 	return archive
 }
 
-const projectRecipe = `edition = 1
+const projectRecipe = `format = 1
 name = "project"
 version = "1.0"
 release = 1

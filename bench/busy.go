@@ -11,11 +11,11 @@ import (
 // otherWrites is how much another process writes meanwhile, in MiB.
 const otherWrites = 4096
 
-const tinyRecipe = `edition = 1
+const tinyRecipe = `format = 1
 name = "tiny"
 version = "1.0"
 release = %d
-arch = "any"
+arch = "independent"
 summary = "Made up for measuring"
 license = "MIT"
 [steps]

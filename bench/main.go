@@ -23,11 +23,11 @@ import (
 	"syscall"
 	"time"
 
-	"ellwand.example/core/layout"
 	"ellwand.example/core/pack"
 	"ellwand.example/core/progress"
 	"ellwand.example/core/repo"
 	"ellwand.example/core/scan"
+	"ellwand.example/core/staging"
 )
 
 var ctx = context.Background()
@@ -142,16 +142,16 @@ func shell(script string, args ...string) {
 }
 
 func packTree(tree, out string) error {
-	staged, err := layout.Walk(tree)
+	staged, err := staging.Walk(tree)
 	if err != nil {
 		return err
 	}
-	claims := make([]layout.Claim, len(staged))
+	claims := make([]staging.Claim, len(staged))
 	for i, p := range staged {
 		p.Path = "/usr/lib/tree" + p.Path
-		claims[i] = layout.Claim{Path: p, Owner: layout.Root, Group: layout.Root}
+		claims[i] = staging.Claim{Path: p, Owner: staging.Root, Group: staging.Root}
 	}
-	slices.SortFunc(claims, func(a, b layout.Claim) int { return strings.Compare(a.Path.Path, b.Path.Path) })
+	slices.SortFunc(claims, func(a, b staging.Claim) int { return strings.Compare(a.Path.Path, b.Path.Path) })
 	look := func(i int, r io.ReaderAt, size int64) error {
 		_, err := scan.Contents(claims[i].Path.Path, r, size)
 		return err
@@ -161,7 +161,7 @@ func packTree(tree, out string) error {
 }
 
 func facts(name, version string) pack.Facts {
-	return pack.Facts{Name: name, Version: version, Release: 1, Arch: "any", Target: "bench", Summary: "Made up for measuring", License: "MIT", Recipe: name}
+	return pack.Facts{Name: name, Version: version, Release: 1, Arch: "independent", Target: "bench", Summary: "Made up for measuring", License: "MIT", Recipe: name}
 }
 
 func (b *bench) packing() {

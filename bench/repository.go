@@ -11,22 +11,22 @@ import (
 	"strings"
 	"time"
 
-	"ellwand.example/core/layout"
-	"ellwand.example/core/need"
+	"ellwand.example/core/fact/need"
 	"ellwand.example/core/pack"
 	"ellwand.example/core/progress"
 	"ellwand.example/core/repo"
+	"ellwand.example/core/repo/site"
 	"ellwand.example/core/solve"
-	"ellwand.example/page"
+	"ellwand.example/core/staging"
 )
 
-func sortClaims(claims []layout.Claim) {
-	slices.SortFunc(claims, func(a, b layout.Claim) int { return strings.Compare(a.Path.Path, b.Path.Path) })
+func sortClaims(claims []staging.Claim) {
+	slices.SortFunc(claims, func(a, b staging.Claim) int { return strings.Compare(a.Path.Path, b.Path.Path) })
 }
 
 // at is a repository with a cache and pages, as the program opens it.
 func (b *bench) at(name string) *repo.Repository {
-	return &repo.Repository{Storage: repo.NewDirectory(filepath.Join(b.work, name)), Cache: filepath.Join(b.work, name+"-cache"), Pages: page.Renderer{}}
+	return &repo.Repository{Storage: repo.NewDirectory(filepath.Join(b.work, name)), Cache: filepath.Join(b.work, name+"-cache"), Pages: site.Renderer{}}
 }
 
 func publish(r *repo.Repository, terms repo.Terms, files ...string) time.Duration {
@@ -98,7 +98,7 @@ func (b *bench) repository() {
 			}
 		})
 		grep := b.best(func() {
-			shell(`zstd -dcq "$1"/shards/*.zst | grep -c "$2" >/dev/null`, filepath.Join(b.work, "large"), word)
+			shell(`zstd -dcq "$1"/listings/*.zst | grep -c "$2" >/dev/null`, filepath.Join(b.work, "large"), word)
 		})
 		row(fmt.Sprintf("find `%s` among %d", strings.Replace(word, fmt.Sprint(again, "-"), "", 1), b.large), find, "`zstd -dc` of the index through grep", grep, "≤ 1")
 	}
@@ -130,7 +130,7 @@ func (b *bench) indexing() {
 	}
 	var anew, sums time.Duration
 	for i := range b.runs { // in turn, so that both see the same machine
-		for _, name := range []string{repo.PointerFile, "shards", "files", "snapshots", "pages", ".incoming"} {
+		for _, name := range []string{repo.PointerFile, "listings", "files", "snapshots", "pages", ".incoming"} {
 			check(os.RemoveAll(filepath.Join(dir, name)))
 		}
 		check(os.RemoveAll(r.Cache))
@@ -163,11 +163,11 @@ func (b *bench) auditing(r *repo.Repository) {
 		broken := citizen{facts: facts(fmt.Sprintf("broken-%d", i), "1.0"), paths: []string{fmt.Sprintf("/usr/share/broken-%d", i)}}
 		broken.facts.Needs = []pack.Need{{Need: fmt.Sprintf("moon-%d >= 2", i)}}
 		planted = append(planted, broken)
-		terms.Allow = append(terms.Allow, repo.Exception{Code: repo.UnmetNeed, Package: broken.facts.Name, Because: "planted"})
+		terms.Allow = append(terms.Allow, repo.Exception{Code: repo.UnmetNeed, Package: broken.facts.Name, Reason: "planted"})
 		for _, side := range []string{"left", "right"} {
 			c := citizen{facts: facts(fmt.Sprintf("%s-%d", side, i), "1.0"), paths: []string{path}}
 			planted = append(planted, c)
-			terms.Allow = append(terms.Allow, repo.Exception{Code: repo.SharedPath, Package: c.facts.Name, Because: "planted"})
+			terms.Allow = append(terms.Allow, repo.Exception{Code: repo.SharedPath, Package: c.facts.Name, Reason: "planted"})
 		}
 		for j := range 3 {
 			c := citizen{facts: facts(fmt.Sprintf("circle-%d-%d", i, j), "1.0"), paths: []string{fmt.Sprintf("/usr/share/circle-%d-%d", i, j)}}
@@ -211,18 +211,18 @@ func (b *bench) solving() {
 // long it took to read the index.
 func solveFrom(dir string) error {
 	began := time.Now()
-	listings, err := repo.Open(dir).List(ctx, "testing")
+	contents, err := repo.Open(dir).List(ctx, "testing")
 	if err != nil {
 		return err
 	}
-	request := solve.Request{Base: func(solve.Need) bool { return false }}
-	for _, rec := range listings[0].Records {
+	request := solve.Request{System: func(solve.Need) bool { return false }}
+	for _, rec := range contents[0].Records {
 		request.Packages = append(request.Packages, rec.Candidate())
 	}
 	read := time.Since(began)
 	d := rand.New(rand.NewPCG(3, 3))
 	for len(request.Install) < 300 {
-		name := listings[0].Records[d.IntN(len(listings[0].Records))].Name
+		name := contents[0].Records[d.IntN(len(contents[0].Records))].Name
 		if strings.HasPrefix(name, "broken") {
 			continue
 		}

@@ -12,9 +12,9 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
-	"ellwand.example/core/layout"
 	"ellwand.example/core/pack"
 	"ellwand.example/core/progress"
+	"ellwand.example/core/staging"
 )
 
 // A world is made-up packages whose needs have the shape of real ones: most
@@ -150,7 +150,7 @@ func (b *bench) build(dir string, all []citizen, sizes bool) []string {
 				if strings.HasPrefix(p, "/usr/bin/") {
 					mode = 0o755
 				}
-				spec.Claims = append(spec.Claims, layout.Claim{Path: layout.Path{Path: p, Type: layout.File, Mode: mode, Disk: disk}, Owner: layout.Root, Group: layout.Root})
+				spec.Claims = append(spec.Claims, staging.Claim{Path: staging.Path{Path: p, Type: staging.File, Mode: mode, Disk: disk}, Owner: staging.Root, Group: staging.Root})
 			}
 			sortClaims(spec.Claims)
 			w, err := pack.Write(ctx, dir, spec, progress.None)

@@ -6,11 +6,12 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"ellwand.example/cli/term"
+	"ellwand.example/core/fact"
 	"ellwand.example/core/repo"
-	"ellwand.example/term"
 )
 
-func (a *app) auditCommand() *cobra.Command {
+func (a *program) auditCommand() *cobra.Command {
 	var channel string
 	cmd := &cobra.Command{
 		Use:   "audit [REPO]",
@@ -19,7 +20,7 @@ func (a *app) auditCommand() *cobra.Command {
 with all that it needs, which packages have the same paths without saying so, which
 need each other in a circle, and which libraries nobody needs. The newest package of
 each name counts. Needs that the system below is to meet are looked up in the
-target's base, where the workspace knows it. Faults make the exit status 1.`,
+target's system, where the workspace knows it. Faults make the exit status 1.`,
 		Example: `  ellwand audit
   ellwand audit local --channel stable`,
 		Args:              arguments(atMostOne),
@@ -29,7 +30,7 @@ target's base, where the workspace knows it. Faults make the exit status 1.`,
 			if err != nil {
 				return err
 			}
-			audits, err := r.Audit(cmd.Context(), ch, a.bases(cmd.Context(), w), a.progress)
+			audits, err := r.Audit(cmd.Context(), ch, a.systems(cmd.Context(), w), a.progress)
 			if err != nil {
 				return err
 			}
@@ -41,7 +42,7 @@ target's base, where the workspace knows it. Faults make the exit status 1.`,
 			}
 			for _, audit := range audits {
 				for _, f := range audit.Findings {
-					if f.Grave() && err == nil {
+					if f.Severity == fact.SeverityError && err == nil {
 						return statusError(statusFindings)
 					}
 				}
@@ -53,7 +54,7 @@ target's base, where the workspace knows it. Faults make the exit status 1.`,
 	return cmd
 }
 
-func (a *app) showAudits(audits []repo.Audit, where string) {
+func (a *program) showAudits(audits []repo.Audit, where string) {
 	w := a.out
 	for i, audit := range audits {
 		if i > 0 {
@@ -62,7 +63,7 @@ func (a *app) showAudits(audits []repo.Audit, where string) {
 		a.showFaults(w, audit.Findings)
 		grave := 0
 		for _, f := range audit.Findings {
-			if f.Grave() {
+			if f.Severity == fact.SeverityError {
 				grave++
 			}
 		}
@@ -74,7 +75,7 @@ func (a *app) showAudits(audits []repo.Audit, where string) {
 			if n > maxListed && !a.verbose {
 				shown = append(append([]string{}, shown[:maxListed]...), fmt.Sprintf("and %d more (-v lists all)", n-maxListed))
 			}
-			w.Printf("%s left to the base of %s, which is not known here:\n  %s\n", term.Count(n, "need is", "needs are"), audit.Target, w.Wrapped(strings.Join(shown, ", "), 2))
+			w.Printf("%s left to the system of %s, which is not known here:\n  %s\n", fact.Count(n, "need is", "needs are"), audit.Target, w.Wrapped(strings.Join(shown, ", "), 2))
 		}
 		older := ""
 		if audit.Older > 0 {
@@ -82,11 +83,11 @@ func (a *app) showAudits(audits []repo.Audit, where string) {
 		}
 		result := w.Style(term.Good, "all can be installed")
 		if grave > 0 {
-			result = w.Style(term.Bad, term.Count(grave, "fault", "faults"))
+			result = w.Style(term.Bad, fact.Count(grave, "fault", "faults"))
 		}
 		if notes := len(audit.Findings) - grave; notes > 0 {
-			result += ", " + term.Count(notes, "thing to know", "things to know")
+			result += ", " + fact.Count(notes, "thing to know", "things to know")
 		}
-		w.Printf("%s, channel %s for %s: %s%s, %s: %s\n", where, audit.Channel, audit.Target, term.Count(audit.Packages, "package", "packages"), older, term.Count(audit.Needs, "need", "needs"), result)
+		w.Printf("%s, channel %s for %s: %s%s, %s: %s\n", where, audit.Channel, audit.Target, fact.Count(audit.Packages, "package", "packages"), older, fact.Count(audit.Needs, "need", "needs"), result)
 	}
 }

@@ -13,13 +13,13 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"ellwand.example/cli/term"
 	"ellwand.example/core/build"
-	"ellwand.example/core/document"
+	"ellwand.example/core/fact"
 	"ellwand.example/core/recipe"
-	"ellwand.example/term"
 )
 
-func (a *app) buildCommand() *cobra.Command {
+func (a *program) buildCommand() *cobra.Command {
 	var o build.Options
 	var set []string
 	var again, every, twice, asTree, noLint bool
@@ -39,7 +39,7 @@ change, the packages that meet their build needs, and no network.
 
 At the end lint looks at the recipe and its packages.
 
-Sources that are not in the store are fetched first. Build needs are met by the
+Sources that are not in the source cache are fetched first. Build needs are met by the
 packages that this workspace has built, and by the machine.`,
 		Example: `  ellwand build libharmonic tidegauge
   ellwand build --all
@@ -122,7 +122,7 @@ packages that this workspace has built, and by the machine.`,
 	return cmd
 }
 
-func (a *app) buildOne(ctx context.Context, b *build.Builder, r *recipe.Recipe, o build.Options) error {
+func (a *program) buildOne(ctx context.Context, b *build.Builder, r *recipe.Recipe, o build.Options) error {
 	res, err := b.Build(ctx, r, o)
 	if err != nil {
 		return err
@@ -135,7 +135,7 @@ func (a *app) buildOne(ctx context.Context, b *build.Builder, r *recipe.Recipe, 
 }
 
 // buildTwice builds each recipe twice, and tells what came out differently.
-func (a *app) buildTwice(ctx context.Context, b *build.Builder, all []*recipe.Recipe, o build.Options) error {
+func (a *program) buildTwice(ctx context.Context, b *build.Builder, all []*recipe.Recipe, o build.Options) error {
 	type twice struct {
 		build.Result
 		Differences []build.Difference `json:"differences"`
@@ -168,7 +168,7 @@ func (a *app) buildTwice(ctx context.Context, b *build.Builder, all []*recipe.Re
 
 // buildMany builds several recipes, tells of each as it ends, and of all in a
 // table.
-func (a *app) buildMany(ctx context.Context, b *build.Builder, all []*recipe.Recipe, o build.Options) error {
+func (a *program) buildMany(ctx context.Context, b *build.Builder, all []*recipe.Recipe, o build.Options) error {
 	began := time.Now()
 	outcomes, err := b.BuildAll(ctx, all, o, func(o build.Outcome) {
 		switch {
@@ -205,7 +205,7 @@ var stateRoles = map[string]term.Role{build.Built: term.Good, build.Repacked: te
 const manyOutcomes = 20
 
 // buildShell opens a shell where a step runs.
-func (a *app) buildShell(ctx context.Context, b *build.Builder, all []*recipe.Recipe, step string) error {
+func (a *program) buildShell(ctx context.Context, b *build.Builder, all []*recipe.Recipe, step string) error {
 	switch {
 	case len(all) != 1:
 		return usageError{errors.New("--shell takes one recipe")}
@@ -261,7 +261,7 @@ func checkOptions(all []*recipe.Recipe, set recipe.Values) error {
 		if known[name] {
 			continue
 		}
-		switch near := document.Nearest(name, names); {
+		switch near := fact.Nearest(name, names); {
 		case near != "":
 			return usageError{fmt.Errorf("none of these recipes has an option %q; did you mean %q?", name, near)}
 		case len(names) == 0:

@@ -10,16 +10,17 @@ import (
 	"strings"
 	"time"
 
+	"ellwand.example/cli/term"
 	"ellwand.example/core/build"
+	"ellwand.example/core/fact"
 	"ellwand.example/core/lint"
 	"ellwand.example/core/workspace"
-	"ellwand.example/term"
 )
 
-func (a *app) showTwice(res build.Result, found []build.Difference) {
+func (a *program) showTwice(res build.Result, found []build.Difference) {
 	w := a.out
 	if len(found) == 0 {
-		w.Printf("%s %s  %s: %s, the same both times\n", w.Style(term.Strong, res.Recipe), res.Version, w.Style(term.Good, "same bytes"), term.Count(len(res.Packages), "package", "packages"))
+		w.Printf("%s %s  %s: %s, the same both times\n", w.Style(term.Strong, res.Recipe), res.Version, w.Style(term.Good, "same bytes"), fact.Count(len(res.Packages), "package", "packages"))
 		return
 	}
 	w.Printf("%s %s  %s\n", w.Style(term.Strong, res.Recipe), res.Version, w.Style(term.Bad, "the second build made other packages"))
@@ -41,7 +42,7 @@ func (a *app) showTwice(res build.Result, found []build.Difference) {
 	}
 }
 
-func (a *app) showOutcomes(outcomes []build.Outcome, took time.Duration) {
+func (a *program) showOutcomes(outcomes []build.Outcome, took time.Duration) {
 	w := a.out
 	var rows [][]string
 	counts := map[string]int{}
@@ -60,7 +61,7 @@ func (a *app) showOutcomes(outcomes []build.Outcome, took time.Duration) {
 		case o.Err != nil:
 			what = reason(o.Err)
 		default:
-			what = fmt.Sprintf("%s, %s", term.Count(len(o.Packages), "package", "packages"), term.Bytes(size))
+			what = fmt.Sprintf("%s, %s", fact.Count(len(o.Packages), "package", "packages"), fact.Bytes(size))
 		}
 		rows = append(rows, []string{w.Style(term.Name, o.Recipe), o.Version, w.Style(stateRoles[o.State], o.State), fmt.Sprintf("%7s", seconds(o.Seconds)), what})
 	}
@@ -74,7 +75,7 @@ func (a *app) showOutcomes(outcomes []build.Outcome, took time.Duration) {
 			parts = append(parts, w.Style(stateRoles[state], fmt.Sprintf("%d %s", counts[state], state)))
 		}
 	}
-	w.Printf("%s in %s: %s\n", term.Count(len(outcomes), "recipe", "recipes"), seconds(took.Seconds()), strings.Join(parts, ", "))
+	w.Printf("%s in %s: %s\n", fact.Count(len(outcomes), "recipe", "recipes"), seconds(took.Seconds()), strings.Join(parts, ", "))
 }
 
 // reason says in a few words why a build failed.
@@ -93,7 +94,7 @@ func reason(err error) string {
 	return text
 }
 
-func (a *app) showBuild(res build.Result) {
+func (a *program) showBuild(res build.Result) {
 	w := a.out
 	if res.State == build.Unchanged {
 		w.Printf("%s %s  %s\n", w.Style(term.Strong, res.Recipe), res.Version, w.Style(term.Faint, res.State))
@@ -117,7 +118,7 @@ func (a *app) showBuild(res build.Result) {
 		}
 	}
 	for _, p := range res.Packages {
-		w.Printf("  %s  %s, %s\n", w.Style(term.Name, workspace.Display(p.Path)), term.Bytes(p.Size), term.Count(p.Facts.Paths, "path", "paths"))
+		w.Printf("  %s  %s, %s\n", w.Style(term.Name, workspace.Display(p.Path)), fact.Bytes(p.Size), fact.Count(p.Facts.Paths, "path", "paths"))
 	}
 	if res.Needs != nil {
 		a.showNeedsReport(res.Needs)
@@ -135,9 +136,9 @@ func (a *app) showBuild(res build.Result) {
 
 // showLinted tells what lint found in what was made: errors in full, since they
 // keep it from being published, and of the others how many there are.
-func (a *app) showLinted(res build.Result) {
+func (a *program) showLinted(res build.Result) {
 	w := a.out
-	counts, _ := lint.Counts(res.Findings)
+	counts, _ := fact.CountFindings(res.Findings)
 	if len(counts) == 0 {
 		if res.State != build.Unchanged {
 			w.Printf("  lint: %s\n", a.counted(res.Findings))
@@ -161,7 +162,7 @@ func (a *app) showLinted(res build.Result) {
 			if place == "" && f.File != "" {
 				place = fmt.Sprintf("%s:%d", f.File, f.Line)
 			}
-			w.Printf("    %s %s\n", w.Style(term.Bad, f.Code), w.Wrapped(strings.TrimPrefix(term.Visible(place)+": ", ": ")+term.Visible(f.Message), 9))
+			w.Printf("    %s %s\n", w.Style(term.Bad, f.Code), w.Wrapped(strings.TrimPrefix(fact.Visible(place)+": ", ": ")+fact.Visible(f.Message), 9))
 		}
 	}
 	for _, code := range slices.Sorted(maps.Keys(shown)) {
@@ -173,7 +174,7 @@ func (a *app) showLinted(res build.Result) {
 
 // showNeedsReport tells which needs were declared for nothing, and what was
 // used without one.
-func (a *app) showNeedsReport(r *build.NeedsReport) {
+func (a *program) showNeedsReport(r *build.NeedsReport) {
 	w := a.out
 	if len(r.Unused)+len(r.Undeclared) == 0 {
 		w.Printf("  %s\n", w.Style(term.Good, "the steps used what the recipe declares, and nothing else"))
@@ -207,7 +208,7 @@ func seconds(s float64) string {
 
 // explainStep shows how a step failed: the log's end, where, what ran, and of
 // all the likely cause last, where the eye falls on it first.
-func (a *app) explainStep(e *build.StepError) {
+func (a *program) explainStep(e *build.StepError) {
 	w := a.err
 	for _, line := range e.Tail {
 		w.Printf("%s %s\n", w.Style(term.Faint, "|"), line)
@@ -243,11 +244,11 @@ func (a *app) explainStep(e *build.StepError) {
 
 // explainPacking lists everything that does not fit between the staged tree
 // and the layouts, with lines for the recipe.
-func (a *app) explainPacking(e *build.PackError) {
+func (a *program) explainPacking(e *build.PackError) {
 	w, m := a.err, e.Mismatch
 	w.Printf("%s\n", w.Style(term.Bad, fmt.Sprintf("step pack of %s: the staged files and the layouts do not fit together", e.Recipe)))
 	if n := m.Count(); n > 0 {
-		w.Printf("\n%s in no layout:\n", term.Count(n, "staged path is", "staged paths are"))
+		w.Printf("\n%s in no layout:\n", fact.Count(n, "staged path is", "staged paths are"))
 		for _, s := range m.Unclaimed {
 			for i, p := range s.Paths {
 				if i == 10 && len(s.Paths) > 12 && !a.verbose {
@@ -260,7 +261,7 @@ func (a *app) explainPacking(e *build.PackError) {
 		w.Printf("\nLines for %s, ready to paste (or name the paths in discard = [...]):\n\n%s\n", m.Recipe, w.Style(term.Good, strings.TrimRight(m.Lines(), "\n")))
 	}
 	if len(m.Unmatched) > 0 {
-		w.Printf("\n%s nothing that was staged:\n", term.Count(len(m.Unmatched), "layout line matches", "layout lines match"))
+		w.Printf("\n%s nothing that was staged:\n", fact.Count(len(m.Unmatched), "layout line matches", "layout lines match"))
 		for _, l := range m.Unmatched {
 			near := ""
 			if l.Near != "" {

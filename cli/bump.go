@@ -9,11 +9,12 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"ellwand.example/cli/term"
 	"ellwand.example/core/bump"
-	"ellwand.example/term"
+	"ellwand.example/core/fact"
 )
 
-func (a *app) bumpCommand() *cobra.Command {
+func (a *program) bumpCommand() *cobra.Command {
 	var release bool
 	var messages []string
 	cmd := &cobra.Command{
@@ -88,11 +89,11 @@ func author() string {
 	return name + " <" + address + ">"
 }
 
-func (a *app) showBump(r bump.Report, file string) {
+func (a *program) showBump(r bump.Report, file string) {
 	w := a.out
 	w.Printf("%s %s → %s\n", w.Style(term.Strong, r.Recipe), r.From, w.Style(term.Good, r.To))
 	for _, f := range r.Fetched {
-		w.Printf("  pinned %s, %s\n", f.Name, term.Bytes(f.Size))
+		w.Printf("  pinned %s, %s\n", f.Name, fact.Bytes(f.Size))
 	}
 	for _, u := range r.Unfit {
 		what := "does not apply to this source"
@@ -123,7 +124,7 @@ func (a *app) showBump(r bump.Report, file string) {
 		list("and no longer", []string{s})
 	}
 	if len(r.Fetched) > 0 && !r.Compared {
-		w.Printf("  the old source is not in the store, so nothing could be compared\n")
+		w.Printf("  the old source is not in the source cache, so nothing could be compared\n")
 	}
 	w.Printf("%s is edited; next: `ellwand build %s`\n", file, r.Recipe)
 }

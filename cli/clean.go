@@ -12,13 +12,13 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"ellwand.example/cli/term"
 	"ellwand.example/core/build"
-	"ellwand.example/core/document"
+	"ellwand.example/core/fact"
 	"ellwand.example/core/workspace"
-	"ellwand.example/term"
 )
 
-func (a *app) cleanCommand() *cobra.Command {
+func (a *program) cleanCommand() *cobra.Command {
 	var older, keep string
 	cmd := &cobra.Command{
 		Use:   "clean [RECIPE...]",
@@ -86,7 +86,7 @@ func knownRecipes(w *workspace.Workspace, names []string) error {
 		if slices.Contains(known, name) {
 			continue
 		}
-		if near := document.Nearest(name, known); near != "" {
+		if near := fact.Nearest(name, known); near != "" {
 			return fmt.Errorf("there is no recipe %q; did you mean %q?", name, near)
 		}
 		return fmt.Errorf("there is no recipe %q in this workspace", name)
@@ -108,7 +108,7 @@ func age(s string) (time.Duration, error) {
 	return d, nil
 }
 
-func (a *app) showCleaned(removed []build.Cleaned) error {
+func (a *program) showCleaned(removed []build.Cleaned) error {
 	if a.json {
 		return a.printJSON(removed)
 	}
@@ -130,8 +130,8 @@ func (a *app) showCleaned(removed []build.Cleaned) error {
 	}
 	for _, name := range names {
 		s := sums[name]
-		a.out.Printf("  %s  %s in %s\n", a.out.Style(term.Name, name), term.Bytes(s.bytes), term.Count(len(s.steps), "layer", "layers"))
+		a.out.Printf("  %s  %s in %s\n", a.out.Style(term.Name, name), fact.Bytes(s.bytes), fact.Count(len(s.steps), "layer", "layers"))
 	}
-	a.out.Printf("%s removed, %s freed\n", term.Count(len(removed), "layer", "layers"), term.Bytes(total))
+	a.out.Printf("%s removed, %s freed\n", fact.Count(len(removed), "layer", "layers"), fact.Bytes(total))
 	return nil
 }

@@ -11,16 +11,17 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"ellwand.example/core/bundle"
+	"ellwand.example/cli/term"
 	"ellwand.example/core/compare"
+	"ellwand.example/core/export"
+	"ellwand.example/core/fact"
 	"ellwand.example/core/recipe"
 	"ellwand.example/core/repo"
 	"ellwand.example/core/revision"
 	"ellwand.example/core/workspace"
-	"ellwand.example/term"
 )
 
-func (a *app) compareCommand() *cobra.Command {
+func (a *program) compareCommand() *cobra.Command {
 	return &cobra.Command{
 		Use:   "compare A [B]",
 		Short: "Tell what differs between two packages, recipes or states of a repository",
@@ -90,7 +91,7 @@ const (
 )
 
 // kindOf tells what a word means.
-func (a *app) kindOf(w *workspace.Workspace, word string) (string, error) {
+func (a *program) kindOf(w *workspace.Workspace, word string) (string, error) {
 	if packageFile(word) {
 		return aPackage, nil
 	}
@@ -114,7 +115,7 @@ func (a *app) kindOf(w *workspace.Workspace, word string) (string, error) {
 	return aRecipe, nil
 }
 
-func (a *app) comparePackages(ctx context.Context, w *workspace.Workspace, args []string) (bool, error) {
+func (a *program) comparePackages(ctx context.Context, w *workspace.Workspace, args []string) (bool, error) {
 	left, err := a.openPackage(ctx, args[0])
 	if err != nil {
 		return false, err
@@ -143,7 +144,7 @@ func (a *app) comparePackages(ctx context.Context, w *workspace.Workspace, args 
 }
 
 // showPackages prints a comparison, what to act on first.
-func (a *app) showPackages(c *compare.Comparison) {
+func (a *program) showPackages(c *compare.Comparison) {
 	w := a.out
 	if !c.Differ() {
 		w.Printf("%s: both packages hold the same\n", c.A)
@@ -163,7 +164,7 @@ func (a *app) showPackages(c *compare.Comparison) {
 		}
 		a.showChanges(c.Recipe)
 	} else if n := len(c.Recipe); n > 0 {
-		w.Printf("\n%s  %s in it; -v shows them\n", w.Style(term.Name, "recipe"), term.Count(n, "change", "changes"))
+		w.Printf("\n%s  %s in it; -v shows them\n", w.Style(term.Name, "recipe"), fact.Count(n, "change", "changes"))
 	}
 	a.showLibraries(c.Libraries)
 	a.showFileChanges(c)
@@ -193,7 +194,7 @@ func onlyDifferent(needs []compare.Change) []compare.Change {
 
 var weightRoles = map[compare.Weight]term.Role{compare.Breaks: term.Bad, compare.Look: term.Doubtful, compare.Note: term.Faint}
 
-func (a *app) showVerdicts(verdicts []compare.Verdict) {
+func (a *program) showVerdicts(verdicts []compare.Verdict) {
 	w := a.out
 	if len(verdicts) > 0 {
 		w.Printf("\n")
@@ -201,7 +202,7 @@ func (a *app) showVerdicts(verdicts []compare.Verdict) {
 	for _, v := range verdicts {
 		text := v.Text
 		if v.Path != "" {
-			text = term.Visible(v.Path) + ": " + text
+			text = fact.Visible(v.Path) + ": " + text
 		}
 		w.Printf("%s %s\n", w.Style(weightRoles[v.Weight], fmt.Sprintf("%-7s", v.Weight)), w.Wrapped(text, 8))
 		if v.Remedy != "" {
@@ -213,7 +214,7 @@ func (a *app) showVerdicts(verdicts []compare.Verdict) {
 // fewLines are how many symbols, or lines of a text, are shown without -v.
 const fewLines = 12
 
-func (a *app) showLibraries(libraries []compare.Library) {
+func (a *program) showLibraries(libraries []compare.Library) {
 	w := a.out
 	if len(libraries) > 0 {
 		w.Printf("\n%s\n", w.Style(term.Name, "symbols"))
@@ -244,17 +245,17 @@ func goneRole(n int) term.Role {
 	return term.Bad
 }
 
-func (a *app) showSymbols(sign string, role term.Role, symbols []string) {
+func (a *program) showSymbols(sign string, role term.Role, symbols []string) {
 	for i, s := range symbols {
 		if i == fewLines && !a.verbose {
 			a.out.Printf("    … and %d more; -v shows them\n", len(symbols)-i)
 			return
 		}
-		a.out.Printf("    %s\n", a.out.Style(role, sign+" "+term.Visible(s)))
+		a.out.Printf("    %s\n", a.out.Style(role, sign+" "+fact.Visible(s)))
 	}
 }
 
-func (a *app) showFileChanges(c *compare.Comparison) {
+func (a *program) showFileChanges(c *compare.Comparison) {
 	w := a.out
 	if len(c.Files) == 0 {
 		return
@@ -271,7 +272,7 @@ func (a *app) showFileChanges(c *compare.Comparison) {
 	}
 	w.Printf("\n%s  %s, %d the same\n", w.Style(term.Name, "files"), strings.Join(parts, ", "), c.Same)
 	for _, f := range c.Files {
-		path := term.Visible(f.Path)
+		path := fact.Visible(f.Path)
 		switch f.State {
 		case compare.Added:
 			w.Printf("  %s  %s\n", w.Style(term.Good, "+ "+path), w.Style(term.Faint, sizeIfAny(f.Bytes[1])))
@@ -280,18 +281,18 @@ func (a *app) showFileChanges(c *compare.Comparison) {
 		case compare.Moved:
 			size := ""
 			if f.Contents {
-				size = ", " + term.Bytes(f.Bytes[0]) + " → " + term.Bytes(f.Bytes[1])
+				size = ", " + fact.Bytes(f.Bytes[0]) + " → " + fact.Bytes(f.Bytes[1])
 			}
-			w.Printf("  > %s  %s\n", path, w.Style(term.Faint, "was "+term.Visible(f.From)+size))
+			w.Printf("  > %s  %s\n", path, w.Style(term.Faint, "was "+fact.Visible(f.From)+size))
 		default:
 			size := ""
 			if f.Contents {
-				size = term.Bytes(f.Bytes[0]) + " → " + term.Bytes(f.Bytes[1])
+				size = fact.Bytes(f.Bytes[0]) + " → " + fact.Bytes(f.Bytes[1])
 			}
 			w.Printf("  ~ %s  %s\n", path, w.Style(term.Faint, size))
 		}
 		for _, c := range f.Attributes {
-			w.Printf("      %s  %s → %s\n", c.What, w.Style(term.Bad, term.Visible(c.Before)), w.Style(term.Good, term.Visible(c.After)))
+			w.Printf("      %s  %s → %s\n", c.What, w.Style(term.Bad, fact.Visible(c.Before)), w.Style(term.Good, fact.Visible(c.After)))
 		}
 		a.showHunks(f.Difference, "      ")
 	}
@@ -301,11 +302,11 @@ func sizeIfAny(n int64) string {
 	if n == 0 {
 		return ""
 	}
-	return term.Bytes(n)
+	return fact.Bytes(n)
 }
 
 // showHunks prints the hunks of a unified difference.
-func (a *app) showHunks(text, indent string) {
+func (a *program) showHunks(text, indent string) {
 	_, body, _ := strings.Cut(text, "\n@@")
 	_, body, _ = strings.Cut(body, "\n")
 	n, all := 0, strings.Count(body, "\n")
@@ -314,14 +315,14 @@ func (a *app) showHunks(text, indent string) {
 			a.out.Printf("%s… and %d more lines; -v shows them\n", indent, all-n+1)
 			return
 		}
-		a.out.Printf("%s%s\n", indent, a.out.Style(lineRole(line), term.Visible(strings.TrimRight(line, "\n"))))
+		a.out.Printf("%s%s\n", indent, a.out.Style(lineRole(line), fact.Visible(strings.TrimRight(line, "\n"))))
 	}
 }
 
-func (a *app) showFolders(c *compare.Comparison) {
+func (a *program) showFolders(c *compare.Comparison) {
 	w := a.out
 	if len(c.Directories) > 0 {
-		w.Printf("\n%s  %s → %s; the file %s → %s\n", w.Style(term.Name, "size"), term.Bytes(c.Installed[0]), term.Bytes(c.Installed[1]), term.Bytes(c.Bytes[0]), term.Bytes(c.Bytes[1]))
+		w.Printf("\n%s  %s → %s; the file %s → %s\n", w.Style(term.Name, "size"), fact.Bytes(c.Installed[0]), fact.Bytes(c.Installed[1]), fact.Bytes(c.Bytes[0]), fact.Bytes(c.Bytes[1]))
 	}
 	for i, d := range c.Directories {
 		if i == fewLines && !a.verbose {
@@ -333,11 +334,11 @@ func (a *app) showFolders(c *compare.Comparison) {
 		if by < 0 {
 			role, sign, by = term.Good, "-", -by
 		}
-		w.Printf("  %s  %s  %s\n", w.Style(role, fmt.Sprintf("%11s", sign+term.Bytes(by))), term.Visible(d.Path), w.Style(term.Faint, term.Bytes(d.Before)+" → "+term.Bytes(d.After)))
+		w.Printf("  %s  %s  %s\n", w.Style(role, fmt.Sprintf("%11s", sign+fact.Bytes(by))), fact.Visible(d.Path), w.Style(term.Faint, fact.Bytes(d.Before)+" → "+fact.Bytes(d.After)))
 	}
 }
 
-func (a *app) compareRecipes(ctx context.Context, args []string) (bool, error) {
+func (a *program) compareRecipes(ctx context.Context, args []string) (bool, error) {
 	w, err := a.open()
 	if err != nil {
 		return false, err
@@ -390,11 +391,11 @@ func recipeFiles(ctx context.Context, w *workspace.Workspace, arg string) (map[s
 		_, err := w.Recipe(name) // which knows what was perhaps meant
 		return nil, err
 	}
-	return bundle.Folder(dir)
+	return export.Files(dir)
 }
 
 // showChanges prints changes under the names of their areas.
-func (a *app) showChanges(changes []compare.Change) {
+func (a *program) showChanges(changes []compare.Change) {
 	w := a.out
 	area := ""
 	for _, c := range changes {
@@ -402,7 +403,7 @@ func (a *app) showChanges(changes []compare.Change) {
 			area = c.Area
 			w.Printf("\n%s\n", w.Style(term.Name, area))
 		}
-		what, before, after := term.Visible(c.What), shortened(c.Before), shortened(c.After)
+		what, before, after := fact.Visible(c.What), shortened(c.Before), shortened(c.After)
 		switch {
 		case c.Difference != "":
 			w.Printf("  %s\n", what)
@@ -422,7 +423,7 @@ func shortened(s string) string {
 	if len(s) == 64 && strings.Trim(s, "0123456789abcdef") == "" {
 		return s[:12] + "…"
 	}
-	return term.Visible(s)
+	return fact.Visible(s)
 }
 
 // lineRole colours a line of a unified difference.
@@ -438,7 +439,7 @@ func lineRole(line string) term.Role {
 	return term.Plain
 }
 
-func (a *app) compareStates(ctx context.Context, w *workspace.Workspace, args []string) (bool, error) {
+func (a *program) compareStates(ctx context.Context, w *workspace.Workspace, args []string) (bool, error) {
 	var states []repo.State
 	var names []string
 	for _, arg := range args {
@@ -478,10 +479,10 @@ func stateName(repository, word string, s repo.State) string {
 	return repository + "@" + word
 }
 
-func (a *app) showStates(names []string, c *compare.Snapshots) {
+func (a *program) showStates(names []string, c *compare.Snapshots) {
 	w := a.out
 	if len(c.Changes) == 0 {
-		w.Printf("%s and %s hold the same %s\n", names[0], names[1], term.Count(c.Same, "package", "packages"))
+		w.Printf("%s and %s hold the same %s\n", names[0], names[1], fact.Count(c.Same, "package", "packages"))
 		return
 	}
 	w.Printf("%s → %s\n", w.Style(term.Strong, names[0]), w.Style(term.Strong, names[1]))
@@ -499,7 +500,7 @@ func (a *app) showStates(names []string, c *compare.Snapshots) {
 		}
 		switch p.State {
 		case compare.Added:
-			w.Printf("  %s  %s\n", w.Style(term.Good, "+ "+p.Name+" "+p.After), w.Style(term.Faint, p.Arch+", "+term.Bytes(p.Bytes[1])))
+			w.Printf("  %s  %s\n", w.Style(term.Good, "+ "+p.Name+" "+p.After), w.Style(term.Faint, p.Arch+", "+fact.Bytes(p.Bytes[1])))
 		case compare.Gone:
 			w.Printf("  %s  %s\n", w.Style(term.Bad, "- "+p.Name+" "+p.Before), w.Style(term.Faint, p.Arch))
 		case compare.Rebuilt:
@@ -509,8 +510,8 @@ func (a *app) showStates(names []string, c *compare.Snapshots) {
 			if p.State == compare.Older {
 				role = term.Bad
 			}
-			w.Printf("  ~ %s  %s → %s  %s\n", p.Name, p.Before, w.Style(role, p.After), w.Style(term.Faint, fmt.Sprintf("%s, %s → %s", p.Arch, term.Bytes(p.Bytes[0]), term.Bytes(p.Bytes[1]))))
+			w.Printf("  ~ %s  %s → %s  %s\n", p.Name, p.Before, w.Style(role, p.After), w.Style(term.Faint, fmt.Sprintf("%s, %s → %s", p.Arch, fact.Bytes(p.Bytes[0]), fact.Bytes(p.Bytes[1]))))
 		}
 	}
-	w.Printf("\n%s the same\n", term.Count(c.Same, "package is", "packages are"))
+	w.Printf("\n%s the same\n", fact.Count(c.Same, "package is", "packages are"))
 }

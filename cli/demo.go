@@ -13,9 +13,9 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"ellwand.example/cli/term"
 	"ellwand.example/core/workspace"
 	"ellwand.example/demo"
-	"ellwand.example/term"
 )
 
 // starter is a recipe to begin with.
@@ -23,7 +23,7 @@ import (
 //go:embed starter.toml
 var starter []byte
 
-func (a *app) demoCommand() *cobra.Command {
+func (a *program) demoCommand() *cobra.Command {
 	var channels bool
 	cmd := &cobra.Command{
 		Use:   "demo [DIR]",
@@ -93,7 +93,7 @@ func channelScenes() []scene {
 	}
 }
 
-func (a *app) demo(cmd *cobra.Command, dir string, channels bool) error {
+func (a *program) demo(cmd *cobra.Command, dir string, channels bool) error {
 	for _, tool := range []string{"cc", "make", "sh"} {
 		if _, err := exec.LookPath(tool); err != nil {
 			a.err.Printf("%s\n", a.err.Style(term.Bad, fmt.Sprintf("the demo compiles C programs, and there is no %s on this machine: install a C compiler and make", tool)))
@@ -167,14 +167,14 @@ func (a *app) demo(cmd *cobra.Command, dir string, channels bool) error {
 }
 
 // childColor keeps the demo's commands in the colours of the demo itself.
-func (a *app) childColor() string {
+func (a *program) childColor() string {
 	if a.color == "auto" && a.json {
 		return "never"
 	}
 	return a.color
 }
 
-func (a *app) demoEnd(dir string) {
+func (a *program) demoEnd(dir string) {
 	w := a.out
 	w.Printf("\n%s\n", w.Style(term.Good, "That is the whole way, from sources to a repository."))
 	w.Printf("  %s/recipes      the recipes, to read and to change\n", dir)
@@ -184,7 +184,7 @@ func (a *app) demoEnd(dir string) {
 	for _, s := range []struct{ command, what string }{
 		{"ellwand show tidegauge --files", "what is in a package"},
 		{"ellwand lint foghorn --fix", "mend what is mechanical about its faults"},
-		{"ellwand explain L201", "what a rule of lint finds, and why"},
+		{"ellwand explain ELL201", "what a rule of lint finds, and why"},
 		{"ellwand explain recipe", "how a recipe of your own begins"},
 		{"ellwand demo --channels ../more", "a new soname, refused, rebuilt, promoted, and taken back"},
 	} {

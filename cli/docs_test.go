@@ -20,7 +20,7 @@ import (
 var example = regexp.MustCompile("(?s)(?:<!-- with\n(.*?)-->\n)?```toml\n(.*?)```")
 
 // exampleFacts stand in every recipe, but for those that the example has.
-var exampleFacts = []string{"edition = 1", `name = "tidegauge"`, `version = "2.4.1"`, "release = 3", `summary = "Tides"`, `license = "MIT"`}
+var exampleFacts = []string{"format = 1", `name = "tidegauge"`, `version = "2.4.1"`, "release = 3", `summary = "Tides"`, `license = "MIT"`}
 
 // TestRecipeReference builds every example of the recipe reference, in the
 // demo's workspace, and sees to it that each key has one.

@@ -16,15 +16,16 @@ import (
 	"github.com/google/renameio/v2"
 	"github.com/spf13/cobra"
 
+	"ellwand.example/cli/term"
 	"ellwand.example/core/build"
 	"ellwand.example/core/document"
 	"ellwand.example/core/draft"
+	"ellwand.example/core/fact"
 	"ellwand.example/core/layer"
 	"ellwand.example/core/recipe"
 	"ellwand.example/core/revision"
 	"ellwand.example/core/source"
 	"ellwand.example/core/workspace"
-	"ellwand.example/term"
 )
 
 // draftOptions are the flags of draft.
@@ -33,7 +34,7 @@ type draftOptions struct {
 	build                  bool
 }
 
-func (a *app) draftCommand() *cobra.Command {
+func (a *program) draftCommand() *cobra.Command {
 	var o draftOptions
 	cmd := &cobra.Command{
 		Use:   "draft SOURCE",
@@ -69,7 +70,7 @@ facts, method, needs and steps steers the draft.`,
 	return cmd
 }
 
-func (a *app) draft(ctx context.Context, w *workspace.Workspace, arg string, o draftOptions) error {
+func (a *program) draft(ctx context.Context, w *workspace.Workspace, arg string, o draftOptions) error {
 	temp, err := os.MkdirTemp(w.State(), "draft-")
 	if err != nil {
 		return err
@@ -181,7 +182,7 @@ func (d *drafted) write(w *workspace.Workspace) error {
 		}
 	}
 	if d.origin.File != "" && revision.InRepository(w.Dir) {
-		// Big files make every clone slow, for ever; the store has it.
+		// Big files make every clone slow, for ever; the source cache has it.
 		if info, err := os.Stat(filepath.Join(dir, d.origin.File)); err == nil && info.Size() > bigSource {
 			if err := os.WriteFile(filepath.Join(dir, ".gitignore"), []byte("/"+d.origin.File+"\n"), 0o644); err != nil {
 				return err
@@ -192,7 +193,7 @@ func (d *drafted) write(w *workspace.Workspace) error {
 }
 
 // buildDraft builds a drafted recipe in rounds, and lints what comes out.
-func (a *app) buildDraft(ctx context.Context, w *workspace.Workspace, d *drafted) error {
+func (a *program) buildDraft(ctx context.Context, w *workspace.Workspace, d *drafted) error {
 	b, err := a.builder(ctx, w)
 	if err != nil {
 		return err
@@ -224,13 +225,13 @@ func (a *app) buildDraft(ctx context.Context, w *workspace.Workspace, d *drafted
 }
 
 // lintBuilt lints a recipe and the packages that were built from it.
-func (a *app) lintBuilt(ctx context.Context, w *workspace.Workspace, res build.Result) (*linted, error) {
+func (a *program) lintBuilt(ctx context.Context, w *workspace.Workspace, res build.Result) (*linted, error) {
 	return a.lookAt(ctx, w, a.linter(ctx, w), toLint{recipes: []string{res.Recipe}}, lintOptions{})
 }
 
-// draftSource brings the source into the store. A directory becomes an archive
+// draftSource brings the source into the source cache. A directory becomes an archive
 // in temp, to be put beside the recipe.
-func (a *app) draftSource(ctx context.Context, w *workspace.Workspace, arg, temp string) (origin draft.Source, path string, err error) {
+func (a *program) draftSource(ctx context.Context, w *workspace.Workspace, arg, temp string) (origin draft.Source, path string, err error) {
 	if u, err := url.Parse(arg); err == nil && u.Scheme != "" && u.Host+u.Path != "" {
 		origin.URL = arg
 	} else {
@@ -256,7 +257,7 @@ func (a *app) draftSource(ctx context.Context, w *workspace.Workspace, arg, temp
 }
 
 // draftAgain shows what a draft would change in a recipe that is there.
-func (a *app) draftAgain(name string, there, text []byte) error {
+func (a *program) draftAgain(name string, there, text []byte) error {
 	difference := udiff.Unified(name, name+" (drafted now)", string(there), string(text))
 	if difference == "" {
 		a.out.Printf("%s is what would be drafted now\n", name)
@@ -268,7 +269,7 @@ func (a *app) draftAgain(name string, there, text []byte) error {
 }
 
 // showFound tells what was found out.
-func (a *app) showFound(f draft.Facts, file string) {
+func (a *program) showFound(f draft.Facts, file string) {
 	o := a.out
 	if a.json {
 		return
@@ -282,9 +283,9 @@ func (a *app) showFound(f draft.Facts, file string) {
 	}
 	found("name", f.Name)
 	found("version", f.Version)
-	found("summary", term.Visible(f.Summary))
+	found("summary", fact.Visible(f.Summary))
 	if f.Description != "" { // it may be left out
-		found("described", o.Wrapped(term.Visible(f.Description), 12))
+		found("described", o.Wrapped(fact.Visible(f.Description), 12))
 	}
 	found("licence", f.License)
 	found("homepage", f.Homepage)
@@ -296,7 +297,7 @@ func (a *app) showFound(f draft.Facts, file string) {
 }
 
 // endDraft closes a draft that is not built: what it found, and what is open.
-func (a *app) endDraft(w *workspace.Workspace, d *drafted) error {
+func (a *program) endDraft(w *workspace.Workspace, d *drafted) error {
 	file := filepath.Join(w.Dir, workspace.RecipesDir, d.facts.Name, recipe.FileName)
 	if a.json {
 		return a.printJSON(map[string]any{"file": file, "facts": d.facts})

@@ -6,13 +6,13 @@ import (
 	"path/filepath"
 	"slices"
 
+	"ellwand.example/cli/term"
 	"ellwand.example/core/lint"
-	"ellwand.example/term"
 )
 
 // layOutExamples makes workspaces of a rule's examples, in the folders wrong
 // and right of a new folder.
-func (a *app) layOutExamples(r lint.Rule, dir string) error {
+func (a *program) layOutExamples(r lint.Rule, dir string) error {
 	if err := os.MkdirAll(filepath.Dir(dir), 0o755); err != nil {
 		return err
 	}

@@ -12,6 +12,7 @@ import (
 	"testing"
 	"time"
 
+	"ellwand.example/core/fact"
 	"ellwand.example/core/lint"
 	"ellwand.example/core/testtool"
 )
@@ -51,7 +52,7 @@ func tryExamples(t *testing.T, r lint.Rule) {
 		t.Fatal(err)
 	}
 	for _, which := range []string{"wrong", "right"} {
-		var findings []lint.Finding
+		var findings []fact.Finding
 		said := ""
 		for i, command := range laid.Commands[which] {
 			last := i == len(laid.Commands[which])-1
@@ -64,14 +65,14 @@ func tryExamples(t *testing.T, r lint.Rule) {
 				t.Fatalf("%s: %v\n%s", which, err, said)
 			}
 			if last {
-				var found struct{ Findings []lint.Finding }
+				var found struct{ Findings []fact.Finding }
 				if err := json.Unmarshal([]byte(out), &found); err != nil {
 					t.Fatalf("%s: %v\n%s", which, err, said)
 				}
 				findings = found.Findings
 			}
 		}
-		found := slices.ContainsFunc(findings, func(f lint.Finding) bool { return f.Code == r.Code && f.Waived == "" })
+		found := slices.ContainsFunc(findings, func(f fact.Finding) bool { return f.Code == r.Code && f.Waived == "" })
 		// The gate of a publish tells of some before anything is published.
 		found = found || r.OfRepositories() && strings.Contains(said, r.Code+"  ")
 		switch {

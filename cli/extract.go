@@ -9,11 +9,12 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"ellwand.example/cli/term"
+	"ellwand.example/core/fact"
 	"ellwand.example/core/pack"
-	"ellwand.example/term"
 )
 
-func (a *app) extractCommand() *cobra.Command {
+func (a *program) extractCommand() *cobra.Command {
 	var to string
 	cmd := &cobra.Command{
 		Use:   "extract PACKAGE [PATH...]",
@@ -51,7 +52,7 @@ knows them.`,
 	return cmd
 }
 
-func (a *app) extract(ctx context.Context, p *pack.Package, words []string, dir string) error {
+func (a *program) extract(ctx context.Context, p *pack.Package, words []string, dir string) error {
 	entries, err := p.Layout()
 	if err != nil {
 		return err
@@ -79,7 +80,7 @@ func (a *app) extract(ctx context.Context, p *pack.Package, words []string, dir 
 	if a.json {
 		return a.printJSON(map[string]any{"folder": dir, "paths": len(chosen), "unknown_owners": done.Unknown, "without_attributes": done.Bare})
 	}
-	a.out.Printf("%s  %s of %s\n", a.out.Style(term.Name, dir), term.Count(len(chosen), "path", "paths"), p.Facts.Identity())
+	a.out.Printf("%s  %s of %s\n", a.out.Style(term.Name, dir), fact.Count(len(chosen), "path", "paths"), p.Facts.Identity())
 	for _, name := range done.Unknown {
 		a.out.Printf("  there is no %s on this machine: its files stay yours\n", name)
 	}

@@ -7,11 +7,12 @@ import (
 	"github.com/google/renameio/v2"
 	"github.com/spf13/cobra"
 
+	"ellwand.example/cli/term"
 	"ellwand.example/core/build"
 	"ellwand.example/core/document"
+	"ellwand.example/core/fact"
 	"ellwand.example/core/recipe"
 	"ellwand.example/core/source"
-	"ellwand.example/term"
 )
 
 type fetchedJSON struct {
@@ -23,13 +24,13 @@ type fetchedJSON struct {
 	Pinned bool   `json:"pinned"`
 }
 
-func (a *app) fetchCommand() *cobra.Command {
+func (a *program) fetchCommand() *cobra.Command {
 	var pin bool
 	cmd := &cobra.Command{
 		Use:   "fetch [RECIPE...]",
-		Short: "Bring sources into the store and check them",
-		Long: `Bring the sources of the named recipes, or of all, into the source store, and
-check their digests. A source that is in the store already is not fetched again;
+		Short: "Bring sources into the source cache and check them",
+		Long: `Bring the sources of the named recipes, or of all, into the source cache, and
+check their digests. A source that is in the source cache already is not fetched again;
 a download that broke off goes on where it was. For a source that states no
 sha256 the line to add is printed; with --pin it is added, and all else in the
 recipe stays as it is.`,
@@ -63,7 +64,7 @@ recipe stays as it is.`,
 						continue
 					}
 					pinned := s.SHA256 != "" || s.Commit != "" || s.File != ""
-					state := a.out.Style(term.Faint, "in the store")
+					state := a.out.Style(term.Faint, "in the source cache")
 					if got.New {
 						state = a.out.Style(term.Good, "fetched")
 					}
@@ -74,7 +75,7 @@ recipe stays as it is.`,
 						state = a.out.Style(term.Doubtful, "not pinned")
 						unpinned = append(unpinned, build.Unpinned(r, i, got))
 					}
-					rows = append(rows, []string{r.Name, got.Name, term.Bytes(got.Size), state})
+					rows = append(rows, []string{r.Name, got.Name, fact.Bytes(got.Size), state})
 					results = append(results, fetchedJSON{r.Name, got.Name, got.SHA256, got.Size, got.New, pinned || pin})
 				}
 				if err := writePins(r, pins); err != nil {
@@ -82,7 +83,7 @@ recipe stays as it is.`,
 				}
 			}
 			if a.json {
-				if err := a.printJSON(map[string]any{"sources": results, "store": f.Store.Dir}); err != nil {
+				if err := a.printJSON(map[string]any{"sources": results, "cache": f.Cache.Dir}); err != nil {
 					return err
 				}
 			} else {
@@ -109,7 +110,7 @@ func writePins(r *recipe.Recipe, pins []recipe.Pin) error {
 }
 
 // fetchFailures says what could not be fetched, and ends with its status.
-func (a *app) fetchFailures(failed []error, unpinned document.Problems) error {
+func (a *program) fetchFailures(failed []error, unpinned document.Problems) error {
 	for _, err := range failed {
 		a.err.Printf("%s\n", a.err.Style(term.Bad, err.Error()))
 		var wrong *source.DigestError

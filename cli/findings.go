@@ -8,22 +8,22 @@ import (
 	"github.com/charmbracelet/x/ansi"
 	"github.com/spf13/cobra"
 
+	"ellwand.example/cli/term"
 	"ellwand.example/core/build"
-	"ellwand.example/core/document"
+	"ellwand.example/core/fact"
 	"ellwand.example/core/lint"
-	"ellwand.example/term"
 )
 
 // printFindings writes what lint found in a format.
-func (a *app) printFindings(l *linted, format string) error {
+func (a *program) printFindings(l *linted, format string) error {
 	var data []byte
 	var err error
 	switch format {
 	case "json":
 		if l.findings == nil {
-			l.findings = []lint.Finding{}
+			l.findings = []fact.Finding{}
 		}
-		counts, waived := lint.Counts(l.findings)
+		counts, waived := fact.CountFindings(l.findings)
 		return a.printJSON(map[string]any{"findings": l.findings, "looked_at": l.subjects, "counts": counts, "waived": waived})
 	case "sarif":
 		data, err = lint.SARIF(l.findings, build.Version)
@@ -39,17 +39,17 @@ func (a *app) printFindings(l *linted, format string) error {
 	return err
 }
 
-var severityRoles = map[lint.Severity]term.Role{lint.Error: term.Bad, lint.Warning: term.Doubtful, lint.Hint: term.Name}
+var severityRoles = map[fact.Severity]term.Role{lint.Error: term.Bad, lint.Warning: term.Doubtful, lint.Hint: term.Name}
 
-var severityPlurals = map[lint.Severity]string{lint.Error: "errors", lint.Warning: "warnings", lint.Hint: "hints"}
+var severityPlurals = map[fact.Severity]string{lint.Error: "errors", lint.Warning: "warnings", lint.Hint: "hints"}
 
 // mostOfKind is how many findings of a rule are shown for one subject.
 const mostOfKind = 5
 
 // showFindings shows what was found, by subject, the worst first.
-func (a *app) showFindings(subjects []string, findings []lint.Finding) {
+func (a *program) showFindings(subjects []string, findings []fact.Finding) {
 	w := a.out
-	bySubject := map[string][]lint.Finding{}
+	bySubject := map[string][]fact.Finding{}
 	for _, f := range findings {
 		if f.Waived == "" || a.verbose {
 			bySubject[f.Subject] = append(bySubject[f.Subject], f)
@@ -60,7 +60,7 @@ func (a *app) showFindings(subjects []string, findings []lint.Finding) {
 		if len(own) == 0 {
 			continue
 		}
-		lint.Sort(own)
+		fact.SortFindings(own)
 		w.Printf("%s  %s\n", w.Style(term.Strong, subject), a.counted(own))
 		for start := 0; start < len(own); {
 			end := start
@@ -72,34 +72,34 @@ func (a *app) showFindings(subjects []string, findings []lint.Finding) {
 		}
 		w.Printf("\n")
 	}
-	w.Printf("%s looked at: %s\n", term.Count(len(subjects), "recipe or package", "recipes and packages"), a.counted(findings))
-	var worst *lint.Finding
-	mendable := 0
+	w.Printf("%s looked at: %s\n", fact.Count(len(subjects), "recipe or package", "recipes and packages"), a.counted(findings))
+	var worst *fact.Finding
+	fixable := 0
 	for i, f := range findings {
-		if f.Waived == "" && (worst == nil || lint.BySeverity(f, *worst) < 0) {
+		if f.Waived == "" && (worst == nil || fact.CompareSeverity(f, *worst) < 0) {
 			worst = &findings[i]
 		}
-		if f.Mendable() {
-			mendable++
+		if f.Fixable() {
+			fixable++
 		}
 	}
 	if worst == nil || a.quiet {
 		return
 	}
-	next := fmt.Sprintf("`ellwand explain %s` tells why it matters; a finding that is meant to be goes into the recipe as a [[waive]]", worst.Code)
-	if mendable > 0 {
-		next += fmt.Sprintf("; --fix mends %d", mendable)
+	next := fmt.Sprintf("`ellwand explain %s` says why it matters; accept an intended finding with [[waive]] in the recipe", worst.Code)
+	if fixable > 0 {
+		next += fmt.Sprintf("; --fix fixes %d", fixable)
 	}
 	w.Printf("%s\n", w.Style(term.Faint, w.Wrapped(next, 0)))
 }
 
 // counted says how many findings of each severity there are.
-func (a *app) counted(findings []lint.Finding) string {
-	counts, waived := lint.Counts(findings)
+func (a *program) counted(findings []fact.Finding) string {
+	counts, waived := fact.CountFindings(findings)
 	var parts []string
-	for _, s := range lint.Severities {
+	for _, s := range fact.Severities {
 		if n := counts[s]; n > 0 {
-			parts = append(parts, a.out.Style(severityRoles[s], term.Count(n, string(s), severityPlurals[s])))
+			parts = append(parts, a.out.Style(severityRoles[s], fact.Count(n, string(s), severityPlurals[s])))
 		}
 	}
 	if waived > 0 {
@@ -113,7 +113,7 @@ func (a *app) counted(findings []lint.Finding) string {
 
 // showKind prints the findings of one rule about one subject: what it finds,
 // where, and below them how to mend it, with lines to paste.
-func (a *app) showKind(all []lint.Finding) {
+func (a *program) showKind(all []fact.Finding) {
 	w := a.out
 	rule, _ := lint.Find(all[0].Code)
 	w.Printf("  %s  %s  %s\n", all[0].Code, w.Style(severityRoles[all[0].Severity], fmt.Sprintf("%-7s", all[0].Severity)), w.Style(term.Strong, rule.Title))
@@ -129,11 +129,11 @@ func (a *app) showKind(all []lint.Finding) {
 		place := ""
 		switch {
 		case f.Path != "":
-			place = w.Style(term.Name, term.Visible(f.Path)) + ": "
+			place = w.Style(term.Name, fact.Visible(f.Path)) + ": "
 		case f.File != "":
 			place = w.Style(term.Name, fmt.Sprintf("%s:%d", f.File, f.Line)) + ": "
 		}
-		w.Printf("%s%s\n", indent, wrapped(place+term.Visible(f.Message)))
+		w.Printf("%s%s\n", indent, wrapped(place+fact.Visible(f.Message)))
 		if f.Waived != "" {
 			w.Printf("%s  %s\n", indent, w.Style(term.Faint, "waived: "+f.Waived))
 		}
@@ -141,7 +141,7 @@ func (a *app) showKind(all []lint.Finding) {
 	if n := len(all) - len(shown); n > 0 {
 		w.Printf("%s… and %d more (-v lists all)\n", indent, n)
 	}
-	left := slices.DeleteFunc(slices.Clone(shown), func(f lint.Finding) bool { return f.Waived != "" })
+	left := slices.DeleteFunc(slices.Clone(shown), func(f fact.Finding) bool { return f.Waived != "" })
 	if len(left) == 0 {
 		return
 	}
@@ -165,7 +165,7 @@ func (a *app) showKind(all []lint.Finding) {
 
 // places names the lines of the recipe at which findings in a package can be
 // mended.
-func places(left []lint.Finding) string {
+func places(left []fact.Finding) string {
 	var lines []string
 	seen := map[int]bool{}
 	for _, f := range left {
@@ -180,7 +180,7 @@ func places(left []lint.Finding) string {
 	return "  " + left[0].File + ":" + strings.Join(lines, ", ")
 }
 
-func (a *app) explainCommand() *cobra.Command {
+func (a *program) explainCommand() *cobra.Command {
 	var into string
 	cmd := &cobra.Command{
 		Use:   "explain [CODE|recipe]",
@@ -189,8 +189,8 @@ func (a *app) explainCommand() *cobra.Command {
 in which it finds something and one in which it does not. With --try, the two are
 laid out as workspaces, wrong and right, to build and lint. With the word recipe,
 print a recipe to begin with. With nothing, list all rules.`,
-		Example: `  ellwand explain R105
-  ellwand explain L201 --try /tmp/L201
+		Example: `  ellwand explain ELL105
+  ellwand explain ELL201 --try /tmp/ELL201
   ellwand explain recipe`,
 		Args: arguments(func(cmd *cobra.Command, args []string) error {
 			if into != "" && len(args) == 0 {
@@ -236,17 +236,17 @@ func noRule(code string) error {
 	for _, r := range lint.Rules() {
 		codes = append(codes, r.Code)
 	}
-	near := document.Nearest(strings.ToUpper(code), codes)
+	near := fact.Nearest(strings.ToUpper(code), codes)
 	if near != "" {
 		near = "; did you mean " + near + "?"
 	}
 	return usageError{fmt.Errorf("there is no rule %q%s `ellwand explain` lists them all", code, near)}
 }
 
-func (a *app) showRule(r lint.Rule) {
+func (a *program) showRule(r lint.Rule) {
 	w := a.out
 	w.Printf("%s  %s  %s\n\n", w.Style(term.Strong, r.Code), w.Style(severityRoles[r.Severity], string(r.Severity)), w.Style(term.Strong, r.Title))
-	for _, part := range []string{r.Why, "To mend it: " + r.Remedy + "."} {
+	for _, part := range []string{r.Why, "To fix it: " + r.Remedy + "."} {
 		w.Printf("%s\n\n", ansi.Wordwrap(part, min(w.Width, 90), ""))
 	}
 	for _, example := range []struct {
@@ -260,21 +260,21 @@ func (a *app) showRule(r lint.Rule) {
 		}
 		w.Printf("\n")
 	}
-	w.Printf("To accept it on purpose, in the recipe:\n\n    [[waive]]\n    code    = %q\n    because = \"…\"\n\n", r.Code)
+	w.Printf("To accept it on purpose, in the recipe:\n\n    [[waive]]\n    code    = %q\n    reason = \"…\"\n\n", r.Code)
 	w.Printf("%s\n", w.Style(term.Faint, fmt.Sprintf("the examples are pieces of a recipe; `ellwand explain %s --try DIR` lays out the whole of them, to try", r.Code)))
 }
 
-func (a *app) listRules() error {
+func (a *program) listRules() error {
 	if a.json {
 		return a.printJSON(lint.Rules())
 	}
 	var rows [][]string
-	counts := map[lint.Severity]int{}
+	counts := map[fact.Severity]int{}
 	for _, r := range lint.Rules() {
 		counts[r.Severity]++
 		rows = append(rows, []string{r.Code, a.out.Style(severityRoles[r.Severity], string(r.Severity)), r.Title})
 	}
 	a.out.Table([]string{"code", "severity", "what it finds"}, rows)
-	a.out.Printf("%s: %s, %s, %s\n", term.Count(len(rows), "rule", "rules"), term.Count(counts[lint.Error], "error", "errors"), term.Count(counts[lint.Warning], "warning", "warnings"), term.Count(counts[lint.Hint], "hint", "hints"))
+	a.out.Printf("%s: %s, %s, %s\n", fact.Count(len(rows), "rule", "rules"), fact.Count(counts[lint.Error], "error", "errors"), fact.Count(counts[lint.Warning], "warning", "warnings"), fact.Count(counts[lint.Hint], "hint", "hints"))
 	return nil
 }

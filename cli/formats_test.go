@@ -10,6 +10,7 @@ import (
 
 	"github.com/xeipuuv/gojsonschema"
 
+	"ellwand.example/core/fact"
 	"ellwand.example/core/lint"
 	"ellwand.example/core/testtool"
 )
@@ -17,12 +18,12 @@ import (
 // findingsToWrite have in them what is awkward to write: every severity, a
 // waiver, a subject without a finding, and signs that XML and JSON escape.
 var findingsToWrite = &linted{
-	subjects: []string{"tide", "tide@1.2-1.any", "ebb"},
-	findings: []lint.Finding{
-		{Code: "R105", Severity: lint.Warning, Subject: "tide", File: "recipes/tide/recipe.toml", Line: 4, Message: "no [[change]] says \"what\" & <why>", Remedy: "add one"},
-		{Code: "L201", Severity: lint.Error, Subject: "tide@1.2-1.any", Path: "/usr/share/a b\tc", File: "recipes/tide/recipe.toml", Line: 9, Message: "its mode is 0666", Remedy: "x", Paste: "y"},
-		{Code: "L202", Severity: lint.Warning, Subject: "tide@1.2-1.any", Path: "/usr/bin/ÿ", Message: "x", Remedy: "y", Waived: "it has to"},
-		{Code: "L207", Severity: lint.Hint, Subject: "tide@1.2-1.any", Message: "no text", Remedy: "y"},
+	subjects: []string{"tide", "tide@1.2-1", "ebb"},
+	findings: []fact.Finding{
+		{Code: "ELL105", Severity: lint.Warning, Subject: "tide", File: "recipes/tide/recipe.toml", Line: 4, Message: "no [[change]] says \"what\" & <why>", Remedy: "add one"},
+		{Code: "ELL201", Severity: lint.Error, Subject: "tide@1.2-1", Path: "/usr/share/a b\tc", File: "recipes/tide/recipe.toml", Line: 9, Message: "its mode is 0666", Remedy: "x", Paste: "y"},
+		{Code: "ELL202", Severity: lint.Warning, Subject: "tide@1.2-1", Path: "/usr/bin/ÿ", Message: "x", Remedy: "y", Waived: "it has to"},
+		{Code: "ELL207", Severity: lint.Hint, Subject: "tide@1.2-1", Message: "no text", Remedy: "y"},
 	},
 }
 

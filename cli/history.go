@@ -6,11 +6,12 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"ellwand.example/cli/term"
+	"ellwand.example/core/fact"
 	"ellwand.example/core/repo"
-	"ellwand.example/term"
 )
 
-func (a *app) historyCommand() *cobra.Command {
+func (a *program) historyCommand() *cobra.Command {
 	var channel string
 	var limit int
 	cmd := &cobra.Command{
@@ -45,7 +46,7 @@ goes back to any state by its serial or its snapshot; ` + "`ellwand compare`" + 
 	return cmd
 }
 
-func (a *app) showEvents(events []repo.Event, where, channel string) {
+func (a *program) showEvents(events []repo.Event, where, channel string) {
 	w := a.out
 	for i, e := range events {
 		if i > 0 {
@@ -60,21 +61,21 @@ func (a *app) showEvents(events []repo.Event, where, channel string) {
 		if e.From != "" {
 			from = fmt.Sprintf(", from snapshot %.12s", e.From)
 		}
-		w.Printf("      %s for %s, %s%s\n", term.Count(e.Packages, "package", "packages"), e.Target, term.Bytes(e.Bytes), from)
+		w.Printf("      %s for %s, %s%s\n", fact.Count(e.Packages, "package", "packages"), e.Target, fact.Bytes(e.Bytes), from)
 		a.showNames("+", term.Good, e.Added)
 		a.showNames("-", term.Bad, e.Removed)
 		for _, x := range e.Allowed {
-			w.Printf("      %s %s of %s, because: %s\n", w.Style(term.Doubtful, "let pass"), x.Code, x.Package, x.Because)
+			w.Printf("      %s %s of %s, reason: %s\n", w.Style(term.Doubtful, "let pass"), x.Code, x.Package, x.Reason)
 		}
 		if e.Oldest {
 			w.Printf("      %s\n", w.Style(term.Faint, "what was before is pruned"))
 		}
 	}
-	w.Printf("\n%s\n", w.Style(term.Faint, fmt.Sprintf("%s of %s, channel %s; `ellwand rewind %s SERIAL --channel %s` goes back to one", term.Count(len(events), "change", "changes"), where, channel, where, channel)))
+	w.Printf("\n%s\n", w.Style(term.Faint, fmt.Sprintf("%s of %s, channel %s; `ellwand rewind %s SERIAL --channel %s` goes back to one", fact.Count(len(events), "change", "changes"), where, channel, where, channel)))
 }
 
 // showNames lists packages, one a line.
-func (a *app) showNames(sign string, role term.Role, names []string) {
+func (a *program) showNames(sign string, role term.Role, names []string) {
 	for i, name := range names {
 		if i == maxListed && !a.verbose {
 			a.out.Printf("      %s … and %d more (-v lists all)\n", a.out.Style(role, sign), len(names)-i)

@@ -4,7 +4,7 @@ import (
 	"github.com/spf13/cobra"
 )
 
-func (a *app) indexCommand() *cobra.Command {
+func (a *program) indexCommand() *cobra.Command {
 	var channel string
 	var flags termsFlags
 	cmd := &cobra.Command{

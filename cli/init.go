@@ -6,7 +6,7 @@ import (
 	"ellwand.example/core/workspace"
 )
 
-func (a *app) initCommand() *cobra.Command {
+func (a *program) initCommand() *cobra.Command {
 	return &cobra.Command{
 		Use:   "init [DIR]",
 		Short: "Start a workspace",

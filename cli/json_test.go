@@ -33,7 +33,7 @@ func TestJSON(t *testing.T) {
 	run("demo", "salt")
 	run("init", "new")
 	for _, command := range []string{
-		"fetch", "build tidegauge", "show tidegauge", "show tidegauge --files", "show tidegauge --steps", "lint --all", "explain", "explain R101", "publish --all", "list", "search tide", "search xyzzy",
+		"fetch", "build tidegauge", "show tidegauge", "show tidegauge --files", "show tidegauge --steps", "lint --all", "explain", "explain ELL101", "publish --all", "list", "search tide", "search xyzzy",
 		"bump tide-almanac --release", "draft upstream/tidegauge-2.4.1.tar.gz --name gauge",
 	} {
 		run(strings.Fields(command)...)

@@ -16,10 +16,10 @@ import (
 	"testing"
 	"time"
 
-	"ellwand.example/core/layout"
 	"ellwand.example/core/pack"
 	"ellwand.example/core/progress"
 	"ellwand.example/core/repo"
+	"ellwand.example/core/staging"
 )
 
 // kills is how often changes of a repository are killed at a random moment.
@@ -104,8 +104,8 @@ func samplePackage(t *testing.T, dir string, i int) string {
 	}
 	name := fmt.Sprintf("tide-%d", i)
 	w, err := pack.Write(context.Background(), filepath.Join(dir, "packages"), pack.Spec{
-		Facts:  pack.Facts{Name: name, Version: "1", Release: 1, Arch: "any", Target: "t", Summary: "Tides", License: "MIT", Recipe: name},
-		Claims: []layout.Claim{{Path: layout.Path{Path: "/usr/share/" + name, Type: layout.File, Mode: 0o644, Disk: file}, Owner: "root", Group: "root"}},
+		Facts:  pack.Facts{Name: name, Version: "1", Release: 1, Arch: "independent", Target: "t", Summary: "Tides", License: "MIT", Recipe: name},
+		Claims: []staging.Claim{{Path: staging.Path{Path: "/usr/share/" + name, Type: staging.File, Mode: 0o644, Disk: file}, Owner: "root", Group: "root"}},
 	}, progress.None)
 	if err != nil {
 		t.Fatal(err)
@@ -239,7 +239,7 @@ func TestInterruptedBuild(t *testing.T) {
 	dir := t.TempDir()
 	for name, text := range map[string]string{
 		"ellwand.toml": "name = \"test\"\n",
-		"recipes/tide/recipe.toml": "edition = 1\nname = \"tide\"\nversion = \"1\"\nrelease = 1\narch = \"any\"\nsummary = \"Tides\"\nlicense = \"MIT\"\n[steps]\n" +
+		"recipes/tide/recipe.toml": "format = 1\nname = \"tide\"\nversion = \"1\"\nrelease = 1\narch = \"independent\"\nsummary = \"Tides\"\nlicense = \"MIT\"\n[steps]\n" +
 			"build = '''\nif test -e \"$ELL_RECIPE/wait\"; then echo waiting; sleep 3210 & wait; fi\n'''\nstage = 'mkdir -p \"$DESTDIR/usr/share/tide\"'\n",
 		"recipes/tide/wait": "",
 	} {
@@ -295,7 +295,7 @@ func TestKilledBuild(t *testing.T) {
 	os.MkdirAll(filepath.Dir(source), 0o755)
 	os.WriteFile(filepath.Join(dir, "ellwand.toml"), []byte("name = \"test\"\n"), 0o644)
 	os.WriteFile(source, []byte(strings.Repeat("tide and ebb ", 200_000)), 0o644)
-	os.WriteFile(filepath.Join(dir, "recipes/tide/recipe.toml"), []byte("edition = 1\nname = \"tide\"\nversion = \"1\"\nrelease = 1\narch = \"any\"\nsummary = \"Tides\"\nlicense = \"MIT\"\n[[source]]\nfile = \"data\"\n[steps]\nbuild = 'sleep 0.05'\nstage = '''\nmkdir -p \"$DESTDIR/usr/share\"\nfor i in 1 2 3 4; do cp data \"$DESTDIR/usr/share/$i\"; done\n'''\n"), 0o644)
+	os.WriteFile(filepath.Join(dir, "recipes/tide/recipe.toml"), []byte("format = 1\nname = \"tide\"\nversion = \"1\"\nrelease = 1\narch = \"independent\"\nsummary = \"Tides\"\nlicense = \"MIT\"\n[[source]]\nfile = \"data\"\n[steps]\nbuild = 'sleep 0.05'\nstage = '''\nmkdir -p \"$DESTDIR/usr/share\"\nfor i in 1 2 3 4; do cp data \"$DESTDIR/usr/share/$i\"; done\n'''\n"), 0o644)
 	build := func(from string) *exec.Cmd {
 		cmd := exec.Command(filepath.Join(programDir, "ellwand"), "build", "tide", "--from", from)
 		cmd.Dir, cmd.Env = dir, environment(dir)
@@ -306,7 +306,7 @@ func TestKilledBuild(t *testing.T) {
 		t.Fatalf("%v\n%s", err, out)
 	}
 	usual := time.Since(began)
-	found, err := filepath.Glob(filepath.Join(dir, "packages/*/tide@1-1.any.ell"))
+	found, err := filepath.Glob(filepath.Join(dir, "packages/*/tide@1-1.ell"))
 	if err != nil || len(found) != 1 {
 		t.Fatal(found, err)
 	}

@@ -6,15 +6,16 @@ import (
 	"path"
 	"strings"
 
+	"ellwand.example/cli/term"
 	"ellwand.example/core/build"
+	"ellwand.example/core/fact"
 	"ellwand.example/core/layout"
 	"ellwand.example/core/recipe"
-	"ellwand.example/term"
 )
 
 // buildLayout runs the steps up to stage, and shows what was staged as a tree,
 // with who claims each path.
-func (a *app) buildLayout(ctx context.Context, b *build.Builder, all []*recipe.Recipe) error {
+func (a *program) buildLayout(ctx context.Context, b *build.Builder, all []*recipe.Recipe) error {
 	shown := map[string][]layout.Owned{}
 	for _, r := range all {
 		staged, err := b.Staged(ctx, r)
@@ -33,7 +34,7 @@ func (a *app) buildLayout(ctx context.Context, b *build.Builder, all []*recipe.R
 	return nil
 }
 
-func (a *app) showLayout(r *recipe.Recipe, owned []layout.Owned) {
+func (a *program) showLayout(r *recipe.Recipe, owned []layout.Owned) {
 	w := a.out
 	root := &branch{}
 	type sum struct {
@@ -61,7 +62,7 @@ func (a *app) showLayout(r *recipe.Recipe, owned []layout.Owned) {
 	var parts []string
 	for _, name := range append(r.PackageNames(), layout.Discarded, layout.LeftOver) {
 		if s := sums[name]; s.files > 0 {
-			parts = append(parts, fmt.Sprintf("%s: %s, %s", w.Style(ownerRole(name), name), term.Count(s.files, "file", "files"), term.Bytes(s.bytes)))
+			parts = append(parts, fmt.Sprintf("%s: %s, %s", w.Style(ownerRole(name), name), fact.Count(s.files, "file", "files"), fact.Bytes(s.bytes)))
 		}
 	}
 	w.Printf("%s\n", strings.Join(parts, "; "))
@@ -81,11 +82,11 @@ func ownerRole(name string) term.Role {
 }
 
 // ownedLeaf is a path of the tree, with who claims it.
-func (a *app) ownedLeaf(o layout.Owned) leaf {
+func (a *program) ownedLeaf(o layout.Owned) leaf {
 	w := a.out
-	label := term.Visible(path.Base(o.Name))
+	label := fact.Visible(path.Base(o.Name))
 	if o.Link != "" {
-		label += " -> " + term.Visible(o.Link)
+		label += " -> " + fact.Visible(o.Link)
 	}
 	owner := w.Style(term.Name, o.Package)
 	switch {

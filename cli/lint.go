@@ -16,15 +16,16 @@ import (
 	"github.com/spf13/cobra"
 	"golang.org/x/sync/errgroup"
 
+	"ellwand.example/cli/term"
 	"ellwand.example/core/build"
 	"ellwand.example/core/document"
+	"ellwand.example/core/fact"
 	"ellwand.example/core/lint"
 	"ellwand.example/core/pack"
 	"ellwand.example/core/progress"
 	"ellwand.example/core/recipe"
 	"ellwand.example/core/repo"
 	"ellwand.example/core/workspace"
-	"ellwand.example/term"
 )
 
 // lintOptions are the flags of lint.
@@ -37,7 +38,7 @@ type lintOptions struct {
 // formats of lint's output.
 var lintFormats = []string{"text", "json", "sarif", "junit"}
 
-func (a *app) lintCommand() *cobra.Command {
+func (a *program) lintCommand() *cobra.Command {
 	var o lintOptions
 	cmd := &cobra.Command{
 		Use:   "lint RECIPE|PACKAGE|REPO...",
@@ -48,7 +49,7 @@ Each finding has a code, a severity, a place and a remedy; ` + "`ellwand explain
 tells more, with examples. Errors make the exit status 1, warnings and hints do not.
 
 A finding that is meant to be is waived in the recipe, with its reason. The table
-[lint] of ellwand.toml says what a team wants to hear: a level (gentle, normal,
+[lint] of ellwand.toml says what a team wants to hear: a level (lenient, normal,
 strict), severities of single rules, and rules that are off.
 
 With --fix, what is mechanical about the remedies is done in the recipes: the
@@ -83,7 +84,7 @@ difference is shown, and then written.`,
 	cmd.Flags().StringVar(&o.since, "new-since", "", "only what is new since another `PACKAGE`: a file, or a name that is built or published")
 	cmd.Flags().BoolVar(&o.fix, "fix", false, "mend the recipes where the remedy is mechanical")
 	cmd.Flags().BoolVar(&o.dry, "dry-run", false, "with --fix: show the difference, and write nothing")
-	cmd.Flags().StringVar(&o.level, "level", "", "gentle, normal or strict, in place of the workspace's level")
+	cmd.Flags().StringVar(&o.level, "level", "", "lenient, normal or strict, in place of the workspace's level")
 	a.channelFlag(cmd, &o.channel)
 	cmd.RegisterFlagCompletionFunc("format", cobra.FixedCompletions(lintFormats, cobra.ShellCompDirectiveNoFileComp))
 	cmd.RegisterFlagCompletionFunc("level", cobra.FixedCompletions(lint.Levels, cobra.ShellCompDirectiveNoFileComp))
@@ -91,7 +92,7 @@ difference is shown, and then written.`,
 }
 
 // completeLinted proposes what can be looked at.
-func (a *app) completeLinted(cmd *cobra.Command, args []string, word string) ([]string, cobra.ShellCompDirective) {
+func (a *program) completeLinted(cmd *cobra.Command, args []string, word string) ([]string, cobra.ShellCompDirective) {
 	names, _ := a.completeShown(cmd, args, word)
 	repositories, _ := a.completeRepositories(cmd, args, word)
 	return append(names, repositories...), cobra.ShellCompDirectiveDefault
@@ -100,12 +101,12 @@ func (a *app) completeLinted(cmd *cobra.Command, args []string, word string) ([]
 // linted is what was looked at, and what was found.
 type linted struct {
 	subjects []string
-	findings []lint.Finding
+	findings []fact.Finding
 	broken   document.Problems // of recipes that cannot be read
 	known    map[string]bool   // subjects
 }
 
-func (l *linted) add(subject string, findings []lint.Finding) {
+func (l *linted) add(subject string, findings []fact.Finding) {
 	if !l.known[subject] {
 		if l.known == nil {
 			l.known = map[string]bool{}
@@ -120,7 +121,7 @@ func (l *linted) add(subject string, findings []lint.Finding) {
 	l.findings = append(l.findings, findings...)
 }
 
-func (a *app) lint(ctx context.Context, args []string, o lintOptions) error {
+func (a *program) lint(ctx context.Context, args []string, o lintOptions) error {
 	w, err := a.openIfAny()
 	if err != nil {
 		return err
@@ -151,21 +152,21 @@ func (a *app) lint(ctx context.Context, args []string, o lintOptions) error {
 		return err
 	}
 	if o.fix {
-		if err := a.mend(w, found.findings, o.dry); err != nil {
+		if err := a.fix(w, found.findings, o.dry); err != nil {
 			return err
 		}
 	}
 	switch {
 	case len(found.broken) > 0:
 		return found.broken
-	case lint.Reaches(found.findings, lint.Error):
+	case slices.ContainsFunc(found.findings, func(f fact.Finding) bool { return f.Reaches(fact.SeverityError) }):
 		return statusError(statusFindings)
 	}
 	return nil
 }
 
 // linter returns a linter that knows what is known here.
-func (a *app) linter(ctx context.Context, w *workspace.Workspace) *lint.Linter {
+func (a *program) linter(ctx context.Context, w *workspace.Workspace) *lint.Linter {
 	if w == nil {
 		return &lint.Linter{}
 	}
@@ -180,7 +181,7 @@ type toLint struct {
 	repositories []string
 }
 
-func (a *app) toLint(w *workspace.Workspace, args []string, all bool) (t toLint, err error) {
+func (a *program) toLint(w *workspace.Workspace, args []string, all bool) (t toLint, err error) {
 	if all {
 		if w == nil {
 			return t, workspace.ErrNotFound
@@ -200,7 +201,7 @@ func (a *app) toLint(w *workspace.Workspace, args []string, all bool) (t toLint,
 			t.recipes = append(t.recipes, arg)
 		case strings.HasSuffix(arg, pack.Extension) && !isFolder(info), err == nil && info.Mode().IsRegular() && filepath.Base(arg) != recipe.FileName:
 			t.packages = append(t.packages, arg)
-		case err == nil && isFile(filepath.Join(arg, repo.PointerFile)) || repo.Remote(arg):
+		case err == nil && isFile(filepath.Join(arg, repo.PointerFile)) || fact.IsRemote(arg):
 			t.repositories = append(t.repositories, arg)
 		case err == nil && info.IsDir() && !isFile(filepath.Join(arg, recipe.FileName)):
 			files, err := expand([]string{arg})
@@ -312,7 +313,7 @@ func newestFiles(files []string) []string {
 
 // lookAt looks at everything that words stand for: recipes first, then
 // packages, those of one recipe together, then repositories.
-func (a *app) lookAt(ctx context.Context, w *workspace.Workspace, l *lint.Linter, t toLint, o lintOptions) (*linted, error) {
+func (a *program) lookAt(ctx context.Context, w *workspace.Workspace, l *lint.Linter, t toLint, o lintOptions) (*linted, error) {
 	found := &linted{}
 	task := progress.Task(progress.None.Begin("", 0, ""))
 	if n := len(t.recipes) + len(t.packages); n > 1 {
@@ -350,7 +351,7 @@ func (a *app) lookAt(ctx context.Context, w *workspace.Workspace, l *lint.Linter
 			found.add(facts[p].Identity(), nil)
 		}
 		for _, f := range groups[i] {
-			found.add(f.Subject, []lint.Finding{f})
+			found.add(f.Subject, []fact.Finding{f})
 		}
 	}
 	for _, name := range t.repositories {
@@ -358,7 +359,7 @@ func (a *app) lookAt(ctx context.Context, w *workspace.Workspace, l *lint.Linter
 		if err != nil {
 			return nil, err
 		}
-		audits, err := r.Audit(ctx, ch, a.bases(ctx, w), a.progress)
+		audits, err := r.Audit(ctx, ch, a.systems(ctx, w), a.progress)
 		var damaged *repo.DamagedError
 		var half *repo.HalfCopiedError
 		if err != nil && !errors.As(err, &damaged) && !errors.As(err, &half) {
@@ -368,7 +369,7 @@ func (a *app) lookAt(ctx context.Context, w *workspace.Workspace, l *lint.Linter
 		if err != nil {
 			return nil, err
 		}
-		found.add(r.Storage.Where(), l.Repository(r.Storage.Where(), audits, v))
+		found.add(r.Storage.Where(), l.Repository(r.Storage.Where(), slices.Concat(repo.AuditFindings(audits), v.Findings())))
 	}
 	return found, nil
 }
@@ -396,7 +397,7 @@ func packagesOf(w *workspace.Workspace, r *recipe.Recipe, known []string) (files
 }
 
 // factsOf reads what packages say of themselves.
-func (a *app) factsOf(ctx context.Context, files []string) ([]pack.Facts, error) {
+func (a *program) factsOf(ctx context.Context, files []string) ([]pack.Facts, error) {
 	out := make([]pack.Facts, len(files))
 	for i, file := range files {
 		p, err := a.openPackage(ctx, file)
@@ -412,9 +413,9 @@ func (a *app) factsOf(ctx context.Context, files []string) ([]pack.Facts, error)
 // lintPackages looks at packages, those of a recipe together, and returns the
 // findings and the error of each group. No more files are open at once than
 // are looked at.
-func (a *app) lintPackages(ctx context.Context, l *lint.Linter, files []string, facts []pack.Facts, task progress.Task) (each [][]lint.Finding, failed []error) {
+func (a *program) lintPackages(ctx context.Context, l *lint.Linter, files []string, facts []pack.Facts, task progress.Task) (each [][]fact.Finding, failed []error) {
 	groups := lint.Groups(facts)
-	each, failed = make([][]lint.Finding, len(groups)), make([]error, len(groups))
+	each, failed = make([][]fact.Finding, len(groups)), make([]error, len(groups))
 	var g errgroup.Group
 	g.SetLimit(runtime.GOMAXPROCS(0))
 	for i, group := range groups {
@@ -446,7 +447,7 @@ func closeAll(opened []*pack.Package) {
 }
 
 // lintBefore looks at the package that another is compared with.
-func (a *app) lintBefore(ctx context.Context, l *lint.Linter, word string) ([]lint.Finding, error) {
+func (a *program) lintBefore(ctx context.Context, l *lint.Linter, word string) ([]fact.Finding, error) {
 	var p *pack.Package
 	var err error
 	// The one that was built last may be the one that is looked at.
@@ -463,16 +464,15 @@ func (a *app) lintBefore(ctx context.Context, l *lint.Linter, word string) ([]li
 	return l.Together(ctx, []*pack.Package{p})
 }
 
-// mend writes into recipes what mends findings, and shows the difference
-// first.
-func (a *app) mend(w *workspace.Workspace, findings []lint.Finding, dry bool) error {
+// fix applies automatic fixes to recipes, and shows the differences first.
+func (a *program) fix(w *workspace.Workspace, findings []fact.Finding, dry bool) error {
 	if w == nil {
 		return workspace.ErrNotFound
 	}
-	byRecipe := map[string][]lint.Finding{}
+	byRecipe := map[string][]fact.Finding{}
 	var names []string
 	for _, f := range findings {
-		if !f.Mendable() {
+		if !f.Fixable() {
 			continue
 		}
 		name := filepath.Base(filepath.Dir(f.File))
@@ -487,25 +487,25 @@ func (a *app) mend(w *workspace.Workspace, findings []lint.Finding, dry bool) er
 	fixed := 0
 	for _, name := range names {
 		if !isRecipe(w, name) {
-			a.err.Printf("there is no recipe %s here, so that nothing of it can be mended\n", name)
+			a.err.Printf("there is no recipe %s here, so its findings cannot be fixed\n", name)
 			continue
 		}
 		r, err := w.Recipe(name)
 		if err != nil {
 			return err
 		}
-		m, err := lint.Mend(r, byRecipe[name], func(text []byte) (*recipe.Recipe, error) {
+		m, err := lint.Fix(r, byRecipe[name], func(text []byte) (*recipe.Recipe, error) {
 			return recipe.Parse(r.Doc.File, text, w.Target, w.Set)
 		})
 		if err != nil {
 			return err
 		}
-		if len(m.Fixed) == 0 {
+		if len(m.Findings) == 0 {
 			continue
 		}
 		a.err.Printf("\n")
-		a.showMended(udiff.Unified(r.Doc.File, r.Doc.File+" (mended)", string(r.Doc.Data), string(m.Text)))
-		fixed += len(m.Fixed)
+		a.showFixed(udiff.Unified(r.Doc.File, r.Doc.File+" (fixed)", string(r.Doc.Data), string(m.Text)))
+		fixed += len(m.Findings)
 		if !dry {
 			if err := renameio.WriteFile(filepath.Join(r.Dir, recipe.FileName), m.Text, 0o644); err != nil {
 				return err
@@ -514,18 +514,18 @@ func (a *app) mend(w *workspace.Workspace, findings []lint.Finding, dry bool) er
 	}
 	switch {
 	case fixed == 0:
-		a.err.Printf("nothing of this can be mended mechanically\n")
+		a.err.Printf("no automatic fix is available for these findings\n")
 	case dry:
-		a.err.Printf("%s would be mended so; nothing was written\n", term.Count(fixed, "finding", "findings"))
+		a.err.Printf("this would fix %s; nothing was written\n", fact.Count(fixed, "finding", "findings"))
 	default:
-		a.err.Printf("%s mended; what concerns packages shows when they are built again\n", term.Count(fixed, "finding is", "findings are"))
+		a.err.Printf("fixed %s; build again to check those in packages\n", fact.Count(fixed, "finding", "findings"))
 	}
 	return nil
 }
 
-// showMended prints a difference beside the findings: they may be read by a
-// program.
-func (a *app) showMended(difference string) {
+// showFixed prints a difference to standard error: a program may be reading the
+// findings.
+func (a *program) showFixed(difference string) {
 	for line := range strings.SplitSeq(strings.TrimSuffix(difference, "\n"), "\n") {
 		switch {
 		case strings.HasPrefix(line, "+"):

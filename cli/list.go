@@ -9,9 +9,10 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"ellwand.example/cli/term"
+	"ellwand.example/core/fact"
 	"ellwand.example/core/repo"
 	"ellwand.example/core/workspace"
-	"ellwand.example/term"
 )
 
 // consulted is a repository that a command looks into.
@@ -23,7 +24,7 @@ type consulted struct {
 }
 
 // consult opens the repository that is named, or all that are configured.
-func (a *app) consult(w *workspace.Workspace, name, channel string) ([]consulted, error) {
+func (a *program) consult(w *workspace.Workspace, name, channel string) ([]consulted, error) {
 	if name != "" || w == nil || len(w.Settings.Repositories) == 0 {
 		r, ch, err := a.repository(w, name, channel)
 		if err != nil {
@@ -33,7 +34,8 @@ func (a *app) consult(w *workspace.Workspace, name, channel string) ([]consulted
 	}
 	var out []consulted
 	for _, name := range w.RepositoryNames() {
-		r, ch, err := w.OpenRepository(name)
+		place, ch := w.Repository(name)
+		r, err := repo.OpenCached(place)
 		if err != nil {
 			return nil, err
 		}
@@ -44,7 +46,7 @@ func (a *app) consult(w *workspace.Workspace, name, channel string) ([]consulted
 
 // each calls a function for the repositories that are enabled. One of several
 // that cannot be read is passed over, with its reason.
-func (a *app) each(ctx context.Context, all []consulted, do func(consulted) error) error {
+func (a *program) each(ctx context.Context, all []consulted, do func(consulted) error) error {
 	failed := 0
 	var last error
 	for _, c := range all {
@@ -69,7 +71,7 @@ func (a *app) each(ctx context.Context, all []consulted, do func(consulted) erro
 }
 
 // showConsulted tells which repositories were looked into, and which not.
-func (a *app) showConsulted(ctx context.Context, all []consulted) {
+func (a *program) showConsulted(ctx context.Context, all []consulted) {
 	for _, c := range all {
 		n, err := c.Count(ctx, c.channel)
 		if err != nil {
@@ -79,17 +81,17 @@ func (a *app) showConsulted(ctx context.Context, all []consulted) {
 		if c.disabled {
 			state = a.out.Style(term.Doubtful, "disabled, not looked into")
 		}
-		a.out.Printf("%s, channel %s: %s, %s\n", a.out.Style(term.Name, c.name), c.channel, term.Count(n, "package", "packages"), state)
+		a.out.Printf("%s, channel %s: %s, %s\n", a.out.Style(term.Name, c.name), c.channel, fact.Count(n, "package", "packages"), state)
 	}
 }
 
 // listed is a listing with the repository that it is of.
 type listed struct {
 	Repository string `json:"repository"`
-	repo.Listing
+	repo.Contents
 }
 
-func (a *app) listCommand() *cobra.Command {
+func (a *program) listCommand() *cobra.Command {
 	var channel string
 	cmd := &cobra.Command{
 		Use:   "list [REPO]",
@@ -109,11 +111,11 @@ repositories of the workspace are listed, and how much the disabled ones hold.`,
 			if err != nil {
 				return err
 			}
-			listings := []listed{}
+			contents := []listed{}
 			err = a.each(cmd.Context(), all, func(c consulted) error {
 				found, err := c.List(cmd.Context(), c.channel)
 				for _, l := range found {
-					listings = append(listings, listed{c.name, l})
+					contents = append(contents, listed{c.name, l})
 				}
 				return err
 			})
@@ -121,9 +123,9 @@ repositories of the workspace are listed, and how much the disabled ones hold.`,
 				return err
 			}
 			if a.json {
-				return a.printJSON(listings)
+				return a.printJSON(contents)
 			}
-			a.showListings(listings, len(all) > 1)
+			a.showContents(contents, len(all) > 1)
 			if len(all) > 1 || all[0].disabled {
 				a.showConsulted(cmd.Context(), all)
 			}
@@ -134,11 +136,11 @@ repositories of the workspace are listed, and how much the disabled ones hold.`,
 	return cmd
 }
 
-// showListings shows a table for each target, with the packages of all
+// showContents shows a table for each target, with the packages of all
 // repositories.
-func (a *app) showListings(listings []listed, several bool) {
+func (a *program) showContents(contents []listed, several bool) {
 	var targets []string
-	for _, l := range listings {
+	for _, l := range contents {
 		if !slices.Contains(targets, l.Target) {
 			targets = append(targets, l.Target)
 		}
@@ -152,7 +154,7 @@ func (a *app) showListings(listings []listed, several bool) {
 		var lines []line
 		var bytes int64
 		where := ""
-		for _, l := range listings {
+		for _, l := range contents {
 			if l.Target != target {
 				continue
 			}
@@ -167,7 +169,7 @@ func (a *app) showListings(listings []listed, several bool) {
 		})
 		var rows [][]string
 		for _, l := range lines {
-			row := []string{a.out.Style(term.Name, l.Name), l.Full().String(), l.Arch, fmt.Sprintf("%9s", term.Bytes(l.Bytes))}
+			row := []string{a.out.Style(term.Name, l.Name), l.Full().String(), l.Arch, fmt.Sprintf("%9s", fact.Bytes(l.Bytes))}
 			if several {
 				row = append(row, l.from)
 			}
@@ -178,7 +180,7 @@ func (a *app) showListings(listings []listed, several bool) {
 			head, where = append(head, "repository"), "all enabled repositories"
 		}
 		a.out.Table(append(head, "summary"), rows)
-		a.out.Printf("%s for %s in %s: %s\n", term.Count(len(lines), "package", "packages"), target, where, term.Bytes(bytes))
+		a.out.Printf("%s for %s in %s: %s\n", fact.Count(len(lines), "package", "packages"), target, where, fact.Bytes(bytes))
 	}
 }
 
@@ -188,7 +190,7 @@ type found struct {
 	repo.Hit
 }
 
-func (a *app) searchCommand() *cobra.Command {
+func (a *program) searchCommand() *cobra.Command {
 	var in, channel string
 	cmd := &cobra.Command{
 		Use:   "search WORD",
@@ -247,7 +249,7 @@ status 1.`,
 // maxShown is how many matching paths of a package are shown.
 const maxShown = 5
 
-func (a *app) showHits(hits []found, word string, several bool) {
+func (a *program) showHits(hits []found, word string, several bool) {
 	w := a.out
 	if len(hits) == 0 {
 		a.err.Printf("no package has %q in its name, summary or provides", word)
@@ -268,8 +270,8 @@ func (a *app) showHits(hits []found, word string, several bool) {
 				w.Printf("    … and %d more\n", len(h.Text)-i)
 				break
 			}
-			w.Printf("    %s\n", term.Visible(t))
+			w.Printf("    %s\n", fact.Visible(t))
 		}
 	}
-	w.Printf("%s found\n", term.Count(len(hits), "package", "packages"))
+	w.Printf("%s found\n", fact.Count(len(hits), "package", "packages"))
 }

@@ -17,14 +17,15 @@ import (
 	"github.com/gofrs/flock"
 	"github.com/spf13/cobra"
 
+	"ellwand.example/cli/term"
 	"ellwand.example/core/build"
+	"ellwand.example/core/fact"
 	"ellwand.example/core/history"
 	"ellwand.example/core/recipe"
 	"ellwand.example/core/workspace"
-	"ellwand.example/term"
 )
 
-func (a *app) logCommand() *cobra.Command {
+func (a *program) logCommand() *cobra.Command {
 	var step string
 	var follow bool
 	var limit int
@@ -130,7 +131,7 @@ func isRunning(w *workspace.Workspace, b history.Build) bool {
 	return err == nil && !free
 }
 
-func (a *app) stateOf(w *workspace.Workspace, b history.Build) (string, term.Role) {
+func (a *program) stateOf(w *workspace.Workspace, b history.Build) (string, term.Role) {
 	switch {
 	case b.State == history.Running && !isRunning(w, b):
 		return build.Interrupted, term.Doubtful
@@ -142,7 +143,7 @@ func (a *app) stateOf(w *workspace.Workspace, b history.Build) (string, term.Rol
 	return b.State, stateRoles[b.State]
 }
 
-func (a *app) listBuilds(ctx context.Context, w *workspace.Workspace, h *history.Store, limit int) error {
+func (a *program) listBuilds(ctx context.Context, w *workspace.Workspace, h *history.Store, limit int) error {
 	all, err := h.List(ctx, "", limit)
 	if err != nil {
 		return err
@@ -178,7 +179,7 @@ func count(n int) string {
 }
 
 // showPast tells of one build.
-func (a *app) showPast(w *workspace.Workspace, b history.Build) {
+func (a *program) showPast(w *workspace.Workspace, b history.Build) {
 	o := a.out
 	state, role := a.stateOf(w, b)
 	o.Printf("build %d: %s %s  %s", b.ID, o.Style(term.Strong, b.Recipe), b.Version, o.Style(role, state))
@@ -194,7 +195,7 @@ func (a *app) showPast(w *workspace.Workspace, b history.Build) {
 		}
 		memory := ""
 		if s.Memory > 0 {
-			memory = fmt.Sprintf("%9s", term.Bytes(s.Memory))
+			memory = fmt.Sprintf("%9s", fact.Bytes(s.Memory))
 		}
 		result := ""
 		if s.Status != 0 {
@@ -211,7 +212,7 @@ func (a *app) showPast(w *workspace.Workspace, b history.Build) {
 		o.Table([]string{"step", "time", "cpu", "memory", "warnings", ""}, rows)
 	}
 	for _, p := range b.Packages {
-		o.Printf("  %s  %s, sha256 %.12s…\n", o.Style(term.Name, p.Name), term.Bytes(p.Bytes), p.SHA256)
+		o.Printf("  %s  %s, sha256 %.12s…\n", o.Style(term.Name, p.Name), fact.Bytes(p.Bytes), p.SHA256)
 	}
 	if b.State == build.Failed {
 		a.showFailedEnd(b)
@@ -226,7 +227,7 @@ func (a *app) showPast(w *workspace.Workspace, b history.Build) {
 }
 
 // showFailedEnd prints the end of the log of the step that failed.
-func (a *app) showFailedEnd(b history.Build) {
+func (a *program) showFailedEnd(b history.Build) {
 	o := a.out
 	const lines = 15
 	o.Printf("\n%s\n", o.Style(term.Bad, b.Error))
@@ -271,7 +272,7 @@ func logLines(b history.Build, step string) ([]string, error) {
 	return out, nil
 }
 
-func (a *app) printLog(b history.Build, step string) error {
+func (a *program) printLog(b history.Build, step string) error {
 	f, err := os.Open(logFile(b, step))
 	if errors.Is(err, fs.ErrNotExist) {
 		var there []string
@@ -292,7 +293,7 @@ func (a *app) printLog(b history.Build, step string) error {
 }
 
 // followBuild prints the logs of a build as they grow, until it ends.
-func (a *app) followBuild(ctx context.Context, w *workspace.Workspace, h *history.Store, b history.Build) error {
+func (a *program) followBuild(ctx context.Context, w *workspace.Workspace, h *history.Store, b history.Build) error {
 	out := a.out.Contents()
 	defer out.Close()
 	for _, step := range recipe.StepNames[:len(recipe.StepNames)-1] {
@@ -357,7 +358,7 @@ type stepDifference struct {
 }
 
 // compareBuilds tells which steps took longer, and what their logs have new.
-func (a *app) compareBuilds(x, y history.Build) error {
+func (a *program) compareBuilds(x, y history.Build) error {
 	var out []stepDifference
 	for _, step := range recipe.StepNames {
 		i := slices.IndexFunc(x.Steps, func(s history.Step) bool { return s.Step == step && !s.Reused })
@@ -402,7 +403,7 @@ func (a *app) compareBuilds(x, y history.Build) error {
 		if len(d.New) == 0 && d.Gone == 0 {
 			continue
 		}
-		o.Printf("\n%s: %s new in its log, %d gone\n", o.Style(term.Name, d.Step), term.Count(len(d.New), "line", "lines"), d.Gone)
+		o.Printf("\n%s: %s new in its log, %d gone\n", o.Style(term.Name, d.Step), fact.Count(len(d.New), "line", "lines"), d.Gone)
 		for i, line := range d.New {
 			if i == shown && !a.verbose {
 				o.Printf("  … and %d more\n", len(d.New)-shown)

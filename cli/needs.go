@@ -8,18 +8,19 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"ellwand.example/cli/term"
 	"ellwand.example/core/build"
+	"ellwand.example/core/fact"
 	"ellwand.example/core/sandbox"
-	"ellwand.example/term"
 )
 
-func (a *app) needsCommand() *cobra.Command {
+func (a *program) needsCommand() *cobra.Command {
 	var supply bool
 	cmd := &cobra.Command{
 		Use:   "needs RECIPE",
 		Short: "Show what meets each need of a recipe, what is missing and who has it",
 		Long: `Show each need that a recipe declares, or that was found in the packages made of
-it, and what meets it here: a package of the workspace, or the base, which is looked into for commands, pkg-config modules,
+it, and what meets it here: a package of the workspace, or the system, which is looked into for commands, pkg-config modules,
 libraries, headers, and modules of Python and Perl. What is missing is listed with
 who has it: a repository, a recipe that is not built yet, or something with nearly
 that name or version. The exit status is 5 where a build could not begin.
@@ -38,7 +39,7 @@ repositories, with what they need in turn.`,
 	return cmd
 }
 
-func (a *app) needs(ctx context.Context, name string, supply bool) error {
+func (a *program) needs(ctx context.Context, name string, supply bool) error {
 	w, err := a.open()
 	if err != nil {
 		return err
@@ -47,12 +48,12 @@ func (a *app) needs(ctx context.Context, name string, supply bool) error {
 	if err != nil {
 		return err
 	}
-	base, err := build.Base(ctx, w, a.progress)
+	system, err := build.System(ctx, w, a.progress)
 	if err != nil {
 		return err
 	}
 	// Nothing is run, so that it does not matter whether steps could be.
-	b := &build.Builder{Workspace: w, Fetcher: a.fetcher(ctx, w), Runner: sandbox.Namespaces{Base: base}, Progress: a.progress}
+	b := &build.Builder{Workspace: w, Fetcher: a.fetcher(ctx, w), Runner: sandbox.Namespaces{System: system}, Progress: a.progress}
 	brought := []string{}
 	if supply {
 		if brought, err = b.Supply(ctx, r); err != nil {
@@ -83,7 +84,7 @@ func (a *app) needs(ctx context.Context, name string, supply bool) error {
 	return err
 }
 
-func (a *app) showNeeds(recipe string, states []build.NeedState, missing bool) {
+func (a *program) showNeeds(recipe string, states []build.NeedState, missing bool) {
 	w := a.out
 	if len(states) == 0 {
 		w.Printf("%s declares no needs; what its programs link to is found when it is built\n", recipe)
@@ -99,7 +100,7 @@ func (a *app) showNeeds(recipe string, states []build.NeedState, missing bool) {
 		met++
 		by := s.By
 		if s.Path != "" {
-			by = "the base"
+			by = "the system"
 		}
 		if s.Found != "" {
 			s.For = append(s.For, "found")
@@ -124,7 +125,7 @@ func (a *app) showNeeds(recipe string, states []build.NeedState, missing bool) {
 			}
 		}
 	}
-	w.Printf("%s, %d met and %d missing\n", term.Count(len(states), "need", "needs"), met, len(states)-met)
+	w.Printf("%s, %d met and %d missing\n", fact.Count(len(states), "need", "needs"), met, len(states)-met)
 	switch {
 	case bring:
 		w.Printf("`ellwand needs %s --supply` brings what repositories have\n", recipe)
@@ -136,9 +137,9 @@ func (a *app) showNeeds(recipe string, states []build.NeedState, missing bool) {
 }
 
 // explainMissing tells why a build did not begin.
-func (a *app) explainMissing(e *build.MissingError) {
+func (a *program) explainMissing(e *build.MissingError) {
 	w := a.err
-	w.Printf("%s\n", w.Style(term.Bad, fmt.Sprintf("%s: nothing here meets %s", e.Recipe, term.Count(len(e.Needs), "need", "needs"))))
+	w.Printf("%s\n", w.Style(term.Bad, fmt.Sprintf("%s: nothing here meets %s", e.Recipe, fact.Count(len(e.Needs), "need", "needs"))))
 	for _, n := range e.Needs {
 		w.Printf("  %s  %s\n", w.Style(term.Strong, n.Need), w.Wrapped(n.Reason(), 6))
 	}

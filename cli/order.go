@@ -11,8 +11,8 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"ellwand.example/core/version"
-	"ellwand.example/term"
+	"ellwand.example/cli/term"
+	"ellwand.example/core/fact/version"
 )
 
 // orderedJSON is a version in its place.
@@ -22,7 +22,7 @@ type orderedJSON struct {
 	Why     string `json:"why,omitempty"` // it does not stand before that one
 }
 
-func (a *app) orderCommand() *cobra.Command {
+func (a *program) orderCommand() *cobra.Command {
 	return &cobra.Command{
 		Use:   "order [VERSION...]",
 		Short: "Sort versions, and say why",

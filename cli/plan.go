@@ -10,14 +10,15 @@ import (
 	"github.com/google/renameio/v2"
 	"github.com/spf13/cobra"
 
+	"ellwand.example/cli/figure"
+	"ellwand.example/cli/term"
 	"ellwand.example/core/build"
+	"ellwand.example/core/fact"
 	"ellwand.example/core/recipe"
 	"ellwand.example/core/sandbox"
-	"ellwand.example/figure"
-	"ellwand.example/term"
 )
 
-func (a *app) planCommand() *cobra.Command {
+func (a *program) planCommand() *cobra.Command {
 	var dot bool
 	var picture string
 	cmd := &cobra.Command{
@@ -58,11 +59,11 @@ Whether upstream's sources changed is not looked at: their digests are in recipe
 			if err != nil {
 				return err
 			}
-			base, err := build.Base(cmd.Context(), w, a.progress)
+			system, err := build.System(cmd.Context(), w, a.progress)
 			if err != nil {
 				return err
 			}
-			b := &build.Builder{Workspace: w, Fetcher: a.fetcher(cmd.Context(), w), Runner: sandbox.Namespaces{Base: base}, Progress: a.progress}
+			b := &build.Builder{Workspace: w, Fetcher: a.fetcher(cmd.Context(), w), Runner: sandbox.Namespaces{System: system}, Progress: a.progress}
 			plan, err := b.Plan(cmd.Context(), all)
 			switch {
 			case err != nil:
@@ -86,7 +87,7 @@ Whether upstream's sources changed is not looked at: their digests are in recipe
 	return cmd
 }
 
-func (a *app) showPlan(plan []build.Planned) {
+func (a *program) showPlan(plan []build.Planned) {
 	w := a.out
 	if len(plan) == 0 {
 		w.Printf("there are no recipes yet: `ellwand draft SOURCE` writes one\n")
@@ -113,14 +114,14 @@ func (a *app) showPlan(plan []build.Planned) {
 	}
 	w.Printf("\n")
 	if len(due) == 0 {
-		w.Printf("all %s as they should be\n", term.Count(len(plan), "recipe is", "recipes are"))
+		w.Printf("all %s as they should be\n", fact.Count(len(plan), "recipe is", "recipes are"))
 		return
 	}
-	w.Printf("%d of %s to be built; `ellwand build %s` does it in this order\n", len(due), term.Count(len(plan), "recipe is", "recipes are"), strings.Join(due, " "))
+	w.Printf("%d of %s to be built; `ellwand build %s` does it in this order\n", len(due), fact.Count(len(plan), "recipe is", "recipes are"), strings.Join(due, " "))
 }
 
 // drawPlan writes a picture of what stands on what.
-func (a *app) drawPlan(title string, plan []build.Planned, file string) error {
+func (a *program) drawPlan(title string, plan []build.Planned, file string) error {
 	g := figure.Graph{Title: title + ": what stands on what"}
 	for _, p := range plan {
 		g.Nodes = append(g.Nodes, figure.Node{Name: p.Recipe, Lines: []string{p.Version, p.State}, Level: p.Level, Marked: p.State != build.PlanCurrent, Stands: p.Direct})
@@ -132,6 +133,6 @@ func (a *app) drawPlan(title string, plan []build.Planned, file string) error {
 	if err := renameio.WriteFile(file, b.Bytes(), 0o644); err != nil {
 		return err
 	}
-	a.out.Printf("%s  %s\n", a.out.Style(term.Name, file), term.Count(len(plan), "recipe", "recipes"))
+	a.out.Printf("%s  %s\n", a.out.Style(term.Name, file), fact.Count(len(plan), "recipe", "recipes"))
 	return nil
 }

@@ -6,14 +6,15 @@ import (
 	"io"
 	"strings"
 
-	"ellwand.example/core/layout"
+	"ellwand.example/cli/term"
+	"ellwand.example/core/fact"
 	"ellwand.example/core/pack"
 	"ellwand.example/core/scan"
-	"ellwand.example/term"
+	"ellwand.example/core/staging"
 )
 
-// program is an ELF file of a package.
-type program struct {
+// elfFile is an ELF file of a package.
+type elfFile struct {
 	Path string    `json:"path"`
 	ELF  *scan.ELF `json:"elf"`
 }
@@ -22,11 +23,11 @@ type program struct {
 const maxProgram = 512 << 20
 
 // programsOf looks into all files of a package.
-func programsOf(ctx context.Context, p *pack.Package, entries []pack.Entry) ([]program, error) {
+func programsOf(ctx context.Context, p *pack.Package, entries []pack.Entry) ([]elfFile, error) {
 	byDigest := map[string]*scan.ELF{}
 	var files []pack.Entry
 	for _, e := range entries {
-		if e.Type == layout.File && e.Same == "" && e.Copy == "" && e.Size <= maxProgram {
+		if e.Type == staging.File && e.Same == "" && e.Copy == "" && e.Size <= maxProgram {
 			files = append(files, e)
 		}
 	}
@@ -43,17 +44,17 @@ func programsOf(ctx context.Context, p *pack.Package, entries []pack.Entry) ([]p
 		byDigest[e.SHA256] = f.ELF
 		return err
 	})
-	out := []program{}
+	out := []elfFile{}
 	for _, e := range entries {
-		if elf := byDigest[e.SHA256]; e.Type == layout.File && elf != nil {
-			out = append(out, program{e.Path, elf})
+		if elf := byDigest[e.SHA256]; e.Type == staging.File && elf != nil {
+			out = append(out, elfFile{e.Path, elf})
 		}
 	}
 	return out, err
 }
 
 // showPrograms prints what a package's ELF files are.
-func (a *app) showPrograms(ctx context.Context, p *pack.Package, entries []pack.Entry) error {
+func (a *program) showPrograms(ctx context.Context, p *pack.Package, entries []pack.Entry) error {
 	found, err := programsOf(ctx, p, entries)
 	if err != nil {
 		return err
@@ -76,7 +77,7 @@ func (a *app) showPrograms(ctx context.Context, p *pack.Package, entries []pack.
 	for _, f := range found {
 		e := f.ELF
 		if e.Broken != "" {
-			rows = append(rows, []string{term.Visible(f.Path), w.Style(term.Bad, "damaged"), "", "", "", term.Visible(e.Broken)})
+			rows = append(rows, []string{fact.Visible(f.Path), w.Style(term.Bad, "damaged"), "", "", "", fact.Visible(e.Broken)})
 			continue
 		}
 		what := e.Type
@@ -103,8 +104,8 @@ func (a *app) showPrograms(ctx context.Context, p *pack.Package, entries []pack.
 			id = id[:12] + "…"
 		}
 		rows = append(rows, []string{
-			term.Visible(f.Path), doubtful(e.Type == scan.Program, term.Visible(what)), doubtful(runs && !e.FullRelro, relocations), doubtful(e.ExecStack, stack),
-			id, term.Visible(strings.Join(e.Runpath, ":")),
+			fact.Visible(f.Path), doubtful(e.Type == scan.Program, fact.Visible(what)), doubtful(runs && !e.FullRelro, relocations), doubtful(e.ExecStack, stack),
+			id, fact.Visible(strings.Join(e.Runpath, ":")),
 		})
 	}
 	w.Table([]string{"path", "what it is", "relocations", "stack", "build id", "looks for libraries in"}, rows)

@@ -6,14 +6,14 @@ import (
 	"github.com/spf13/cobra"
 )
 
-func (a *app) promoteCommand() *cobra.Command {
+func (a *program) promoteCommand() *cobra.Command {
 	var flags termsFlags
 	cmd := &cobra.Command{
 		Use:   "promote REPO FROM TO [PACKAGE...]",
 		Short: "Give one channel the packages of another",
 		Long: `Give channel TO of a repository exactly the packages that channel FROM has, or,
 where packages are named, add the newest of these. No package file is copied: both
-channels point to the same ones. It is refused if TO would not be whole then, or
+channels point to the same ones. It is refused if TO would become inconsistent then, or
 would go back in version.`,
 		Example: `  ellwand promote local testing stable
   ellwand promote local testing stable tide-almanac`,

@@ -6,11 +6,12 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"ellwand.example/cli/term"
+	"ellwand.example/core/fact"
 	"ellwand.example/core/repo"
-	"ellwand.example/term"
 )
 
-func (a *app) pruneCommand() *cobra.Command {
+func (a *program) pruneCommand() *cobra.Command {
 	var keep, days int
 	var dry bool
 	cmd := &cobra.Command{
@@ -51,7 +52,7 @@ notice nothing.`,
 			if dry {
 				verb = "would delete"
 			}
-			w.Printf("%s: %s kept; %s %s, %s, %s and %s: %s\n", r.Storage.Where(), term.Count(p.Kept, "state", "states"), verb, term.Count(p.Snapshots, "snapshot", "snapshots"), term.Count(p.Shards, "shard", "shards"), term.Count(len(p.Packages), "package", "packages"), term.Count(p.Others, "other file", "other files"), term.Bytes(p.Bytes))
+			w.Printf("%s: %s kept; %s %s, %s, %s and %s: %s\n", r.Storage.Where(), fact.Count(p.Kept, "state", "states"), verb, fact.Count(p.Snapshots, "snapshot", "snapshots"), fact.Count(p.Listings, "listing", "listings"), fact.Count(len(p.Packages), "package", "packages"), fact.Count(p.Others, "other file", "other files"), fact.Bytes(p.Bytes))
 			return nil
 		},
 	}

@@ -11,13 +11,13 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"ellwand.example/core/document"
+	"ellwand.example/cli/term"
+	"ellwand.example/core/fact"
 	"ellwand.example/core/repo"
 	"ellwand.example/core/workspace"
-	"ellwand.example/term"
 )
 
-func (a *app) publishCommand() *cobra.Command {
+func (a *program) publishCommand() *cobra.Command {
 	var to, channel string
 	var all, start bool
 	var flags termsFlags
@@ -41,7 +41,7 @@ path without saying so, or if one is older than what is there. What is published
 together is judged together. --allow lets a finding pass, with a reason.`,
 		Example: `  ellwand publish packages/*/*.ell --to local
   ellwand publish --all --to local --channel stable
-  ellwand publish packages/*/*.ell --to local --allow P601:tidegauge --because "built again tonight"`,
+  ellwand publish packages/*/*.ell --to local --allow ELL601:tidegauge --reason "built again tonight"`,
 		Args: arguments(func(_ *cobra.Command, args []string) error {
 			if all == (len(args) > 0) {
 				return errors.New("name packages, or give --all")
@@ -105,7 +105,7 @@ func (e *noRepositoryError) Error() string {
 
 // started makes sure that there is a repository. One is started where
 // ellwand.toml names it, or where it is asked for.
-func (a *app) started(ctx context.Context, w *workspace.Workspace, r *repo.Repository, name string, start bool) error {
+func (a *program) started(ctx context.Context, w *workspace.Workspace, r *repo.Repository, name string, start bool) error {
 	if d, ok := r.Storage.(repo.Directory); ok {
 		if entries, err := os.ReadDir(d.Dir); err == nil && len(entries) > 0 {
 			return nil // the publish tells what it is, if it is none
@@ -118,14 +118,14 @@ func (a *app) started(ctx context.Context, w *workspace.Workspace, r *repo.Repos
 	}
 	e := &noRepositoryError{where: r.Storage.Where(), name: name}
 	if w != nil {
-		e.near = document.Nearest(name, slices.Collect(maps.Keys(w.Settings.Repositories)))
+		e.near = fact.Nearest(name, slices.Collect(maps.Keys(w.Settings.Repositories)))
 	}
 	return e
 }
 
 // completeChannels proposes the channels of the repository that the command
 // line names so far.
-func (a *app) completeChannels(cmd *cobra.Command, args []string, _ string) ([]string, cobra.ShellCompDirective) {
+func (a *program) completeChannels(cmd *cobra.Command, args []string, _ string) ([]string, cobra.ShellCompDirective) {
 	name := ""
 	for _, flag := range []string{"to", "in", "from"} {
 		if f := cmd.Flags().Lookup(flag); f != nil {
@@ -182,7 +182,7 @@ func expand(args []string) ([]string, error) {
 // finishReport shows what became of packages, and returns the error that the
 // command ends with. Where nothing was published, it tells of the packages that
 // could not have been anyway.
-func (a *app) finishReport(r repo.Report, where string, err error) error {
+func (a *program) finishReport(r repo.Report, where string, err error) error {
 	var pages *repo.PagesError // after the change was made
 	if err != nil && !errors.As(err, &pages) {
 		for _, o := range r.Outcomes {
@@ -205,7 +205,7 @@ func (a *app) finishReport(r repo.Report, where string, err error) error {
 	return err
 }
 
-func (a *app) showReport(r repo.Report, where string) {
+func (a *program) showReport(r repo.Report, where string) {
 	w := a.out
 	roles := map[string]term.Role{repo.Added: term.Good, repo.Already: term.Faint, repo.Refused: term.Bad}
 	for _, o := range r.Outcomes {
@@ -220,13 +220,13 @@ func (a *app) showReport(r repo.Report, where string) {
 	}
 	for _, t := range r.Change.Targets {
 		for _, x := range t.Allowed {
-			w.Printf("  %s %s of %s, because: %s\n", w.Style(term.Doubtful, "let pass"), x.Code, x.Package, x.Because)
+			w.Printf("  %s %s of %s, reason: %s\n", w.Style(term.Doubtful, "let pass"), x.Code, x.Package, x.Reason)
 		}
 		if t.Assumed > 0 {
-			w.Printf("  %s\n", w.Style(term.Faint, fmt.Sprintf("%s left to the base of %s, which is not known here", term.Count(t.Assumed, "need is", "needs are"), t.Target)))
+			w.Printf("  %s\n", w.Style(term.Faint, fmt.Sprintf("%s left to the system of %s, which is not known here", fact.Count(t.Assumed, "need is", "needs are"), t.Target)))
 		}
 	}
-	w.Printf("%s looked at = %d added + %d already there + %d refused\n", term.Count(len(r.Outcomes), "package", "packages"), r.Count(repo.Added), r.Count(repo.Already), r.Count(repo.Refused))
+	w.Printf("%s looked at = %d added + %d already there + %d refused\n", fact.Count(len(r.Outcomes), "package", "packages"), r.Count(repo.Added), r.Count(repo.Already), r.Count(repo.Refused))
 	switch {
 	case r.Count(repo.Added) > 0:
 		w.Printf("%s, channel %s, is at serial %d\n", where, r.Channel, r.Serial)

@@ -7,12 +7,13 @@ import (
 
 	"github.com/charmbracelet/x/ansi"
 
+	"ellwand.example/cli/term"
+	"ellwand.example/core/fact"
 	"ellwand.example/core/recipe"
-	"ellwand.example/term"
 )
 
 // showRecipe prints what a recipe says.
-func (a *app) showRecipe(name string) error {
+func (a *program) showRecipe(name string) error {
 	ws, err := a.open()
 	if err != nil {
 		return err
@@ -67,7 +68,7 @@ func (a *app) showRecipe(name string) error {
 	var packages []string
 	for _, name := range r.PackageNames() {
 		p := r.Packages[name]
-		about := term.Count(len(p.Layout), "line of layout", "lines of layout")
+		about := fact.Count(len(p.Layout), "line of layout", "lines of layout")
 		if p.Layout == nil {
 			about = "everything that is staged"
 		}
@@ -83,7 +84,7 @@ func (a *app) showRecipe(name string) error {
 }
 
 // showSteps prints what a recipe runs, in order.
-func (a *app) showSteps(name string) error {
+func (a *program) showSteps(name string) error {
 	w, err := a.open()
 	if err != nil {
 		return err
@@ -105,7 +106,7 @@ func (a *app) showSteps(name string) error {
 	return nil
 }
 
-func (a *app) showStep(r *recipe.Recipe, step string) {
+func (a *program) showStep(r *recipe.Recipe, step string) {
 	w := a.out
 	script := strings.Trim(r.Script(step), "\n")
 	origin := ""
@@ -135,7 +136,7 @@ func (a *app) showStep(r *recipe.Recipe, step string) {
 			find = "/" + rw.Regexp + "/"
 		}
 		if rw.Times > 0 {
-			times = term.Count(rw.Times, "time", "times")
+			times = fact.Count(rw.Times, "time", "times")
 		}
 		w.Printf("  after %s, in %s: %s becomes %q, %s\n", step, rw.Path, find, rw.Replace, times)
 	}

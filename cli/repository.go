@@ -9,19 +9,20 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"ellwand.example/cli/term"
 	"ellwand.example/core/build"
+	"ellwand.example/core/fact"
 	"ellwand.example/core/lint"
 	"ellwand.example/core/probe"
 	"ellwand.example/core/repo"
+	"ellwand.example/core/repo/site"
 	"ellwand.example/core/solve"
 	"ellwand.example/core/workspace"
-	"ellwand.example/page"
-	"ellwand.example/term"
 )
 
 // repository opens the repository with a name, path or address; with none, the
 // configured one.
-func (a *app) repository(w *workspace.Workspace, name, channel string) (*repo.Repository, string, error) {
+func (a *program) repository(w *workspace.Workspace, name, channel string) (*repo.Repository, string, error) {
 	if name == "" {
 		if w == nil {
 			return nil, "", usageError{errors.New("which repository? There is no workspace here to take one from; name its folder or address")}
@@ -31,11 +32,12 @@ func (a *app) repository(w *workspace.Workspace, name, channel string) (*repo.Re
 			return nil, "", err
 		}
 	}
-	r, configured, err := w.OpenRepository(name)
+	place, configured := w.Repository(name)
+	r, err := repo.OpenCached(place)
 	if err != nil {
 		return nil, "", err
 	}
-	r.Pages = page.Renderer{}
+	r.Pages = site.Renderer{}
 	if channel == "" {
 		channel = configured
 	}
@@ -44,7 +46,7 @@ func (a *app) repository(w *workspace.Workspace, name, channel string) (*repo.Re
 
 // openRepository is repository for a command whose first argument, if there is
 // one, is the repository.
-func (a *app) openRepository(args []string, channel string) (*workspace.Workspace, *repo.Repository, string, error) {
+func (a *program) openRepository(args []string, channel string) (*workspace.Workspace, *repo.Repository, string, error) {
 	w, err := a.openIfAny()
 	if err != nil {
 		return nil, nil, "", err
@@ -58,34 +60,34 @@ func (a *app) openRepository(args []string, channel string) (*workspace.Workspac
 }
 
 // offline tells that what is shown is not of today.
-func (a *app) offline(r *repo.Repository) {
+func (a *program) offline(r *repo.Repository) {
 	if r.Offline {
 		a.progress.Note(r.Storage.Where() + " does not answer: this is what the last `ellwand sync` brought")
 	}
 }
 
 // channelFlag adds --channel.
-func (a *app) channelFlag(cmd *cobra.Command, channel *string) {
+func (a *program) channelFlag(cmd *cobra.Command, channel *string) {
 	cmd.Flags().StringVar(channel, "channel", "", "the channel (default: the repository's in ellwand.toml, or testing)")
 	cmd.RegisterFlagCompletionFunc("channel", a.completeChannels)
 }
 
 // termsFlags are the options of commands that the gate judges.
 type termsFlags struct {
-	allow   []string
-	because string
-	lints   bool // findings of lint may be let pass too
+	allow  []string
+	reason string
+	lints  bool // findings of lint may be let pass too
 }
 
 func (t *termsFlags) add(cmd *cobra.Command) {
 	cmd.Flags().StringArrayVar(&t.allow, "allow", nil, "let a finding pass, as `CODE:PACKAGE`; may be repeated")
-	cmd.Flags().StringVar(&t.because, "because", "", "the reason why, which is kept in the history")
+	cmd.Flags().StringVar(&t.reason, "reason", "", "the reason why, which is kept in the history")
 }
 
-// terms reads them. Needs are judged by the base of each target, as far as it
+// terms reads them. Needs are judged by the system of each target, as far as it
 // is known here.
-func (a *app) terms(ctx context.Context, w *workspace.Workspace, t termsFlags) (repo.Terms, error) {
-	terms := repo.Terms{Base: a.bases(ctx, w)}
+func (a *program) terms(ctx context.Context, w *workspace.Workspace, t termsFlags) (repo.Terms, error) {
+	terms := repo.Terms{System: a.systems(ctx, w)}
 	for _, text := range t.allow {
 		code, name, ok := strings.Cut(text, ":")
 		code = strings.ToUpper(code)
@@ -94,17 +96,17 @@ func (a *app) terms(ctx context.Context, w *workspace.Workspace, t termsFlags) (
 		if !ok || name == "" || !gate && !(t.lints && known && rule.OfPackages() && !rule.OfRepositories()) {
 			return terms, usageError{fmt.Errorf("--allow takes the code of a finding and a package, such as %s:tidegauge, not %q", repo.UnmetNeed, text)}
 		}
-		terms.Allow = append(terms.Allow, repo.Exception{Code: code, Package: name, Because: strings.TrimSpace(t.because)})
+		terms.Allow = append(terms.Allow, repo.Exception{Code: code, Package: name, Reason: strings.TrimSpace(t.reason)})
 	}
-	if len(terms.Allow) > 0 != (strings.TrimSpace(t.because) != "") {
-		return terms, usageError{errors.New("--allow and --because go together: an exception has a reason, which the history keeps")}
+	if len(terms.Allow) > 0 != (strings.TrimSpace(t.reason) != "") {
+		return terms, usageError{errors.New("--allow and --reason go together: an exception has a reason, which the history keeps")}
 	}
 	return terms, nil
 }
 
-// bases finds, for a target of the workspace, what tells whether its base
+// systems finds, for a target of the workspace, what tells whether its system
 // meets a need. Of other targets nothing is known.
-func (a *app) bases(ctx context.Context, w *workspace.Workspace) func(target string) func(solve.Need) bool {
+func (a *program) systems(ctx context.Context, w *workspace.Workspace) func(target string) func(solve.Need) bool {
 	if w == nil {
 		return nil
 	}
@@ -119,46 +121,46 @@ func (a *app) bases(ctx context.Context, w *workspace.Workspace) func(target str
 		if target == w.Target.Name {
 			on.On, on.Target = w.On, w.Target
 		}
-		root, err := build.Base(ctx, &on, a.progress)
+		root, err := build.System(ctx, &on, a.progress)
 		if err != nil {
-			a.progress.Note(fmt.Sprintf("the base of %s is not looked into: %v", target, err))
+			a.progress.Note(fmt.Sprintf("the system of %s is not looked into: %v", target, err))
 			return nil
 		}
-		base := probe.Open(root)
+		system := probe.Open(root)
 		return func(n solve.Need) bool {
-			found, ok := base.Look(n.Need, n.Symbols)
+			found, ok := system.Look(n.Need, n.Symbols)
 			return ok && found.Enough
 		}
 	}
 }
 
 // showFaults lists findings by code, the gravest first.
-func (a *app) showFaults(w *term.Writer, findings []repo.Finding) {
+func (a *program) showFaults(w *term.Writer, findings []fact.Finding) {
 	last, shown := "", 0
 	for i, f := range findings {
 		if f.Code != last {
-			title, severity := f.Code, lint.Hint
+			title := f.Code
 			if rule, ok := lint.Find(f.Code); ok {
-				title, severity = rule.Title, rule.Severity
+				title = rule.Title
 			}
-			w.Printf("%s  %s\n", w.Style(severityRoles[severity], f.Code), w.Style(term.Strong, title))
+			w.Printf("%s  %s\n", w.Style(severityRoles[f.Severity], f.Code), w.Style(term.Strong, title))
 			last, shown = f.Code, 0
 		}
 		// Of what is only to be known, a few will do.
-		if shown++; shown > maxListed && !f.Grave() && !a.verbose {
+		if shown++; shown > maxListed && f.Severity != fact.SeverityError && !a.verbose {
 			if i+1 == len(findings) || findings[i+1].Code != f.Code {
 				w.Printf("  … and %d more (-v lists all)\n", shown-maxListed)
 			}
 			continue
 		}
-		w.Printf("  %s  %s\n", w.Style(term.Name, f.Package), w.Wrapped(term.Visible(f.Reason), len(f.Package)+4))
+		w.Printf("  %s  %s\n", w.Style(term.Name, f.Subject), w.Wrapped(fact.Visible(f.Message), len(f.Subject)+4))
 	}
 }
 
 // explainRefused shows what the gate found, and what to do about it.
-func (a *app) explainRefused(e *repo.RefusedError) {
+func (a *program) explainRefused(e *repo.RefusedError) {
 	w := a.err
-	w.Printf("%s\n\n", w.Style(term.Bad, fmt.Sprintf("refused: channel %s would not be whole; nothing was changed", e.Channel)))
+	w.Printf("%s\n\n", w.Style(term.Bad, fmt.Sprintf("refused: channel %s would become inconsistent; nothing was changed", e.Channel)))
 	a.showFaults(w, e.Findings)
 	w.Printf("\n")
 	if len(e.Rebuild) > 0 {
@@ -166,13 +168,13 @@ func (a *app) explainRefused(e *repo.RefusedError) {
 		w.Printf("(where a recipe's version and release are published already, raise the release first: `ellwand bump RECIPE --release`)\n")
 	}
 	f := e.Findings[0]
-	w.Printf("To let one pass all the same, with a reason that the history keeps:\n  %s\n", w.Style(term.Faint, fmt.Sprintf("--allow %s:%s --because \"…\"", f.Code, f.Name())))
+	w.Printf("To let one pass all the same, with a reason that the history keeps:\n  %s\n", w.Style(term.Faint, fmt.Sprintf("--allow %s:%s --reason \"…\"", f.Code, f.SubjectName())))
 	w.Printf("`ellwand explain %s` tells more.\n", f.Code)
 }
 
 // finishChange shows what became of a channel, and returns the error that the
 // command ends with.
-func (a *app) finishChange(c repo.Change, where string, err error) error {
+func (a *program) finishChange(c repo.Change, where string, err error) error {
 	var pages *repo.PagesError // after the change was made
 	if err != nil && !errors.As(err, &pages) {
 		return err
@@ -188,16 +190,16 @@ func (a *app) finishChange(c repo.Change, where string, err error) error {
 }
 
 // showChange tells what became of a channel.
-func (a *app) showChange(c repo.Change, where string) {
+func (a *program) showChange(c repo.Change, where string) {
 	w := a.out
 	for _, t := range c.Targets {
 		a.showNames("+", term.Good, t.Added)
 		a.showNames("-", term.Bad, t.Removed)
 		for _, x := range t.Allowed {
-			w.Printf("  %s %s of %s, because: %s\n", w.Style(term.Doubtful, "let pass"), x.Code, x.Package, x.Because)
+			w.Printf("  %s %s of %s, reason: %s\n", w.Style(term.Doubtful, "let pass"), x.Code, x.Package, x.Reason)
 		}
 		if t.Assumed > 0 {
-			w.Printf("  %s\n", w.Style(term.Faint, fmt.Sprintf("%s left to the base of %s, which is not known here", term.Count(t.Assumed, "need is", "needs are"), t.Target)))
+			w.Printf("  %s\n", w.Style(term.Faint, fmt.Sprintf("%s left to the system of %s, which is not known here", fact.Count(t.Assumed, "need is", "needs are"), t.Target)))
 		}
 		w.Printf("%s for %s is at snapshot %.12s: %d added, %d taken out\n", c.Channel, t.Target, t.Snapshot, len(t.Added), len(t.Removed))
 	}

@@ -4,7 +4,7 @@ import (
 	"github.com/spf13/cobra"
 )
 
-func (a *app) retireCommand() *cobra.Command {
+func (a *program) retireCommand() *cobra.Command {
 	var from, channel string
 	var flags termsFlags
 	cmd := &cobra.Command{

@@ -6,7 +6,7 @@ import (
 	"github.com/spf13/cobra"
 )
 
-func (a *app) rewindCommand() *cobra.Command {
+func (a *program) rewindCommand() *cobra.Command {
 	var channel string
 	cmd := &cobra.Command{
 		Use:   "rewind REPO [SERIAL|SNAPSHOT]",

@@ -18,18 +18,19 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"ellwand.example/cli/term"
 	"ellwand.example/core/build"
 	"ellwand.example/core/document"
+	"ellwand.example/core/fact"
 	"ellwand.example/core/history"
-	"ellwand.example/core/layout"
 	"ellwand.example/core/pack"
 	"ellwand.example/core/recipe"
 	"ellwand.example/core/repo"
 	"ellwand.example/core/sandbox"
 	"ellwand.example/core/solve"
 	"ellwand.example/core/source"
+	"ellwand.example/core/staging"
 	"ellwand.example/core/workspace"
-	"ellwand.example/term"
 )
 
 // Exit statuses.
@@ -62,8 +63,8 @@ type statusError int
 
 func (s statusError) Error() string { return fmt.Sprintf("exit status %d", int(s)) }
 
-// app is what every command shares.
-type app struct {
+// program is what every command shares.
+type program struct {
 	out, err  *term.Writer
 	progress  *term.Progress
 	json      bool
@@ -101,7 +102,7 @@ func Main(args []string) int {
 		os.Exit(statusInterrupted)
 	})
 	defer stop()
-	a := &app{}
+	a := &program{}
 	root := a.root(os.Stdout, os.Stderr)
 	root.SetArgs(args)
 	err := root.ExecuteContext(ctx)
@@ -115,7 +116,7 @@ func Main(args []string) int {
 	return a.finish(ctx, err)
 }
 
-func (a *app) root(stdout, stderr io.Writer) *cobra.Command {
+func (a *program) root(stdout, stderr io.Writer) *cobra.Command {
 	root := &cobra.Command{
 		Use:   "ellwand",
 		Short: "Build, lint and publish system packages",
@@ -161,7 +162,7 @@ packages from it, lint them, and publish them into a repository.`,
 		title    string
 		commands []*cobra.Command
 	}{
-		{"Recipes:", []*cobra.Command{a.initCommand(), a.draftCommand(), a.fetchCommand(), a.storeCommand(), a.bumpCommand(), a.bundleCommand(), a.unbundleCommand(), a.schemaCommand()}},
+		{"Recipes:", []*cobra.Command{a.initCommand(), a.draftCommand(), a.fetchCommand(), a.sourcesCommand(), a.bumpCommand(), a.exportCommand(), a.importCommand(), a.schemaCommand()}},
 		{"Builds:", []*cobra.Command{a.needsCommand(), a.planCommand(), a.buildCommand(), a.logCommand(), a.cleanCommand()}},
 		{"Packages:", []*cobra.Command{a.showCommand(), a.extractCommand(), a.compareCommand(), a.lintCommand(), a.explainCommand(), a.orderCommand()}},
 		{"Repositories:", []*cobra.Command{a.publishCommand(), a.listCommand(), a.searchCommand(), a.syncCommand(), a.auditCommand(), a.promoteCommand(), a.retireCommand(), a.historyCommand(),
@@ -206,7 +207,7 @@ packages from it, lint them, and publish them into a repository.`,
 }
 
 // finish says what went wrong, and with which status to end.
-func (a *app) finish(ctx context.Context, err error) int {
+func (a *program) finish(ctx context.Context, err error) int {
 	var status statusError
 	switch {
 	case err == nil:
@@ -260,7 +261,7 @@ func statusOf(err error) int {
 	var refused *sandbox.RefusedError
 	var setUp *sandbox.SetupError
 	var output *outputError
-	var noBase *build.BaseError
+	var noBase *build.SystemError
 	if errors.As(err, &setUp) || errors.As(err, &output) || errors.As(err, &missing) || errors.As(err, &http) || errors.Is(err, syscall.ENOSPC) || errors.Is(err, fs.ErrPermission) ||
 		errors.Is(err, syscall.EROFS) || errors.Is(err, build.ErrBusy) || errors.As(err, &refused) || errors.As(err, &noBase) {
 		return statusMachine
@@ -283,7 +284,7 @@ func jsonError(err error) any {
 	}
 	var gate *repo.RefusedError
 	if errors.As(err, &gate) {
-		return map[string]any{"error": fmt.Sprintf("channel %s would not be whole", gate.Channel), "findings": gate.Findings, "rebuild": gate.Rebuild}
+		return map[string]any{"error": fmt.Sprintf("channel %s would become inconsistent", gate.Channel), "findings": gate.Findings, "rebuild": gate.Rebuild}
 	}
 	var unfit *unfitError
 	if errors.As(err, &unfit) {
@@ -296,7 +297,7 @@ func jsonError(err error) any {
 	return map[string]any{"error": err.Error()}
 }
 
-func (a *app) explainError(err error) {
+func (a *program) explainError(err error) {
 	var problems document.Problems
 	var step *build.StepError
 	var packing *build.PackError
@@ -309,7 +310,7 @@ func (a *app) explainError(err error) {
 	var shared *build.SharedNameError
 	var none *repo.NotRepositoryError
 	var absent *noRepositoryError
-	var unreadable *layout.UnreadableError
+	var unreadable *staging.UnreadableError
 	var back *repo.BackError
 	var jump *repo.JumpError
 	switch {
@@ -337,7 +338,7 @@ func (a *app) explainError(err error) {
 			files[p.File]++
 		}
 		for file, n := range files {
-			a.err.Printf("%s in %s\n", a.err.Style(term.Bad, term.Count(n, "mistake", "mistakes")), file)
+			a.err.Printf("%s in %s\n", a.err.Style(term.Bad, fact.Count(n, "mistake", "mistakes")), file)
 		}
 	case errors.As(err, &step):
 		a.explainStep(step)
@@ -358,7 +359,7 @@ func (a *app) explainError(err error) {
 			path, mode = path+"/", "0700"
 		}
 		a.err.Printf("%s\n", a.err.Style(term.Bad, a.err.Wrapped(err.Error(), 0)))
-		a.err.Printf("%s\n", a.err.Style(term.Good, fmt.Sprintf("stage it with the mode %s, and give it its own in the layout:\n  %q = { mode = %q }", mode, path, layout.Octal(unreadable.Mode))))
+		a.err.Printf("%s\n", a.err.Style(term.Good, fmt.Sprintf("stage it with the mode %s, and give it its own in the layout:\n  %q = { mode = %q }", mode, path, fact.Octal(unreadable.Mode))))
 	case errors.As(err, &none):
 		a.err.Printf("%s\n", a.err.Style(term.Bad, none.Error()))
 		if !none.Foreign {
@@ -378,7 +379,7 @@ func (a *app) explainError(err error) {
 	}
 }
 
-func (a *app) printJSON(v any) error {
+func (a *program) printJSON(v any) error {
 	var b bytes.Buffer
 	e := json.NewEncoder(&b)
 	e.SetIndent("", "  ")
@@ -391,7 +392,7 @@ func (a *app) printJSON(v any) error {
 }
 
 // open finds and reads the workspace.
-func (a *app) open() (*workspace.Workspace, error) {
+func (a *program) open() (*workspace.Workspace, error) {
 	dir := a.workspace
 	if dir == "" {
 		found, err := workspace.Find(".")
@@ -410,7 +411,7 @@ func (a *app) open() (*workspace.Workspace, error) {
 }
 
 // openIfAny is open for commands that do without a workspace as well.
-func (a *app) openIfAny() (*workspace.Workspace, error) {
+func (a *program) openIfAny() (*workspace.Workspace, error) {
 	w, err := a.open()
 	if errors.Is(err, workspace.ErrNotFound) {
 		return nil, nil
@@ -418,17 +419,17 @@ func (a *app) openIfAny() (*workspace.Workspace, error) {
 	return w, err
 }
 
-func (a *app) fetcher(ctx context.Context, w *workspace.Workspace) *source.Fetcher {
-	f := source.NewFetcher(source.DefaultStore(w.State("sources")), a.progress)
-	f.Team.URL = w.Settings.Store.URL
-	// A store that does not know of a workspace may lose what it needs, and
+func (a *program) fetcher(ctx context.Context, w *workspace.Workspace) *source.Fetcher {
+	f := source.NewFetcher(source.DefaultCache(w.State("sources")), a.progress)
+	f.Team.URL = w.Settings.Sources.URL
+	// A cache that does not know of a workspace may lose what it needs, and
 	// fetches it again.
-	f.Store.Enlist(ctx, w.Dir)
+	f.Cache.Enlist(ctx, w.Dir)
 	return f
 }
 
 // builder makes what builds recipes, with steps kept apart as --isolation says.
-func (a *app) builder(ctx context.Context, w *workspace.Workspace) (*build.Builder, error) {
+func (a *program) builder(ctx context.Context, w *workspace.Workspace) (*build.Builder, error) {
 	b := &build.Builder{Workspace: w, Fetcher: a.fetcher(ctx, w), Runner: sandbox.None{}, Progress: a.progress}
 	var err error
 	if b.History, err = history.Open(ctx, historyFile(w)); err != nil {
@@ -437,20 +438,20 @@ func (a *app) builder(ctx context.Context, w *workspace.Workspace) (*build.Build
 	}
 	switch a.isolation {
 	case "none":
-		if w.On.Base != "" && w.On.Base != workspace.HostBase {
-			return nil, usageError{fmt.Errorf("target %s has a base of its own, which --isolation none cannot give to the steps", w.Target.Name)}
+		if w.On.System != "" && w.On.System != workspace.HostSystem {
+			return nil, usageError{fmt.Errorf("target %s has a system of its own, which --isolation none cannot give to the steps", w.Target.Name)}
 		}
 		return b, nil
 	case "", "namespaces":
 	default:
 		return nil, usageError{fmt.Errorf("--isolation is namespaces or none, not %q", a.isolation)}
 	}
-	base, err := build.Base(ctx, w, a.progress)
+	system, err := build.System(ctx, w, a.progress)
 	if err != nil {
 		return nil, err
 	}
 	runner, err := build.Isolate(ctx, w)
-	runner.Base = base
+	runner.System = system
 	if runner.Copies {
 		a.progress.Note("overlay mounts are unavailable here: each step works on a copy of all files")
 	}
@@ -459,7 +460,7 @@ func (a *app) builder(ctx context.Context, w *workspace.Workspace) (*build.Build
 }
 
 // isolationFlag adds the flag that builder reads.
-func (a *app) isolationFlag(cmd *cobra.Command) {
+func (a *program) isolationFlag(cmd *cobra.Command) {
 	cmd.Flags().StringVar(&a.isolation, "isolation", "", "how steps are kept apart from the machine: namespaces (the default) or none")
 	cmd.RegisterFlagCompletionFunc("isolation", cobra.FixedCompletions([]string{"namespaces", "none"}, cobra.ShellCompDirectiveNoFileComp))
 }
@@ -542,7 +543,7 @@ func soundRecipes(w *workspace.Workspace) (sound []*recipe.Recipe, broken error,
 }
 
 // completeRecipes proposes the names of recipes.
-func (a *app) completeRecipes(_ *cobra.Command, args []string, _ string) ([]string, cobra.ShellCompDirective) {
+func (a *program) completeRecipes(_ *cobra.Command, args []string, _ string) ([]string, cobra.ShellCompDirective) {
 	w, err := a.open()
 	if err != nil {
 		return nil, cobra.ShellCompDirectiveNoFileComp
@@ -558,14 +559,14 @@ func completePackages(*cobra.Command, []string, string) ([]string, cobra.ShellCo
 
 // completeShown proposes recipes, whose packages mostly have their names, and
 // files of packages.
-func (a *app) completeShown(cmd *cobra.Command, args []string, word string) ([]string, cobra.ShellCompDirective) {
+func (a *program) completeShown(cmd *cobra.Command, args []string, word string) ([]string, cobra.ShellCompDirective) {
 	names, _ := a.completeRecipes(cmd, args, word)
 	files, _ := filepath.Glob(word + "*" + pack.Extension)
 	return append(names, files...), cobra.ShellCompDirectiveDefault
 }
 
 // completeRepositories proposes the configured repositories; folders do too.
-func (a *app) completeRepositories(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
+func (a *program) completeRepositories(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
 	w, err := a.open()
 	if err != nil {
 		return nil, cobra.ShellCompDirectiveFilterDirs
@@ -602,7 +603,7 @@ func atLeastOne(what string) cobra.PositionalArgs {
 func exactlyOne(what string) cobra.PositionalArgs {
 	return func(cmd *cobra.Command, args []string) error {
 		if len(args) != 1 {
-			return fmt.Errorf("%s needs %s, and got %s", cmd.CommandPath(), what, term.Count(len(args), "word", "words"))
+			return fmt.Errorf("%s needs %s, and got %s", cmd.CommandPath(), what, fact.Count(len(args), "word", "words"))
 		}
 		return nil
 	}
@@ -611,7 +612,7 @@ func exactlyOne(what string) cobra.PositionalArgs {
 // none wants no argument.
 func none(cmd *cobra.Command, args []string) error {
 	if len(args) > 0 {
-		return fmt.Errorf("%s takes no word, and got %s", cmd.CommandPath(), term.Count(len(args), "word", "words"))
+		return fmt.Errorf("%s takes no word, and got %s", cmd.CommandPath(), fact.Count(len(args), "word", "words"))
 	}
 	return nil
 }

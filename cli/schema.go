@@ -6,7 +6,7 @@ import (
 	"ellwand.example/core/recipe"
 )
 
-func (a *app) schemaCommand() *cobra.Command {
+func (a *program) schemaCommand() *cobra.Command {
 	return &cobra.Command{
 		Use:   "schema",
 		Short: "Print a JSON Schema of recipes, for editors",

@@ -11,11 +11,12 @@ import (
 	"github.com/spf13/cobra"
 	"golang.org/x/net/netutil"
 
+	"ellwand.example/cli/term"
+	"ellwand.example/core/fact"
 	"ellwand.example/core/repo"
-	"ellwand.example/term"
 )
 
-func (a *app) serveCommand() *cobra.Command {
+func (a *program) serveCommand() *cobra.Command {
 	var listen, cert, key string
 	cmd := &cobra.Command{
 		Use:   "serve [REPO]",
@@ -52,7 +53,7 @@ It listens on this machine alone, unless --listen says otherwise. With --cert an
 	return cmd
 }
 
-func (a *app) serve(ctx context.Context, dir, listen, cert, key string) error {
+func (a *program) serve(ctx context.Context, dir, listen, cert, key string) error {
 	files, err := repo.NewServer(dir)
 	if err != nil {
 		return err
@@ -105,12 +106,12 @@ func (a *app) serve(ctx context.Context, dir, listen, cert, key string) error {
 const maxConnections = 512
 
 // logged notes each request, with -v.
-func (a *app) logged(next http.Handler) http.Handler {
+func (a *program) logged(next http.Handler) http.Handler {
 	if !a.verbose {
 		return next
 	}
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		next.ServeHTTP(w, r)
-		a.progress.Note(fmt.Sprintf("%s %s %s %s", r.RemoteAddr, r.Proto, r.Method, term.Visible(r.URL.Path)))
+		a.progress.Note(fmt.Sprintf("%s %s %s %s", r.RemoteAddr, r.Proto, r.Method, fact.Visible(r.URL.Path)))
 	})
 }

@@ -13,15 +13,15 @@ import (
 	"github.com/charmbracelet/x/ansi"
 	"github.com/spf13/cobra"
 
-	"ellwand.example/core/document"
-	"ellwand.example/core/layout"
+	"ellwand.example/cli/term"
+	"ellwand.example/core/fact"
 	"ellwand.example/core/pack"
 	"ellwand.example/core/scan"
+	"ellwand.example/core/staging"
 	"ellwand.example/core/workspace"
-	"ellwand.example/term"
 )
 
-func (a *app) showCommand() *cobra.Command {
+func (a *program) showCommand() *cobra.Command {
 	var files, tree, sizes, programs, steps, asRecipe bool
 	var cat, picture string
 	cmd := &cobra.Command{
@@ -103,48 +103,48 @@ With --map, a picture is written that shows what makes a package large.`,
 	return cmd
 }
 
-func (a *app) catFile(ctx context.Context, p *pack.Package, entries []pack.Entry, path string) error {
+func (a *program) catFile(ctx context.Context, p *pack.Package, entries []pack.Entry, path string) error {
 	e, ok := pack.Find(entries, filepath.Join("/", path))
 	if !ok {
 		var paths []string
 		for _, e := range entries {
 			paths = append(paths, e.Path)
 		}
-		if near := document.Nearest(path, paths); near != "" {
+		if near := fact.Nearest(path, paths); near != "" {
 			return fmt.Errorf("%s has no path %s; did you mean %s?", p.Facts.Identity(), path, near)
 		}
 		return fmt.Errorf("%s has no path %s: `ellwand show %s --files` lists them", p.Facts.Identity(), path, p.Facts.Name)
 	}
 	switch e.Type {
-	case layout.Symlink:
+	case staging.Symlink:
 		return fmt.Errorf("%s is a link to %s", path, e.Link)
-	case layout.Directory:
+	case staging.Directory:
 		return fmt.Errorf("%s is a directory", path)
 	}
 	out := a.out.Contents()
 	return errors.Join(p.WriteFile(ctx, out, e), out.Close())
 }
 
-func (a *app) showFiles(entries []pack.Entry) {
+func (a *program) showFiles(entries []pack.Entry) {
 	rows := make([][]string, 0, len(entries))
 	for _, e := range entries {
-		size, path := "", term.Visible(e.Path)
+		size, path := "", fact.Visible(e.Path)
 		switch {
-		case e.Type == layout.Directory:
+		case e.Type == staging.Directory:
 			path += "/"
-		case e.Type == layout.Symlink:
-			path += a.out.Style(term.Faint, " -> "+term.Visible(e.Link))
+		case e.Type == staging.Symlink:
+			path += a.out.Style(term.Faint, " -> "+fact.Visible(e.Link))
 		case e.Same != "":
-			path += a.out.Style(term.Faint, " = "+term.Visible(e.Same))
+			path += a.out.Style(term.Faint, " = "+fact.Visible(e.Same))
 		default:
-			size = term.Bytes(e.Size)
+			size = fact.Bytes(e.Size)
 		}
 		rows = append(rows, []string{e.Mode, e.Owner + ":" + e.Group, fmt.Sprintf("%10s", size), e.Kind, path})
 	}
 	a.out.Table([]string{"mode", "owner", "      size", "kind", "path"}, rows)
 }
 
-func (a *app) showFacts(p *pack.Package) error {
+func (a *program) showFacts(p *pack.Package) error {
 	w, f := a.out, p.Facts
 	w.Printf("%s  %s\n", w.Style(term.Strong, f.Name+" "+f.Full().String()), f.Summary)
 	if f.Description != "" {
@@ -152,19 +152,19 @@ func (a *app) showFacts(p *pack.Package) error {
 		w.Printf("\n%s\n", "  "+strings.ReplaceAll(text, "\n", "\n  "))
 	}
 	w.Printf("\n")
-	fact := func(name, value string) {
+	field := func(name, value string) {
 		if value != "" {
 			w.Printf("  %s %s\n", w.Style(term.Faint, fmt.Sprintf("%-11s", name)), value)
 		}
 	}
-	fact("file", fmt.Sprintf("%s, %s", workspace.Display(p.Path), term.Bytes(p.Size)))
-	fact("made for", f.Target+", "+f.Arch)
-	fact("licence", f.License)
-	fact("homepage", f.Homepage)
-	fact("maintainer", f.Maintainer)
-	fact("category", f.Category)
-	fact("installed", fmt.Sprintf("%s in %s", term.Bytes(f.Size), term.Count(f.Paths, "path", "paths")))
-	fact("recipe", f.Recipe)
+	field("file", fmt.Sprintf("%s, %s", workspace.Display(p.Path), fact.Bytes(p.Size)))
+	field("made for", f.Target+", "+f.Arch)
+	field("licence", f.License)
+	field("homepage", f.Homepage)
+	field("maintainer", f.Maintainer)
+	field("category", f.Category)
+	field("installed", fmt.Sprintf("%s in %s", fact.Bytes(f.Size), fact.Count(f.Paths, "path", "paths")))
+	field("recipe", f.Recipe)
 	var contents inside
 	if !remotePackage(p.Path) { // the facts are read with two requests, and the layout takes more
 		var err error
@@ -172,8 +172,8 @@ func (a *app) showFacts(p *pack.Package) error {
 			return err
 		}
 	}
-	fact("manuals", w.Wrapped(strings.Join(contents.manuals, ", "), 14))
-	fact("languages", w.Wrapped(strings.Join(contents.languages, ", "), 14))
+	field("manuals", w.Wrapped(strings.Join(contents.manuals, ", "), 14))
+	field("languages", w.Wrapped(strings.Join(contents.languages, ", "), 14))
 	section := func(title string, n int) {
 		if n > 0 {
 			w.Printf("\n%s\n", w.Style(term.Strong, title))
@@ -204,7 +204,7 @@ func (a *app) showFacts(p *pack.Package) error {
 	for _, p := range f.Provides {
 		origin := "declared in the recipe"
 		if p.Path != "" {
-			origin = "found: " + term.Visible(p.Path)
+			origin = "found: " + fact.Visible(p.Path)
 		}
 		w.Printf("  %-*s  %s\n", width, p.Provide, w.Style(term.Faint, origin))
 	}
@@ -221,11 +221,11 @@ func (a *app) showFacts(p *pack.Package) error {
 }
 
 // origin tells how a need was found out.
-func (a *app) origin(n pack.Need) string {
+func (a *program) origin(n pack.Need) string {
 	if n.Path == "" {
 		return "declared in the recipe"
 	}
-	path := term.Visible(n.Path)
+	path := fact.Visible(n.Path)
 	if !strings.Contains(n.Need, "/") {
 		return "made together with it, for " + path
 	}
@@ -250,7 +250,7 @@ func foundInside(p *pack.Package) (inside, error) {
 	}
 	for _, e := range entries {
 		if m := scan.Manual(e.Path); m != "" {
-			found.manuals = append(found.manuals, term.Visible(m))
+			found.manuals = append(found.manuals, fact.Visible(m))
 		}
 		if l := scan.Language(e.Path); l != "" {
 			found.languages = append(found.languages, l)
@@ -266,11 +266,11 @@ func foundInside(p *pack.Package) (inside, error) {
 }
 
 // showRecord prints what a package was built from.
-func (a *app) showRecord(b pack.BuildRecord) {
+func (a *program) showRecord(b pack.BuildRecord) {
 	w := a.out
 	w.Printf("\n%s\n", w.Style(term.Strong, "built from"))
 	var lines [][2]string
-	line := func(name, value string) { lines = append(lines, [2]string{term.Visible(name), term.Visible(value)}) }
+	line := func(name, value string) { lines = append(lines, [2]string{fact.Visible(name), fact.Visible(value)}) }
 	for _, s := range b.Sources {
 		line(s.Name, shortened(s.SHA256)+s.Commit)
 	}
@@ -307,7 +307,7 @@ func (a *app) showRecord(b pack.BuildRecord) {
 	}
 }
 
-func (a *app) showScripts(p *pack.Package) {
+func (a *program) showScripts(p *pack.Package) {
 	w := a.out
 	scripts := p.Scripts()
 	names := make([]string, 0, len(scripts))

@@ -27,8 +27,8 @@ const hangs = 2 * time.Minute
 // interruptions are a command line for each command. They run in a workspace
 // that the demo made.
 var interruptions = map[string][]string{
-	"init": {"init", "another"}, "draft": {"draft", "upstream/buoy-codec-3.2.tar.gz", "--name", "codec"}, "fetch": {"fetch"}, "store": {"store", "verify"},
-	"bump": {"bump", "libharmonic", "--release", "-m", "Built again"}, "bundle": {"bundle", "tidegauge", "--out", "."}, "unbundle": {"unbundle", "nothing.bundle.ell"}, "schema": {"schema"},
+	"init": {"init", "another"}, "draft": {"draft", "upstream/buoy-codec-3.2.tar.gz", "--name", "codec"}, "fetch": {"fetch"}, "sources": {"sources", "verify"},
+	"bump": {"bump", "libharmonic", "--release", "-m", "Built again"}, "export": {"export", "tidegauge", "--out", "."}, "import": {"import", "nothing.bundle.ell"}, "schema": {"schema"},
 	"needs": {"needs", "tidegauge"}, "plan": {"plan"}, "build": {"build", "libharmonic", "tidegauge", "--from", "build"}, "log": {"log"}, "clean": {"clean", "foghorn"},
 	"show": {"show", "tidegauge"}, "extract": {"extract", "tidegauge", "--into", "out"}, "compare": {"compare", "tidegauge", "libharmonic"}, "lint": {"lint", "--all"}, "explain": {"explain"},
 	"order": {"order", "1.0", "2.0"}, "publish": {"publish", "--all", "--to", "local"}, "list": {"list", "local"}, "search": {"search", "tide"}, "sync": {"sync"}, "audit": {"audit", "local"},
@@ -41,7 +41,7 @@ var interruptions = map[string][]string{
 // nothing that the next one stumbles over.
 func TestSignals(t *testing.T) {
 	commands := map[string]bool{}
-	root := (&app{}).root(os.Stdout, os.Stderr)
+	root := (&program{}).root(os.Stdout, os.Stderr)
 	root.InitDefaultCompletionCmd()
 	root.InitDefaultHelpCmd()
 	each(root, func(c *cobra.Command) { commands[c.Name()] = true })
@@ -118,7 +118,7 @@ func TestStopped(t *testing.T) {
 	os.Mkdir(filepath.Join(dir, "tmp"), 0o755)
 	for name, text := range map[string]string{
 		"ellwand.toml":             "name = \"test\"\n",
-		"recipes/tide/recipe.toml": "edition = 1\nname = \"tide\"\nversion = \"1\"\nrelease = 1\narch = \"any\"\nsummary = \"Tides\"\nlicense = \"MIT\"\n[steps]\nprepare = 'seq 1 2000'\nbuild = 'sleep 0.1; seq 1 2000'\nstage = 'mkdir -p \"$DESTDIR/usr/share\" && seq 1 2000 | tee \"$DESTDIR/usr/share/tide\"'\n[[rewrite]]\nafter = \"stage\"\npath = \"/usr/share/tide\"\nfind = \"1999\"\nreplace = \"x\"\n",
+		"recipes/tide/recipe.toml": "format = 1\nname = \"tide\"\nversion = \"1\"\nrelease = 1\narch = \"independent\"\nsummary = \"Tides\"\nlicense = \"MIT\"\n[steps]\nprepare = 'seq 1 2000'\nbuild = 'sleep 0.1; seq 1 2000'\nstage = 'mkdir -p \"$DESTDIR/usr/share\" && seq 1 2000 | tee \"$DESTDIR/usr/share/tide\"'\n[[rewrite]]\nafter = \"stage\"\npath = \"/usr/share/tide\"\nfind = \"1999\"\nreplace = \"x\"\n",
 	} {
 		path := filepath.Join(dir, name)
 		os.MkdirAll(filepath.Dir(path), 0o755)

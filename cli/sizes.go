@@ -11,15 +11,16 @@ import (
 
 	"github.com/google/renameio/v2"
 
+	"ellwand.example/cli/figure"
+	"ellwand.example/cli/term"
+	"ellwand.example/core/fact"
 	"ellwand.example/core/layout"
 	"ellwand.example/core/pack"
-	"ellwand.example/core/recipe"
-	"ellwand.example/figure"
-	"ellwand.example/term"
+	"ellwand.example/core/staging"
 )
 
 // showTree prints a package's paths as a tree.
-func (a *app) showTree(p *pack.Package, entries []pack.Entry) {
+func (a *program) showTree(p *pack.Package, entries []pack.Entry) {
 	w := a.out
 	root := &branch{}
 	full := map[string]bool{} // folders with something in them
@@ -27,18 +28,18 @@ func (a *app) showTree(p *pack.Package, entries []pack.Entry) {
 		full[path.Dir(e.Path)] = true
 	}
 	for _, e := range entries {
-		label := term.Visible(path.Base(e.Path))
+		label := fact.Visible(path.Base(e.Path))
 		l := leaf{bytes: e.Size, cells: []string{e.Kind, e.Mode, e.Owner + ":" + e.Group}}
 		switch {
-		case e.Type == layout.Directory && full[e.Path]:
+		case e.Type == staging.Directory && full[e.Path]:
 			continue
-		case e.Type == layout.Directory:
+		case e.Type == staging.Directory:
 			label += "/"
 			l.empty = true
-		case e.Type == layout.Symlink:
-			label += w.Style(term.Faint, " -> "+term.Visible(e.Link))
+		case e.Type == staging.Symlink:
+			label += w.Style(term.Faint, " -> "+fact.Visible(e.Link))
 		case e.Same != "":
-			label += w.Style(term.Faint, " = "+term.Visible(e.Same))
+			label += w.Style(term.Faint, " = "+fact.Visible(e.Same))
 			l.bytes = 0
 		}
 		l.label = label
@@ -47,7 +48,7 @@ func (a *app) showTree(p *pack.Package, entries []pack.Entry) {
 	var rows [][]string
 	root.rows(w, 0, 3, &rows)
 	w.Table([]string{"path", "     size", "kind", "mode", "owner"}, rows)
-	w.Printf("%s: %s in %s\n", p.Facts.Identity(), term.Bytes(p.Facts.Size), term.Count(len(entries), "path", "paths"))
+	w.Printf("%s: %s in %s\n", p.Facts.Identity(), fact.Bytes(p.Facts.Size), fact.Count(len(entries), "path", "paths"))
 }
 
 // folderSize is how much a folder holds, all below it included.
@@ -62,7 +63,7 @@ type folderSize struct {
 func folderSizes(entries []pack.Entry) []folderSize {
 	sums := map[string]*folderSize{}
 	for _, e := range entries {
-		if e.Type != layout.File || e.Same != "" {
+		if e.Type != staging.File || e.Same != "" {
 			continue
 		}
 		for dir := path.Dir(e.Path); ; dir = path.Dir(dir) {
@@ -93,9 +94,9 @@ func folderSizes(entries []pack.Entry) []folderSize {
 }
 
 // showSizes prints where a package's bytes are.
-func (a *app) showSizes(p *pack.Package, entries []pack.Entry) error {
+func (a *program) showSizes(p *pack.Package, entries []pack.Entry) error {
 	folders := folderSizes(entries)
-	files := slices.DeleteFunc(slices.Clone(entries), func(e pack.Entry) bool { return e.Type != layout.File || e.Same != "" })
+	files := slices.DeleteFunc(slices.Clone(entries), func(e pack.Entry) bool { return e.Type != staging.File || e.Same != "" })
 	slices.SortFunc(files, func(a, b pack.Entry) int { return cmp.Or(cmp.Compare(b.Size, a.Size), cmp.Compare(a.Path, b.Path)) })
 	if a.json {
 		return a.printJSON(map[string]any{"package": p.Facts.Identity(), "bytes": p.Size, "installed": p.Facts.Size, "folders": folders})
@@ -105,13 +106,13 @@ func (a *app) showSizes(p *pack.Package, entries []pack.Entry) error {
 	if a.verbose {
 		most = len(entries)
 	}
-	w.Printf("%s: %s installed, %s as a file\n\n", w.Style(term.Strong, p.Facts.Identity()), term.Bytes(p.Facts.Size), term.Bytes(p.Size))
+	w.Printf("%s: %s installed, %s as a file\n\n", w.Style(term.Strong, p.Facts.Identity()), fact.Bytes(p.Facts.Size), fact.Bytes(p.Size))
 	var rows [][]string
 	add := func(path string, size int64, about string) {
-		rows = append(rows, []string{fmt.Sprintf("%9s", term.Bytes(size)), w.Style(term.Name, bar(size, p.Facts.Size)), term.Visible(path), w.Style(term.Faint, about)})
+		rows = append(rows, []string{fmt.Sprintf("%9s", fact.Bytes(size)), w.Style(term.Name, bar(size, p.Facts.Size)), fact.Visible(path), w.Style(term.Faint, about)})
 	}
 	for _, f := range folders[:min(most, len(folders))] {
-		add(strings.TrimSuffix(f.Path, "/")+"/", f.Bytes, term.Count(f.Files, "file", "files"))
+		add(strings.TrimSuffix(f.Path, "/")+"/", f.Bytes, fact.Count(f.Files, "file", "files"))
 	}
 	w.Table([]string{"     size", "", "folder", ""}, rows)
 	rows = nil
@@ -154,27 +155,27 @@ func groupOf(e pack.Entry) string {
 	switch {
 	case layout.Development(e.Path):
 		return groupBuild
-	case e.Kind == recipe.Doc || e.Kind == recipe.License || layout.Documentation(e.Path):
+	case e.Kind == fact.KindDocumentation || e.Kind == fact.KindLicense || layout.Documentation(e.Path):
 		return groupRead
-	case e.Kind == recipe.Translation:
+	case e.Kind == fact.KindTranslation:
 		return groupLanguages
-	case e.Kind == recipe.Config || e.Kind == recipe.State || e.Kind == recipe.Cache:
+	case e.Kind == fact.KindConfig || e.Kind == fact.KindState || e.Kind == fact.KindCache:
 		return groupSettings
-	case layout.ParseMode(e.Mode)&0o111 != 0 || strings.HasSuffix(base, ".so") || strings.Contains(base, ".so."):
+	case fact.ParseMode(e.Mode)&0o111 != 0 || strings.HasSuffix(base, ".so") || strings.Contains(base, ".so."):
 		return groupRun
 	}
 	return groupData
 }
 
 // drawSizes writes a picture of a package's files as areas.
-func (a *app) drawSizes(p *pack.Package, entries []pack.Entry, file string) error {
+func (a *program) drawSizes(p *pack.Package, entries []pack.Entry, file string) error {
 	s := figure.Sizes{
-		Title:  fmt.Sprintf("%s: %s in %s", p.Facts.Identity(), term.Bytes(p.Facts.Size), term.Count(len(entries), "path", "paths")),
-		Groups: groups, Label: term.Bytes,
+		Title:  fmt.Sprintf("%s: %s in %s", p.Facts.Identity(), fact.Bytes(p.Facts.Size), fact.Count(len(entries), "path", "paths")),
+		Groups: groups, Label: fact.Bytes,
 	}
 	for _, e := range entries {
-		if e.Type == layout.File && e.Same == "" {
-			s.Items = append(s.Items, figure.Item{Path: term.Visible(e.Path), Bytes: e.Size, Group: groupOf(e)})
+		if e.Type == staging.File && e.Same == "" {
+			s.Items = append(s.Items, figure.Item{Path: fact.Visible(e.Path), Bytes: e.Size, Group: groupOf(e)})
 		}
 	}
 	var b bytes.Buffer

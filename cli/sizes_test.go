@@ -5,20 +5,20 @@ import (
 	"strings"
 	"testing"
 
-	"ellwand.example/core/layout"
+	"ellwand.example/core/fact"
 	"ellwand.example/core/pack"
-	"ellwand.example/core/recipe"
+	"ellwand.example/core/staging"
 )
 
 // Folders are summed with all below them; those that only pass on are left
 // out, hard links count once.
 func TestFolderSizes(t *testing.T) {
 	file := func(path string, size int64, same string) pack.Entry {
-		return pack.Entry{Path: path, Type: layout.File, Size: size, Same: same}
+		return pack.Entry{Path: path, Type: staging.File, Size: size, Same: same}
 	}
 	got := folderSizes([]pack.Entry{
-		file("/etc/tide.conf", 10, ""), {Path: "/usr", Type: layout.Directory}, file("/usr/bin/tide", 100, ""), file("/usr/bin/tides", 100, "/usr/bin/tide"),
-		file("/usr/share/a/deep/x", 50, ""), file("/usr/share/a/deep/y", 60, ""), {Path: "/usr/share/z", Type: layout.Symlink},
+		file("/etc/tide.conf", 10, ""), {Path: "/usr", Type: staging.Directory}, file("/usr/bin/tide", 100, ""), file("/usr/bin/tides", 100, "/usr/bin/tide"),
+		file("/usr/share/a/deep/x", 50, ""), file("/usr/share/a/deep/y", 60, ""), {Path: "/usr/share/z", Type: staging.Symlink},
 	})
 	var out []string
 	for _, f := range got {
@@ -40,8 +40,8 @@ func TestFolderSizes(t *testing.T) {
 func TestGroups(t *testing.T) {
 	for _, c := range []struct{ path, kind, mode, want string }{
 		{"/usr/bin/tide", "", "0755", groupRun}, {"/usr/lib/libtide.so.1", "", "0644", groupRun}, {"/usr/lib/tide/radio.so", "", "0644", groupRun}, {"/usr/lib/libtide.so", "", "0644", groupBuild},
-		{"/usr/include/tide.h", "", "0644", groupBuild}, {"/usr/share/doc/tide/a", recipe.Doc, "0644", groupRead}, {"/usr/share/licenses/x", recipe.License, "0644", groupRead},
-		{"/usr/share/locale/de/LC_MESSAGES/x.mo", recipe.Translation, "0644", groupLanguages}, {"/etc/tide.conf", recipe.Config, "0644", groupSettings}, {"/usr/share/tide/table", "", "0644", groupData},
+		{"/usr/include/tide.h", "", "0644", groupBuild}, {"/usr/share/doc/tide/a", fact.KindDocumentation, "0644", groupRead}, {"/usr/share/licenses/x", fact.KindLicense, "0644", groupRead},
+		{"/usr/share/locale/de/LC_MESSAGES/x.mo", fact.KindTranslation, "0644", groupLanguages}, {"/etc/tide.conf", fact.KindConfig, "0644", groupSettings}, {"/usr/share/tide/table", "", "0644", groupData},
 	} {
 		if got := groupOf(pack.Entry{Path: c.path, Kind: c.kind, Mode: c.mode}); got != c.want {
 			t.Errorf("%s is among %s, want %s", c.path, got, c.want)

@@ -5,18 +5,19 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"ellwand.example/cli/term"
+	"ellwand.example/core/fact"
 	"ellwand.example/core/repo"
-	"ellwand.example/term"
 )
 
-func (a *app) syncCommand() *cobra.Command {
+func (a *program) syncCommand() *cobra.Command {
 	var channel string
 	var paths, forget bool
 	cmd := &cobra.Command{
 		Use:   "sync [REPO]",
 		Short: "Bring the index of repositories on servers here",
 		Long: `Bring the index of a repository here, or of all enabled ones of the workspace: of what
-is on a server, only the shards that changed since the last time are fetched. Each
+is on a server, only the listings that changed since the last time are fetched. Each
 file is compared with its digest, and a repository that is older than it was when it
 was last read is refused. Afterwards the index can be read without the server.
 
@@ -71,7 +72,7 @@ anew on purpose.`,
 				case s.Offline:
 					w.Printf(", %s\n", w.Style(term.Doubtful, "as it was: the server does not answer"))
 				default:
-					w.Printf(", %s fetched (%s), %d unchanged\n", term.Count(s.Fetched, "shard", "shards"), term.Bytes(s.Bytes), s.Kept)
+					w.Printf(", %s fetched (%s), %d unchanged\n", fact.Count(s.Fetched, "listing", "listings"), fact.Bytes(s.Bytes), s.Kept)
 				}
 			}
 			return nil

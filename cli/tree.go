@@ -6,7 +6,8 @@ import (
 	"slices"
 	"strings"
 
-	"ellwand.example/term"
+	"ellwand.example/cli/term"
+	"ellwand.example/core/fact"
 )
 
 // branch is a folder of a tree that is shown.
@@ -59,24 +60,24 @@ func (b *branch) rows(w *term.Writer, depth, cells int, rows *[][]string) {
 	}
 	slices.Sort(names)
 	for _, name := range names {
-		next, label := b.branches[name], term.Visible(name)
+		next, label := b.branches[name], fact.Visible(name)
 		for len(next.branches) == 1 && len(next.leaves) == 0 {
 			for only := range next.branches {
-				next, label = next.branches[only], label+"/"+term.Visible(only)
+				next, label = next.branches[only], label+"/"+fact.Visible(only)
 			}
 		}
 		if depth == 0 {
 			label = "/" + label
 		}
-		row := []string{indent + w.Style(term.Strong, label+"/"), w.Style(term.Faint, fmt.Sprintf("%9s", term.Bytes(next.bytes)))}
+		row := []string{indent + w.Style(term.Strong, label+"/"), w.Style(term.Faint, fmt.Sprintf("%9s", fact.Bytes(next.bytes)))}
 		row = append(row, make([]string, cells-1)...)
-		*rows = append(*rows, append(row, w.Style(term.Faint, term.Count(next.files, "file", "files"))))
+		*rows = append(*rows, append(row, w.Style(term.Faint, fact.Count(next.files, "file", "files"))))
 		next.rows(w, depth+1, cells, rows)
 	}
 	for _, l := range b.leaves {
 		size := ""
 		if !l.empty {
-			size = fmt.Sprintf("%9s", term.Bytes(l.bytes))
+			size = fmt.Sprintf("%9s", fact.Bytes(l.bytes))
 		}
 		*rows = append(*rows, append([]string{indent + l.label, size}, l.cells...))
 	}

@@ -7,19 +7,20 @@ import (
 	"slices"
 	"strings"
 
+	"ellwand.example/cli/term"
+	"ellwand.example/core/fact"
 	"ellwand.example/core/lint"
 	"ellwand.example/core/pack"
 	"ellwand.example/core/progress"
 	"ellwand.example/core/repo"
 	"ellwand.example/core/workspace"
-	"ellwand.example/term"
 )
 
 // unfitError is what lint found in packages that were to be published. Nothing
 // was.
 type unfitError struct {
 	channel  string
-	findings []lint.Finding
+	findings []fact.Finding
 	names    map[string]string // of packages, by their identities
 }
 
@@ -35,7 +36,7 @@ func (e *unfitError) Error() string {
 // the settings say keep them back, unless they are let pass. Files that are no
 // packages are left to the publish, which tells of them. Of the exceptions,
 // those for the gate stay among the terms.
-func (a *app) fit(ctx context.Context, w *workspace.Workspace, r *repo.Repository, channel string, files []string, terms *repo.Terms) error {
+func (a *program) fit(ctx context.Context, w *workspace.Workspace, r *repo.Repository, channel string, files []string, terms *repo.Terms) error {
 	l := a.linter(ctx, w)
 	threshold, refuses := l.Profile.Refuses()
 	var allowed []repo.Exception
@@ -86,7 +87,7 @@ func (a *app) fit(ctx context.Context, w *workspace.Workspace, r *repo.Repositor
 		for _, f := range each[i] {
 			at := slices.IndexFunc(allowed, func(x repo.Exception) bool { return x.Code == f.Code && x.Package == names[f.Subject] })
 			switch {
-			case f.Waived != "" || !lint.Reaches([]lint.Finding{f}, threshold) && at < 0:
+			case f.Waived != "" || !f.Reaches(threshold) && at < 0:
 			case at >= 0:
 				used[allowed[at]] = true
 			case !isPublished(ctx, r, channel, facts, group, f.Subject):
@@ -121,7 +122,7 @@ func isPublished(ctx context.Context, r *repo.Repository, channel string, facts 
 
 // explainUnfit shows what keeps packages from being published, and what to do
 // about it.
-func (a *app) explainUnfit(e *unfitError) {
+func (a *program) explainUnfit(e *unfitError) {
 	w := a.err
 	w.Printf("%s\n\n", w.Style(term.Bad, "refused: lint found what would hurt users; nothing was published"))
 	subject := ""
@@ -132,15 +133,15 @@ func (a *app) explainUnfit(e *unfitError) {
 		}
 		place := ""
 		if f.Path != "" {
-			place = term.Visible(f.Path) + ": "
+			place = fact.Visible(f.Path) + ": "
 		}
-		w.Printf("  %s  %s\n", w.Style(term.Bad, f.Code), w.Wrapped(place+term.Visible(f.Message), 8))
+		w.Printf("  %s  %s\n", w.Style(term.Bad, f.Code), w.Wrapped(place+fact.Visible(f.Message), 8))
 		if i == len(e.findings)-1 || e.findings[i+1].Code != f.Code {
 			w.Printf("        %s\n", w.Style(term.Good, w.Wrapped("→ "+f.Remedy, 8)))
 		}
 	}
 	f := e.findings[0]
 	w.Printf("\nWhat is meant to be is waived in the recipe, with its reason. To let one pass this once, with a reason that the history keeps:\n  %s\n",
-		w.Style(term.Faint, fmt.Sprintf("--allow %s:%s --because \"…\"", f.Code, e.names[f.Subject])))
+		w.Style(term.Faint, fmt.Sprintf("--allow %s:%s --reason \"…\"", f.Code, e.names[f.Subject])))
 	w.Printf("`ellwand explain %s` tells more; `refuse` in [lint] of ellwand.toml says from which severity on packages are kept back.\n", f.Code)
 }

@@ -3,15 +3,16 @@ package cli
 import (
 	"github.com/spf13/cobra"
 
-	"ellwand.example/term"
+	"ellwand.example/cli/term"
+	"ellwand.example/core/fact"
 )
 
-func (a *app) verifyCommand() *cobra.Command {
+func (a *program) verifyCommand() *cobra.Command {
 	return &cobra.Command{
 		Use:   "verify [REPO]",
 		Short: "Compare every file of a repository with its digest",
 		Long: `Read every file that the channels of a repository name, now and in their kept past:
-snapshots, shards and packages, and compare each with its digest. A file that is
+snapshots, listings and packages, and compare each with its digest. A file that is
 missing or is another one makes the exit status 1. Files that nothing names, such as
 an interrupted publish leaves, do no harm and are counted; ` + "`ellwand prune`" + ` takes them.`,
 		Example:           "  ellwand verify local",
@@ -42,11 +43,11 @@ an interrupted publish leaves, do no harm and are counted; ` + "`ellwand prune`"
 				}
 				result := w.Style(term.Good, "all is whole")
 				if len(v.Damaged) > 0 {
-					result = w.Style(term.Bad, term.Count(len(v.Damaged), "file is damaged", "files are damaged"))
+					result = w.Style(term.Bad, fact.Count(len(v.Damaged), "file is damaged", "files are damaged"))
 				}
-				w.Printf("%s: %s, %s, %s (%s): %s", r.Storage.Where(), term.Count(v.Snapshots, "snapshot", "snapshots"), term.Count(v.Shards, "shard", "shards"), term.Count(v.Packages, "package", "packages"), term.Bytes(v.Bytes), result)
+				w.Printf("%s: %s, %s, %s (%s): %s", r.Storage.Where(), fact.Count(v.Snapshots, "snapshot", "snapshots"), fact.Count(v.Listings, "listing", "listings"), fact.Count(v.Packages, "package", "packages"), fact.Bytes(v.Bytes), result)
 				if len(v.Unnamed) > 0 {
-					w.Printf("; %s by nothing", term.Count(len(v.Unnamed), "file is named", "files are named"))
+					w.Printf("; %s by nothing", fact.Count(len(v.Unnamed), "file is named", "files are named"))
 				}
 				w.Printf("\n")
 				if len(v.Damaged) > 0 {

@@ -12,7 +12,7 @@ import (
 	"strings"
 
 	"ellwand.example/core/credential"
-	"ellwand.example/core/document"
+	"ellwand.example/core/fact"
 	"ellwand.example/core/pack"
 	"ellwand.example/core/repo"
 	"ellwand.example/core/workspace"
@@ -32,7 +32,7 @@ func packageFile(word string) bool {
 
 // openPackage opens a package: a file, one on a server, or one of this
 // workspace by its name, with or without a version.
-func (a *app) openPackage(ctx context.Context, arg string) (*pack.Package, error) {
+func (a *program) openPackage(ctx context.Context, arg string) (*pack.Package, error) {
 	switch {
 	case remotePackage(arg):
 		// What is typed is no repository that somebody set up: its login is not
@@ -59,7 +59,7 @@ func (a *app) openPackage(ctx context.Context, arg string) (*pack.Package, error
 		return p, err
 	}
 	recipes, _ := w.Recipes()
-	near := document.Nearest(arg, append(names, recipes...))
+	near := fact.Nearest(arg, append(names, recipes...))
 	switch {
 	case slices.Contains(recipes, arg):
 		return nil, &notBuiltError{arg}
@@ -109,7 +109,7 @@ func builtPackage(w *workspace.Workspace, word string) (file string, names []str
 
 // publishedPackage opens the newest package of a name in the workspace's
 // enabled repositories, if one has it; the one of a higher priority first.
-func (a *app) publishedPackage(ctx context.Context, w *workspace.Workspace, word string) (*pack.Package, error) {
+func (a *program) publishedPackage(ctx context.Context, w *workspace.Workspace, word string) (*pack.Package, error) {
 	if len(w.Settings.Repositories) == 0 {
 		return nil, nil
 	}
@@ -124,11 +124,11 @@ func (a *app) publishedPackage(ctx context.Context, w *workspace.Workspace, word
 		if c.disabled {
 			continue
 		}
-		listings, err := c.List(ctx, c.channel)
+		contents, err := c.List(ctx, c.channel)
 		if err != nil {
 			continue // nothing has been published yet, or it cannot be read
 		}
-		for _, l := range listings {
+		for _, l := range contents {
 			for _, rec := range l.Records { // the newest of a name comes first
 				if rec.Name == word || rec.Name+"@"+rec.Full().String() == word {
 					return a.openPublished(ctx, c.Repository, rec)
@@ -141,6 +141,6 @@ func (a *app) publishedPackage(ctx context.Context, w *workspace.Workspace, word
 
 // openPublished opens a package in a repository, which is the one that the
 // index names, or an error.
-func (a *app) openPublished(ctx context.Context, r *repo.Repository, rec repo.Record) (*pack.Package, error) {
+func (a *program) openPublished(ctx context.Context, r *repo.Repository, rec repo.Record) (*pack.Package, error) {
 	return r.Package(ctx, rec, filepath.Join(r.Cache, "packages"))
 }

@@ -71,7 +71,7 @@ if [ ${#wanted[@]} -eq 0 ] || [[ " ${wanted[*]} " = *" sizes "* ]]; then
 	# One package with a bit of everything in it.
 	mkdir -p many/recipes/harbour && cp saltmarsh/ellwand.toml many/
 	cat >many/recipes/harbour/recipe.toml <<-'END'
-		edition = 1
+		format = 1
 		name    = "harbour"
 		version = "7.2"
 		release = 1

@@ -17,16 +17,17 @@ import (
 
 	"github.com/gofrs/flock"
 
+	"ellwand.example/core/fact"
 	"ellwand.example/core/history"
 	"ellwand.example/core/layer"
 	"ellwand.example/core/layout"
-	"ellwand.example/core/lint"
 	"ellwand.example/core/pack"
 	"ellwand.example/core/probe"
 	"ellwand.example/core/progress"
 	"ellwand.example/core/recipe"
 	"ellwand.example/core/sandbox"
 	"ellwand.example/core/source"
+	"ellwand.example/core/staging"
 	"ellwand.example/core/workspace"
 )
 
@@ -42,7 +43,7 @@ type Builder struct {
 	History   *history.Store // may be nil
 
 	catalogue  catalogue
-	probed     *probe.Base // of probedRoot
+	probed     *probe.System // of probedRoot
 	probedRoot string
 	// share is among how many builds at once the cores are divided.
 	share int
@@ -69,7 +70,7 @@ type Result struct {
 	Packages []pack.Written `json:"packages"`
 	Steps    []StepResult   `json:"steps"`
 	Needs    *NeedsReport   `json:"needs,omitempty"`
-	Findings []lint.Finding `json:"findings,omitempty"`
+	Findings []fact.Finding `json:"findings,omitempty"`
 	Linted   bool           `json:"linted"`         // Findings are all that there are
 	Logs     string         `json:"logs,omitempty"` // the folder with a log for each step
 	Work     string         `json:"work,omitempty"` // the work tree, when the build stopped before pack
@@ -186,7 +187,7 @@ func (b *Builder) begin(ctx context.Context, r *recipe.Recipe) (*job, error) {
 // stands in the staging directory, but for the debug information that was split
 // off. What it names on disk is gone with the next
 // build of the recipe.
-func (b *Builder) Staged(ctx context.Context, r *recipe.Recipe) ([]layout.Path, error) {
+func (b *Builder) Staged(ctx context.Context, r *recipe.Recipe) ([]staging.Path, error) {
 	j, err := b.begin(ctx, r)
 	if err != nil {
 		return nil, err
@@ -203,7 +204,7 @@ func (b *Builder) Staged(ctx context.Context, r *recipe.Recipe) ([]layout.Path, 
 	if err != nil {
 		return nil, err
 	}
-	staged, err := layout.Walk(dir)
+	staged, err := staging.Walk(dir)
 	if err != nil {
 		return nil, err
 	}

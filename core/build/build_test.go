@@ -31,7 +31,7 @@ func newYard(t *testing.T) *yard {
 	if err != nil {
 		t.Fatal(err)
 	}
-	store := source.Store{Dir: filepath.Join(t.TempDir(), "store")}
+	store := source.Cache{Dir: filepath.Join(t.TempDir(), "store")}
 	runner, err := Isolate(t.Context(), w)
 	if err != nil {
 		t.Fatal(err)
@@ -49,7 +49,7 @@ func TestMain(m *testing.M) {
 	os.Exit(m.Run())
 }
 
-const head = "edition = 1\nversion = \"1.0\"\nrelease = 1\nsummary = \"Tides\"\nlicense = \"MIT\"\n"
+const head = "format = 1\nversion = \"1.0\"\nrelease = 1\nsummary = \"Tides\"\nlicense = \"MIT\"\n"
 
 // write puts a recipe down; files are names and contents beside it.
 func (y *yard) write(name, text string, files ...string) {
@@ -122,7 +122,7 @@ func TestWhatIsDoneAgain(t *testing.T) {
 // newest is taken, and a new one makes what stands on it be built again.
 func TestNeeds(t *testing.T) {
 	y := newYard(t)
-	t.Run("laid over the base", func(t *testing.T) { testNeeds(t, y) })
+	t.Run("laid over the system", func(t *testing.T) { testNeeds(t, y) })
 	y = newYard(t)
 	y.b.Runner = sandbox.None{}
 	t.Run("in a folder of the tree", func(t *testing.T) { testNeeds(t, y) })
@@ -133,11 +133,11 @@ func TestNeeds(t *testing.T) {
 
 func testNeeds(t *testing.T, y *yard) {
 	stage := func(text string) string { return "[steps]\nstage = '''\n" + text + "\n'''\n" }
-	y.write("data", "arch = \"any\"\n"+stage(`mkdir -p "$DESTDIR/usr/share/data"; echo one > "$DESTDIR/usr/share/data/x"`))
-	y.write("lib", "arch = \"any\"\n[needs]\nrun = [\"data\"]\n"+stage(`mkdir -p "$DESTDIR/usr/lib/pkgconfig" "$DESTDIR/usr/bin"
+	y.write("data", "arch = \"independent\"\n"+stage(`mkdir -p "$DESTDIR/usr/share/data"; echo one > "$DESTDIR/usr/share/data/x"`))
+	y.write("lib", "arch = \"independent\"\n[needs]\nrun = [\"data\"]\n"+stage(`mkdir -p "$DESTDIR/usr/lib/pkgconfig" "$DESTDIR/usr/bin"
 printf 'prefix=/usr\nlibdir=${prefix}/lib\nodd=/usrx\nVersion: 1.4\n' > "$DESTDIR/usr/lib/pkgconfig/lib.pc"
 printf '#!/bin/sh\necho tool\n' > "$DESTDIR/usr/bin/lib-tool"; chmod 755 "$DESTDIR/usr/bin/lib-tool"`))
-	y.write("tide", "arch = \"any\"\n[needs]\nbuild = [\"pkgconfig/lib >= 1.2\", \"command/sh\"]\n"+stage(`mkdir -p "$DESTDIR/usr/share"
+	y.write("tide", "arch = \"independent\"\n[needs]\nbuild = [\"pkgconfig/lib >= 1.2\", \"command/sh\"]\n"+stage(`mkdir -p "$DESTDIR/usr/share"
 lib-tool > "$DESTDIR/usr/share/tide"
 needs=${PKG_CONFIG_PATH-}; needs=${needs%%/usr/lib/pkgconfig:*}
 cat "$needs/usr/share/data/x" >> "$DESTDIR/usr/share/tide"
@@ -147,7 +147,7 @@ grep -c "=/usrx" "$needs/usr/lib/pkgconfig/lib.pc" >> "$DESTDIR/usr/share/tide"`
 	y.state("lib")
 	y.state("tide")
 	text := func() string {
-		p, err := pack.Open(filepath.Join(y.w.Packages(), "tide@1.0-1.any.ell"))
+		p, err := pack.Open(filepath.Join(y.w.Packages(), "tide@1.0-1.ell"))
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -161,7 +161,7 @@ grep -c "=/usrx" "$needs/usr/lib/pkgconfig/lib.pc" >> "$DESTDIR/usr/share/tide"`
 		if err := p.WriteFile(context.Background(), &b, e); err != nil {
 			t.Fatal(err)
 		}
-		if p.Build.Needs["pkgconfig/lib >= 1.2"] != "lib@1.0-1.any" || p.Build.Needs["command/sh"] != base {
+		if p.Build.Needs["pkgconfig/lib >= 1.2"] != "lib@1.0-1" || p.Build.Needs["command/sh"] != bySystem {
 			t.Errorf("the record says %v", p.Build.Needs)
 		}
 		return b.String()
@@ -169,11 +169,11 @@ grep -c "=/usrx" "$needs/usr/lib/pkgconfig/lib.pc" >> "$DESTDIR/usr/share/tide"`
 	if got := text(); got != "tool\none\n1\n1\n" {
 		t.Errorf("staged %q", got)
 	}
-	y.write("data", "arch = \"any\"\nepoch_is_no_key = 1\n")
+	y.write("data", "arch = \"independent\"\nepoch_is_no_key = 1\n")
 	if _, err := y.w.Recipe("data"); err == nil {
 		t.Error("an unknown key is accepted")
 	}
-	y.write("data", "arch = \"any\"\n"+stage(`mkdir -p "$DESTDIR/usr/share/data"; echo two > "$DESTDIR/usr/share/data/x"`))
+	y.write("data", "arch = \"independent\"\n"+stage(`mkdir -p "$DESTDIR/usr/share/data"; echo two > "$DESTDIR/usr/share/data/x"`))
 	y.state("data")
 	if got := y.state("tide"); got != Built || text() != "tool\ntwo\n1\n1\n" {
 		t.Errorf("after a need was built anew: %s, %q", got, text())
@@ -218,21 +218,21 @@ func TestErrors(t *testing.T) {
 	if logs, _ := os.ReadDir(y.w.State("logs", "loud")); len(logs) != kept {
 		t.Errorf("the logs of %d builds are kept", len(logs))
 	}
-	os.WriteFile(filepath.Join(y.w.Packages(), "bad@1-1.any.ell"), []byte("?"), 0o644)
+	os.WriteFile(filepath.Join(y.w.Packages(), "bad@1-1.ell"), []byte("?"), 0o644)
 	os.WriteFile(y.w.State("build", "loud", "record.json"), []byte("{"), 0o644)
-	y.write("sound", "arch = \"any\"\n[needs]\nbuild = [\"command/sh\"]\n[steps]\nstage = 'mkdir -p \"$DESTDIR/usr/share/sound\"'\n")
+	y.write("sound", "arch = \"independent\"\n[needs]\nbuild = [\"command/sh\"]\n[steps]\nstage = 'mkdir -p \"$DESTDIR/usr/share/sound\"'\n")
 	if got := y.state("sound"); got != Built {
 		t.Errorf("beside a damaged package: %s", got)
 	}
 }
 
-// A file in the store that changed is not built from, and is fetched anew.
+// A file in the source cache that changed is not built from, and is fetched anew.
 func TestDamagedStore(t *testing.T) {
 	y := newYard(t)
-	y.write("tide", "arch = \"any\"\n[[source]]\nfile = \"data\"\n[[source]]\nfile = \"tool\"\n[steps]\nstage = 'mkdir -p \"$DESTDIR/usr/share\"; cp data \"$DESTDIR/usr/share\"'\n[package.tide.layout]\n\"/usr/share/data\" = {}\n\"/usr/bin/tool\" = { from = \"tool\" }\n", "data", "tide", "tool", "#!/bin/sh")
+	y.write("tide", "arch = \"independent\"\n[[source]]\nfile = \"data\"\n[[source]]\nfile = \"tool\"\n[steps]\nstage = 'mkdir -p \"$DESTDIR/usr/share\"; cp data \"$DESTDIR/usr/share\"'\n[package.tide.layout]\n\"/usr/share/data\" = {}\n\"/usr/bin/tool\" = { from = \"tool\" }\n", "data", "tide", "tool", "#!/bin/sh")
 	os.Chmod(filepath.Join(y.w.Dir, "recipes/tide/tool"), 0o755)
 	y.state("tide")
-	p, err := pack.Open(filepath.Join(y.w.Packages(), "tide@1.0-1.any.ell"))
+	p, err := pack.Open(filepath.Join(y.w.Packages(), "tide@1.0-1.ell"))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -248,7 +248,7 @@ func TestDamagedStore(t *testing.T) {
 		t.Fatal(err)
 	}
 	os.WriteFile(f.Path, []byte("ebb"), 0o644)
-	if _, err := y.build("tide", Options{From: recipe.Unpack}); err == nil || !strings.Contains(err.Error(), "the source store's copy, which is removed now") || !strings.Contains(err.Error(), "build again") {
+	if _, err := y.build("tide", Options{From: recipe.Unpack}); err == nil || !strings.Contains(err.Error(), "the source cache's copy, which is removed now") || !strings.Contains(err.Error(), "build again") {
 		t.Errorf("from a changed file: %v", err)
 	}
 	if res, err := y.build("tide", Options{From: recipe.Unpack}); err != nil || res.State != Built {
@@ -270,7 +270,7 @@ func TestTrim(t *testing.T) {
 // links to, and where a link leads into another.
 func TestSiblings(t *testing.T) {
 	y := newYard(t)
-	y.write("duo", `arch = "any"
+	y.write("duo", `arch = "independent"
 [steps]
 stage = '''
 mkdir -p "$DESTDIR/usr/lib/pkgconfig" "$DESTDIR/usr/share/doc/duo"
@@ -294,7 +294,7 @@ layout = { "/usr/lib/pkgconfig/duo-more.pc" = {} }
 	for name, want := range map[string]string{
 		"duo": "", "duo-dev": "duo = 1.0-1 for /usr/lib/libduo.so", "duo-more": "duo-dev = 1.0-1 for ; pkgconfig/duo >= 1 for /usr/lib/pkgconfig/duo-more.pc", "duo-doc": "",
 	} {
-		p, err := pack.Open(filepath.Join(y.w.Packages(), name+"@1.0-1.any.ell"))
+		p, err := pack.Open(filepath.Join(y.w.Packages(), name+"@1.0-1.ell"))
 		if err != nil {
 			t.Fatal(err)
 		}

@@ -8,7 +8,7 @@ import (
 	"slices"
 	"strings"
 
-	"ellwand.example/core/need"
+	"ellwand.example/core/fact/need"
 	"ellwand.example/core/pack"
 )
 

@@ -18,19 +18,19 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
-	"ellwand.example/core/layout"
-	"ellwand.example/core/need"
+	"ellwand.example/core/fact"
+	"ellwand.example/core/fact/need"
 	"ellwand.example/core/probe"
-	"ellwand.example/core/recipe"
 	"ellwand.example/core/sandbox"
+	"ellwand.example/core/staging"
 )
 
 // debugDir is where debuggers look for debug information by build id
 // (https://sourceware.org/gdb/current/onlinedocs/gdb.html/Separate-Debug-Files.html).
 const debugDir = "/usr/lib/debug"
 
-// debugSuffix ends the name of the package with the debug information.
-const debugSuffix = "-debug"
+// symbolsSuffix ends the name of the package with the debug information.
+const symbolsSuffix = "-symbols"
 
 // debugFlags are added to the compiler's where debug information is wanted.
 const debugFlags = "-g"
@@ -48,7 +48,7 @@ func init() { sandbox.Register(splitFunction, splitDebug) }
 // splitsDebug reports whether the build makes a package of debug information,
 // if there is any.
 func (j *job) splitsDebug() bool {
-	return (j.recipe.Debug == nil || *j.recipe.Debug) && j.recipe.Arch != recipe.AnyArch && j.recipe.Packages[j.recipe.Name+debugSuffix].Layout == nil
+	return (j.recipe.Debug == nil || *j.recipe.Debug) && j.recipe.Arch != fact.Independent && j.recipe.Packages[j.recipe.Name+symbolsSuffix].Layout == nil
 }
 
 // split moves the debug information of everything staged into files of its
@@ -84,7 +84,7 @@ func splitDebug(c splitCall) error {
 	}
 	var group errgroup.Group
 	group.SetLimit(runtime.NumCPU())
-	done := map[layout.Inode]bool{}
+	done := map[staging.Inode]bool{}
 	var kept sync.Map // path of debug information → *sync.Once; copies of one program share it
 	err := filepath.WalkDir(c.Dir, func(path string, e fs.DirEntry, err error) error {
 		if err != nil || !e.Type().IsRegular() || strings.HasPrefix(path, filepath.Join(c.Dir, debugDir)+"/") {
@@ -95,7 +95,7 @@ func splitDebug(c splitCall) error {
 			return err
 		}
 		if st, ok := info.Sys().(*syscall.Stat_t); ok {
-			inode := layout.Inode{Dev: uint64(st.Dev), Ino: st.Ino}
+			inode := staging.Inode{Dev: uint64(st.Dev), Ino: st.Ino}
 			if done[inode] {
 				return nil
 			}
@@ -176,13 +176,13 @@ func debugOf(path string) (id []byte, kind elf.Type, found bool) {
 }
 
 // separateDebug takes the split-off files out of what was staged.
-func (j *job) separateDebug(staged []layout.Path) (rest, debug []layout.Path) {
+func (j *job) separateDebug(staged []staging.Path) (rest, debug []staging.Path) {
 	if !j.splitsDebug() {
 		return staged, nil
 	}
 	for _, p := range staged {
 		switch {
-		case strings.HasPrefix(p.Path, debugDir+"/") && (strings.HasSuffix(p.Path, ".debug") || p.Type == layout.Directory):
+		case strings.HasPrefix(p.Path, debugDir+"/") && (strings.HasSuffix(p.Path, ".debug") || p.Type == staging.Directory):
 			debug = append(debug, p)
 		case p.Path == debugDir:
 			// It belongs to the system, and comes with what is in it.

@@ -115,7 +115,7 @@ func (j *job) isolated() bool {
 }
 
 // separate reports whether packages that meet build needs are laid over the
-// base. Where that cannot be, they stand in a folder of the tree, and
+// system. Where that cannot be, they stand in a directory of the tree, and
 // variables point there.
 func (j *job) separate() bool {
 	n, ok := j.Runner.(sandbox.Namespaces)
@@ -137,14 +137,6 @@ func (j *job) recipeFolder() string {
 }
 
 func (j *job) compileFlags() string { return cmp.Or(j.Workspace.On.CFlags, compileFlags) }
-
-// base names the system that steps see.
-func (j *job) base() string {
-	if n, ok := j.Runner.(sandbox.Namespaces); ok {
-		return n.Base
-	}
-	return ""
-}
 
 // jobs is how many processes a step is told to run at once. Builds that run at
 // the same time share the cores; rather too many processes than idle cores.

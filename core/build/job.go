@@ -34,7 +34,7 @@ type job struct {
 	sources []source.Fetched
 	laid    []*laidPackage
 	met     map[string]string // build need → what meets it
-	answers map[string]string // build need → what of the base meets it
+	answers map[string]string // build need → what of the system meets it
 	over    []string          // folders of the laid packages
 	touched []sandbox.Touch   // what steps used, where that is watched
 	logs    string
@@ -167,7 +167,7 @@ func (j *job) leaveWork(chain []link, failed bool) error {
 	return nil
 }
 
-// fetch brings every source into the store; one without a digest stops the
+// fetch brings every source into the source cache; one without a digest stops the
 // build, since nobody could tell what was built.
 func (j *job) fetch(ctx context.Context) error {
 	doc := j.recipe.Doc
@@ -258,7 +258,7 @@ func (j *job) unpack(ctx context.Context, log io.Writer) error {
 			var changed *source.DigestError
 			if errors.As(err, &changed) {
 				// The store's copy is not what it was: the next run fetches it anew.
-				err = errors.Join(j.Fetcher.Store.Verify(ctx, f.SHA256), errors.New("build again to fetch it anew"))
+				err = errors.Join(j.Fetcher.Cache.Verify(ctx, f.SHA256), errors.New("build again to fetch it anew"))
 			}
 			fmt.Fprintln(log, err)
 			return fmt.Errorf("%s: step unpack: %w", j.recipe.Name, err)

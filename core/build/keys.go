@@ -49,7 +49,7 @@ func (j *job) keys(ctx context.Context) (chain []link, whole string, err error) 
 			if len(j.recipe.Steps.Allow) > 0 {
 				inputs["allow"] = j.recipe.Steps.Allow
 			}
-			inputs["needs"], inputs["base"], inputs["target"] = laid, j.answers, []any{j.Workspace.Target, j.base()}
+			inputs["needs"], inputs["system"], inputs["target"] = laid, j.answers, []any{j.Workspace.Target, j.systemDir()}
 			if seesRecipe(script) {
 				inputs["beside"] = beside
 			}

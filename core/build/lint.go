@@ -15,9 +15,10 @@ import (
 	"slices"
 	"sync"
 
+	"ellwand.example/core/fact"
+	"ellwand.example/core/fact/need"
 	"ellwand.example/core/files"
 	"ellwand.example/core/lint"
-	"ellwand.example/core/need"
 	"ellwand.example/core/pack"
 	"ellwand.example/core/probe"
 	"ellwand.example/core/recipe"
@@ -26,15 +27,15 @@ import (
 )
 
 // Linter returns a linter that knows what the workspace knows: its settings,
-// the base of its target, what is built and published, and what the last
+// the system of its target, what is built and published, and what the last
 // traced builds used. Everything is looked up when a rule first asks for it.
 func (b *Builder) Linter(ctx context.Context) *lint.Linter {
 	l := &lint.Linter{Profile: b.Workspace.Settings.Lint, Target: b.Workspace.Target.Name, Used: b.usage, Licenses: b.licenseTexts, Published: b.publishedBefore}
-	base, err := Base(ctx, b.Workspace, b.Progress)
+	system, err := System(ctx, b.Workspace, b.Progress)
 	if err != nil {
-		return l // a base that is not here is not judged by
+		return l // a system that is not here is not judged by
 	}
-	l.Base = probe.Open(base)
+	l.System = probe.Open(system)
 	var mu sync.Mutex
 	known := map[string]bool{}
 	records := sync.OnceValue(func() []published {
@@ -49,7 +50,7 @@ func (b *Builder) Linter(ctx context.Context) *lint.Linter {
 		defer mu.Unlock()
 		met, ok := known[n.String()]
 		if !ok {
-			met = b.metHere(n, l.Base, records)
+			met = b.metHere(n, l.System, records)
 			known[n.String()] = met
 		}
 		return met
@@ -61,7 +62,7 @@ func (b *Builder) Linter(ctx context.Context) *lint.Linter {
 // are.
 type keptFindings struct {
 	Profile  lint.Profile   `json:"profile"`
-	Findings []lint.Finding `json:"findings"`
+	Findings []fact.Finding `json:"findings"`
 }
 
 // lint looks at the recipe and what was made of it. Of packages that are as
@@ -78,7 +79,7 @@ func (j *job) lint(ctx context.Context) error {
 	t := j.Progress.Begin("lint "+j.recipe.Name, 0, "")
 	defer t.End("done")
 	l := j.Linter(ctx)
-	found := append([]lint.Finding{}, l.Recipe(ctx, j.recipe)...)
+	found := append([]fact.Finding{}, l.Recipe(ctx, j.recipe)...)
 	var opened []*pack.Package
 	defer func() {
 		for _, p := range opened {
@@ -100,10 +101,10 @@ func (j *job) lint(ctx context.Context) error {
 	return writeJSON(kept, keptFindings{profile, j.result.Findings})
 }
 
-// metHere tells whether the base, a package of the workspace or a published
+// metHere tells whether the system, a package of the workspace or a published
 // one meets a need. Packages that cannot be listed are taken to.
-func (b *Builder) metHere(n need.Need, base *probe.Base, records func() []published) bool {
-	if found, ok := base.Look(n, nil); ok && found.Enough {
+func (b *Builder) metHere(n need.Need, system *probe.System, records func() []published) bool {
+	if found, ok := system.Look(n, nil); ok && found.Enough {
 		return true
 	}
 	all, err := b.packages()
@@ -122,10 +123,11 @@ func (b *Builder) publishedBefore(ctx context.Context, f pack.Facts) (*pack.Pack
 	var best *repo.Record
 	var from *repo.Repository
 	for _, name := range b.Workspace.RepositoryNames() {
-		if address, _ := b.Workspace.Repository(name); repo.Remote(address) || !b.Workspace.Settings.Repositories[name].IsEnabled() {
+		if fact.IsRemote(b.Workspace.Settings.Repositories[name].URL) || !b.Workspace.Settings.Repositories[name].IsEnabled() {
 			continue
 		}
-		r, channel, err := b.Workspace.OpenRepository(name)
+		place, channel := b.Workspace.Repository(name)
+		r, err := repo.OpenCached(place)
 		if err != nil {
 			continue // `ellwand verify` tells of it
 		}
@@ -205,7 +207,7 @@ const (
 )
 
 // licenseTexts reads the licence texts of a recipe's sources, so far as these
-// are in the store. What an archive has is written down under its digest.
+// are in the source cache. What an archive has is written down under its digest.
 func (b *Builder) licenseTexts(ctx context.Context, r *recipe.Recipe) map[string]string {
 	out := map[string]string{}
 	for _, s := range r.Sources {
@@ -215,10 +217,10 @@ func (b *Builder) licenseTexts(ctx context.Context, r *recipe.Recipe) map[string
 			}
 			continue
 		}
-		if s.SHA256 == "" || s.Into != "" || b.Fetcher == nil || !b.Fetcher.Store.Has(s.SHA256) {
+		if s.SHA256 == "" || s.Into != "" || b.Fetcher == nil || !b.Fetcher.Cache.Has(s.SHA256) {
 			continue
 		}
-		for name, text := range b.archiveLicenses(ctx, b.Fetcher.Store.Path(s.SHA256), s.SHA256) {
+		for name, text := range b.archiveLicenses(ctx, b.Fetcher.Cache.Path(s.SHA256), s.SHA256) {
 			out[sourceName(s)+": "+name] = text
 		}
 	}

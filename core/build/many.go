@@ -13,7 +13,7 @@ import (
 	"sync"
 	"time"
 
-	"ellwand.example/core/need"
+	"ellwand.example/core/fact/need"
 	"ellwand.example/core/pack"
 	"ellwand.example/core/recipe"
 )
@@ -241,7 +241,7 @@ func (b *Builder) order(all []*recipe.Recipe) (map[string][]string, error) {
 	}
 	stands := map[string][]string{}
 	for _, r := range all {
-		// What is laid over the base brings along what it needs to run.
+		// What is laid over the system brings along what it needs to run.
 		seen := map[string]bool{}
 		var add func(name string)
 		add = func(name string) {
@@ -342,7 +342,7 @@ var places = map[string][]string{
 }
 
 // makers lists the recipes that make what is needed. Where nothing tells and
-// the base has nothing either, one that is named like what is needed is taken.
+// the system has nothing either, one that is named like what is needed is taken.
 func (b *Builder) makers(r *recipe.Recipe, needs []string, offers []offer) []string {
 	var out []string
 	for _, text := range needs {

@@ -26,7 +26,7 @@ func TestOrder(t *testing.T) {
 		{"what is provided", map[string]string{"a": "[needs]\nbuild = [\"command/nosuch\"]\n", "b": "[package.b]\nprovides = [\"command/nosuch\"]\n"}, "a:b"},
 		{"a path of a layout", map[string]string{"a": "[needs]\nbuild = [\"pkgconfig/nosuch\"]\n", "b": "[package.b.layout]\n\"/usr/lib/pkgconfig/nosuch.pc\" = {}\n"}, "a:b"},
 		{"a namesake", map[string]string{"a": "[needs]\nbuild = [\"pkgconfig/nosuch\"]\n", "libnosuch": ""}, "a:libnosuch"},
-		{"what the base has", map[string]string{"a": "[needs]\nbuild = [\"command/sh\"]\n", "sh": ""}, ""},
+		{"what the system has", map[string]string{"a": "[needs]\nbuild = [\"command/sh\"]\n", "sh": ""}, ""},
 		{"its own", map[string]string{"a": "[needs]\nbuild = [\"a\"]\n"}, ""},
 		{"a cycle", map[string]string{"a": "[needs]\nbuild = [\"b\"]\n", "b": "[needs]\nbuild = [\"c\"]\n", "c": "[needs]\nbuild = [\"b\"]\n"}, "b → c → b"},
 	} {

@@ -16,26 +16,26 @@ import (
 	"syscall"
 	"time"
 
+	"ellwand.example/core/fact"
+	"ellwand.example/core/fact/need"
 	"ellwand.example/core/layer"
-	"ellwand.example/core/need"
 	"ellwand.example/core/pack"
-	"ellwand.example/core/recipe"
 )
 
-// base is what meets a need that no package of the workspace meets: the
+// bySystem is what meets a need that no package of the workspace meets: the
 // machine itself.
-const base = "base"
+const bySystem = "system"
 
 // laidPackage is a package of the workspace that a build stands on.
 type laidPackage struct {
 	path   string
 	facts  pack.Facts
-	digest string // of its package.json, which pins everything else in it
+	digest string // of its facts.json, which pins everything else in it
 	build  pack.BuildRecord
 }
 
 // meetNeeds finds the packages of the workspace that meet build and test
-// needs, and what those need in turn; the base meets others. What nothing meets
+// needs, and what those need in turn; the system meets others. What nothing meets
 // is listed with who has it, all at once.
 func (j *job) meetNeeds(ctx context.Context) error {
 	wanted := slices.Concat(j.recipe.Needs.Build, j.recipe.Needs.Test)
@@ -60,7 +60,7 @@ func (j *job) meetNeeds(ctx context.Context) error {
 			continue
 		}
 		if s := j.needState(n, nil, nil); s.Met {
-			j.met[text] = base
+			j.met[text] = bySystem
 			j.answers[text] = stamp(j.probe().Real(s.Path))
 		} else if s.Need = text; !slices.ContainsFunc(missing, func(m NeedState) bool { return m.Need == text }) {
 			missing = append(missing, s)
@@ -142,7 +142,7 @@ func (b *Builder) packages() ([]*laidPackage, error) {
 			c = catalogued{info.Size(), info.ModTime(), b.readPackage(path)}
 			b.catalogue.known[path] = c
 		}
-		if p := c.pkg; p != nil && p.facts.Target == b.Workspace.Target.Name && (p.facts.Arch == recipe.AnyArch || p.facts.Arch == b.Workspace.Target.Arch) {
+		if p := c.pkg; p != nil && p.facts.Target == b.Workspace.Target.Name && (p.facts.Arch == fact.Independent || p.facts.Arch == b.Workspace.Target.Arch) {
 			all = append(all, p)
 		}
 	}
@@ -156,12 +156,12 @@ func (b *Builder) readPackage(path string) *laidPackage {
 		return nil
 	}
 	defer p.Close()
-	own, _ := p.Meta("package.json")
+	own, _ := p.Meta("facts.json")
 	sum := sha256.Sum256(own)
 	return &laidPackage{path: p.Path, facts: p.Facts, digest: hex.EncodeToString(sum[:]), build: p.Build}
 }
 
-// lay readies the packages that meet build needs to be laid over the base:
+// lay readies the packages that meet build needs to be laid over the system:
 // each is unpacked once, into a folder under its digest.
 func (j *job) lay(ctx context.Context) error {
 	if !j.separate() {

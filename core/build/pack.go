@@ -15,13 +15,15 @@ import (
 	"time"
 
 	"ellwand.example/core/document"
+	"ellwand.example/core/fact"
+	"ellwand.example/core/fact/need"
 	"ellwand.example/core/layout"
-	"ellwand.example/core/need"
 	"ellwand.example/core/pack"
 	"ellwand.example/core/recipe"
 	"ellwand.example/core/revision"
 	"ellwand.example/core/scan"
 	"ellwand.example/core/source"
+	"ellwand.example/core/staging"
 	"ellwand.example/core/workspace"
 )
 
@@ -38,7 +40,7 @@ func Unpinned(r *recipe.Recipe, i int, f source.Fetched) document.Problem {
 
 // pack makes the packages from the staged tree.
 func (j *job) pack(ctx context.Context, dir string) ([]pack.Written, error) {
-	staged, err := layout.Walk(dir)
+	staged, err := staging.Walk(dir)
 	if err != nil {
 		return nil, fmt.Errorf("%s: step pack: %w", j.recipe.Name, err)
 	}
@@ -55,7 +57,7 @@ func (j *job) pack(ctx context.Context, dir string) ([]pack.Written, error) {
 	if err != nil {
 		return nil, err
 	}
-	if len(staged) == 0 && !slices.ContainsFunc(slices.Collect(maps.Values(claims)), func(c []layout.Claim) bool { return len(c) > 0 }) {
+	if len(staged) == 0 && !slices.ContainsFunc(slices.Collect(maps.Values(claims)), func(c []staging.Claim) bool { return len(c) > 0 }) {
 		return nil, fmt.Errorf("%s: step pack: the stage step installed nothing into $DESTDIR", j.recipe.Name)
 	}
 	var parts []*part
@@ -144,7 +146,7 @@ func (j *job) checkReplaced(p *part, record pack.BuildRecord) error {
 type part struct {
 	name     string
 	debug    bool
-	claims   []layout.Claim
+	claims   []staging.Claim
 	payload  *pack.Payload
 	files    []scan.File
 	provides []scan.Provide
@@ -152,15 +154,15 @@ type part struct {
 }
 
 // parts lists the packages that are to be made.
-func (j *job) parts(claims map[string][]layout.Claim, debug []layout.Path) []*part {
+func (j *job) parts(claims map[string][]staging.Claim, debug []staging.Path) []*part {
 	var out []*part
 	for _, name := range j.recipe.PackageNames() {
 		out = append(out, &part{name: name, claims: claims[name]})
 	}
-	split := &part{name: j.recipe.Name + debugSuffix, debug: true}
+	split := &part{name: j.recipe.Name + symbolsSuffix, debug: true}
 	for _, p := range debug {
-		if p.Type == layout.File {
-			split.claims = append(split.claims, layout.Claim{Path: p, Owner: layout.Root, Group: layout.Root})
+		if p.Type == staging.File {
+			split.claims = append(split.claims, staging.Claim{Path: p, Owner: staging.Root, Group: staging.Root})
 		}
 	}
 	if len(split.claims) > 0 {
@@ -176,14 +178,14 @@ func (j *job) facts(made *part) pack.Facts {
 		Name: made.name, Version: r.Version, Release: r.Release, Epoch: r.Epoch, Arch: j.Workspace.Target.Arch, Target: j.Workspace.Target.Name,
 		Summary: cmp.Or(p.Summary, r.Summary), Description: cmp.Or(p.Description, r.Description), License: r.License,
 		Homepage: r.Homepage, Maintainer: r.Maintainer, Category: cmp.Or(p.Category, r.Category), Recipe: r.Name,
-		Date: r.Date().Format(time.DateOnly), Accounts: p.Accounts, Changes: r.Changes,
+		Date: r.Date().Format(time.DateOnly), Accounts: accountsOf(p), Changes: changesOf(r),
 	}
 	if made.debug {
 		f.Summary, f.Description, f.Category = "Debug information for "+r.Name, "", "debug"
 		return f
 	}
-	if cmp.Or(p.Arch, r.Arch) == recipe.AnyArch {
-		f.Arch = recipe.AnyArch
+	if cmp.Or(p.Arch, r.Arch) == fact.Independent {
+		f.Arch = fact.Independent
 	}
 	return f
 }
@@ -245,15 +247,15 @@ func siblings(p *part, needs []scan.Need, all []*part) []pack.Need {
 }
 
 // linkInto finds a symbolic link among claims that leads to one of others.
-func linkInto(claims, others []layout.Claim) string {
+func linkInto(claims, others []staging.Claim) string {
 	there := map[string]bool{}
 	for _, c := range others {
-		if c.Type != layout.Directory {
+		if c.Type != staging.Directory {
 			there[c.Path.Path] = true
 		}
 	}
 	for _, c := range claims {
-		if c.Type != layout.Symlink {
+		if c.Type != staging.Symlink {
 			continue
 		}
 		target := c.Link
@@ -306,8 +308,29 @@ func (j *job) buildRecord(ctx context.Context) (pack.BuildRecord, error) {
 // the usual one.
 func (j *job) compression() string {
 	c := cmp.Or(j.recipe.Compression, j.Workspace.Settings.Build.Compression)
-	if c == recipe.Normal {
+	if c == fact.CompressionNormal {
 		return ""
 	}
 	return c
+}
+
+// accountsOf returns the accounts that a package declares.
+func accountsOf(p recipe.Package) map[string]fact.Account {
+	if len(p.Accounts) == 0 {
+		return nil
+	}
+	out := map[string]fact.Account{}
+	for name, a := range p.Accounts {
+		out[name] = fact.Account{Home: a.Home, Summary: a.Summary}
+	}
+	return out
+}
+
+// changesOf returns the changelog of a recipe.
+func changesOf(r *recipe.Recipe) []fact.Change {
+	var out []fact.Change
+	for _, c := range r.Changes {
+		out = append(out, fact.Change{Version: c.Version, Date: string(c.Date), By: c.By, Text: c.Text})
+	}
+	return out
 }

@@ -9,7 +9,7 @@ import (
 	"slices"
 	"strings"
 
-	"ellwand.example/core/need"
+	"ellwand.example/core/fact/need"
 	"ellwand.example/core/pack"
 	"ellwand.example/core/recipe"
 )
@@ -154,7 +154,7 @@ func (b *Builder) recordReasons(r *recipe.Recipe, record pack.BuildRecord, other
 		if err != nil {
 			continue // the recipe's check has passed it
 		}
-		now := base
+		now := bySystem
 		if p := find(others, n); p != nil {
 			now = p.facts.Identity()
 		}

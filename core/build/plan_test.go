@@ -37,11 +37,11 @@ func TestPlan(t *testing.T) {
 	y := newYard(t)
 	stage := "[steps]\nstage = 'mkdir -p \"$DESTDIR/usr/share/%[1]s\"; echo > \"$DESTDIR/usr/share/%[1]s/x\"'\n"
 	lib := func(provides, rest string) {
-		y.write("lib", "arch = \"any\"\n"+rest+fmt.Sprintf(stage, "lib")+"[package.lib]\nprovides = [\""+provides+"\"]\n")
+		y.write("lib", "arch = \"independent\"\n"+rest+fmt.Sprintf(stage, "lib")+"[package.lib]\nprovides = [\""+provides+"\"]\n")
 	}
 	lib("soname/libtide.so.1", "")
-	y.write("tool", "arch = \"any\"\n[needs]\nrun = [\"soname/libtide.so.1\"]\nbuild = [\"lib\"]\n"+fmt.Sprintf(stage, "tool"))
-	y.write("alone", "arch = \"any\"\n"+fmt.Sprintf(stage, "alone"))
+	y.write("tool", "arch = \"independent\"\n[needs]\nrun = [\"soname/libtide.so.1\"]\nbuild = [\"lib\"]\n"+fmt.Sprintf(stage, "tool"))
+	y.write("alone", "arch = \"independent\"\n"+fmt.Sprintf(stage, "alone"))
 	if got, want := y.plan("tool", "lib", "alone"), "1 alone new it was never built here\n1 lib new it was never built here\n2 tool new it was never built here; stands on lib, which is built anew"; got != want {
 		t.Errorf("at first:\n%s\nwant\n%s", got, want)
 	}
@@ -54,12 +54,12 @@ func TestPlan(t *testing.T) {
 	// A new soname: what needs the old one has to be built again.
 	lib("soname/libtide.so.2", "epoch = 1\n")
 	y.state("lib")
-	if got, want := y.plan("tool"), "1 tool changed lib is met by lib@1:1.0-1.any, and was by lib@1.0-1.any; tool needs soname/libtide.so.1, which nothing here has any more"; got != want {
+	if got, want := y.plan("tool"), "1 tool changed lib is met by lib@1:1.0-1, and was by lib@1.0-1; tool needs soname/libtide.so.1, which nothing here has any more"; got != want {
 		t.Errorf("a new soname:\n%s\nwant\n%s", got, want)
 	}
 	// Recipes that need each other have no order.
-	y.write("alone", "arch = \"any\"\n[needs]\ntest = [\"tool\"]\n"+fmt.Sprintf(stage, "alone"))
-	y.write("tool", "arch = \"any\"\n[needs]\nbuild = [\"lib\", \"alone\"]\n"+fmt.Sprintf(stage, "tool"))
+	y.write("alone", "arch = \"independent\"\n[needs]\ntest = [\"tool\"]\n"+fmt.Sprintf(stage, "alone"))
+	y.write("tool", "arch = \"independent\"\n[needs]\nbuild = [\"lib\", \"alone\"]\n"+fmt.Sprintf(stage, "tool"))
 	r, _ := y.w.Recipe("alone")
 	s, _ := y.w.Recipe("tool")
 	_, err := y.b.Plan(context.Background(), []*recipe.Recipe{r, s})
@@ -72,7 +72,7 @@ func TestPlan(t *testing.T) {
 // Who has what is missing is named; what repositories have is brought.
 func TestHolders(t *testing.T) {
 	y := newYard(t)
-	y.write("maker", "arch = \"any\"\n[package.maker]\nprovides = [\"command/tideplot\"]\n")
+	y.write("maker", "arch = \"independent\"\n[package.maker]\nprovides = [\"command/tideplot\"]\n")
 	y.write("wants", "[needs]\nbuild = [\"command/tideplot\", \"pkgconfig/nosuch\"]\ntest = [\"pkgconfig/nosuch\"]\nrun = [\"wants\"]\n")
 	r, err := y.w.Recipe("wants")
 	if err != nil {

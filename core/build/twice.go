@@ -68,7 +68,7 @@ func (b *Builder) Twice(ctx context.Context, r *recipe.Recipe, o Options) (Resul
 		if n, err = Isolate(ctx, aside); err != nil {
 			return first, nil, err
 		}
-		n.User, n.Base = second.varied.user, b.Runner.(sandbox.Namespaces).Base
+		n.User, n.System = second.varied.user, b.Runner.(sandbox.Namespaces).System
 		second.Runner = n
 	}
 	// Packages link from the first workspace, and a new one replaces the link.
@@ -120,10 +120,10 @@ func differ(ctx context.Context, a, b string) ([]Difference, error) {
 	defer right.Close()
 	name := left.Facts.Identity()
 	var out []Difference
-	for _, meta := range []string{"package.json", "build.json", "recipe.toml"} {
+	for _, meta := range []string{"facts.json", "build.json", "recipe.toml"} {
 		x, _ := left.Meta(meta)
 		y, _ := right.Meta(meta)
-		if meta != "package.json" && !bytes.Equal(x, y) {
+		if meta != "facts.json" && !bytes.Equal(x, y) {
 			out = append(out, differenceIn(name, "meta/"+meta, x, y))
 		}
 	}

@@ -9,8 +9,8 @@ import (
 	"slices"
 	"strings"
 
-	"ellwand.example/core/document"
-	"ellwand.example/core/need"
+	"ellwand.example/core/fact"
+	"ellwand.example/core/fact/need"
 	"ellwand.example/core/probe"
 	"ellwand.example/core/recipe"
 	"ellwand.example/core/repo"
@@ -22,13 +22,13 @@ type NeedState struct {
 	Need    string   `json:"need"`
 	For     []string `json:"for"` // of "build", "test" and "run"
 	Met     bool     `json:"met"`
-	By      string   `json:"by,omitempty"`      // a package's identity, or "base"
-	Path    string   `json:"path,omitempty"`    // in the base, also where its version is not enough
+	By      string   `json:"by,omitempty"`      // a package's identity, or "system"
+	Path    string   `json:"path,omitempty"`    // in the system, also where its version is not enough
 	Version string   `json:"version,omitempty"` // of what is there
 	Holders []Holder `json:"holders,omitempty"` // of what is not met: who has it
-	Near    string   `json:"near,omitempty"`    // of what is not met: something in the base with nearly its name
+	Near    string   `json:"near,omitempty"`    // of what is not met: something in the system with nearly its name
 	Found   string   `json:"found,omitempty"`   // the packaged file that has the need; empty for a declared one
-	Lacks   []string `json:"lacks,omitempty"`   // symbol versions that the base's library does not have
+	Lacks   []string `json:"lacks,omitempty"`   // symbol versions that the system's library does not have
 }
 
 // Holder is who has what meets a need, or would but for its version.
@@ -72,9 +72,9 @@ func (n NeedState) Reason() string {
 	var parts []string
 	switch {
 	case len(n.Lacks) > 0:
-		parts = append(parts, fmt.Sprintf("the base has %s, without %s", n.Path, strings.Join(n.Lacks, ", ")))
+		parts = append(parts, fmt.Sprintf("the system has %s, without %s", n.Path, strings.Join(n.Lacks, ", ")))
 	case n.Path != "":
-		parts = append(parts, "the base has "+strings.TrimSpace(n.Path+" "+n.Version)+", which is not within its bounds")
+		parts = append(parts, "the system has "+strings.TrimSpace(n.Path+" "+n.Version)+", which is not within its bounds")
 	}
 	for _, h := range n.Holders {
 		has := "has it"
@@ -100,8 +100,8 @@ func (n NeedState) Reason() string {
 }
 
 // probe looks into the system that steps see.
-func (b *Builder) probe() *probe.Base {
-	root := b.baseRoot()
+func (b *Builder) probe() *probe.System {
+	root := b.systemDir()
 	b.catalogue.mu.Lock()
 	defer b.catalogue.mu.Unlock()
 	if b.probed == nil || b.probedRoot != root {
@@ -175,7 +175,7 @@ func notOf(all []*laidPackage, recipe string) []*laidPackage {
 }
 
 // needState looks for what meets a need: the workspace's packages first, then
-// the base, whose library must have the symbol versions.
+// the system, whose library must have the symbol versions.
 func (b *Builder) needState(n need.Need, symbols []string, all []*laidPackage) NeedState {
 	s := NeedState{Need: n.String()}
 	if p := find(all, n); p != nil {
@@ -185,7 +185,7 @@ func (b *Builder) needState(n need.Need, symbols []string, all []*laidPackage) N
 	if found, ok := b.probe().Look(n, symbols); ok {
 		s.Met, s.Path, s.Version, s.Lacks = found.Enough, found.Path, found.Provide.Version, found.Lacks
 		if s.Met {
-			s.By = base
+			s.By = bySystem
 		}
 	}
 	return s
@@ -249,7 +249,7 @@ func nearest(n need.Need, all []published) string {
 				}
 			}
 		}
-		if near := document.Nearest(a.Name, names); near != "" {
+		if near := fact.Nearest(a.Name, names); near != "" {
 			return need.Alternative{Kind: a.Kind, Name: near}.String()
 		}
 	}
@@ -271,7 +271,8 @@ func (b *Builder) published(ctx context.Context) ([]published, error) {
 	var out []published
 	for _, name := range b.Workspace.RepositoryNames() {
 		settings := b.Workspace.Settings.Repositories[name]
-		r, channel, err := b.Workspace.OpenRepository(name)
+		place, channel := b.Workspace.Repository(name)
+		r, err := repo.OpenCached(place)
 		var state repo.State
 		if err == nil {
 			state, err = r.At(ctx, channel)
@@ -287,7 +288,7 @@ func (b *Builder) published(ctx context.Context) ([]published, error) {
 			continue
 		}
 		records := slices.DeleteFunc(state.Records[b.Workspace.Target.Name], func(r repo.Record) bool {
-			return r.Arch != recipe.AnyArch && r.Arch != b.Workspace.Target.Arch
+			return r.Arch != fact.Independent && r.Arch != b.Workspace.Target.Arch
 		})
 		out = append(out, published{name, r, !settings.IsEnabled(), settings.Priority, records})
 	}
@@ -333,7 +334,7 @@ func (b *Builder) Supply(ctx context.Context, r *recipe.Recipe) ([]string, error
 	if err != nil {
 		return nil, err
 	}
-	request := solve.Request{Base: func(n solve.Need) bool {
+	request := solve.Request{System: func(n solve.Need) bool {
 		found, ok := b.probe().Look(n.Need, n.Symbols)
 		return ok && found.Enough
 	}}

@@ -7,7 +7,7 @@ import (
 	"slices"
 	"strings"
 
-	"ellwand.example/core/need"
+	"ellwand.example/core/fact/need"
 	"ellwand.example/core/pack"
 	"ellwand.example/core/probe"
 	"ellwand.example/core/sandbox"
@@ -17,10 +17,10 @@ import (
 // steps opened and ran. docs/build.md says what it can miss.
 type NeedsReport struct {
 	Unused     []string     `json:"unused"`     // declared needs of which nothing was touched
-	Undeclared []Undeclared `json:"undeclared"` // what was used of the base, and no need declares
+	Undeclared []Undeclared `json:"undeclared"` // what was used of the system, and no need declares
 }
 
-// Undeclared is a command or header of the base that was used.
+// Undeclared is a command or header of the system that was used.
 type Undeclared struct {
 	Need string `json:"need"`         // that would declare it
 	By   string `json:"by,omitempty"` // the program that ran the command
@@ -74,7 +74,7 @@ func (j *job) needsReport() (*NeedsReport, error) {
 			return nil, err
 		}
 		declared = append(declared, n.Alternatives...)
-		if by := j.met[text]; by != base && usedBy[by] {
+		if by := j.met[text]; by != bySystem && usedBy[by] {
 			continue
 		}
 		if !slices.ContainsFunc(j.touched, func(t sandbox.Touch) bool {
@@ -137,10 +137,10 @@ func (j *job) isOf(a need.Alternative, file string) bool {
 	return false
 }
 
-// sameProgram reports whether two commands are one program of the base, as cc
+// sameProgram reports whether two commands are one program of the system, as cc
 // and gcc may be.
 func (j *job) sameProgram(a, b string) bool {
-	root := j.base()
+	root := j.systemDir()
 	x, errX := filepath.EvalSymlinks(filepath.Join(root, "/usr/bin", a))
 	y, errY := filepath.EvalSymlinks(filepath.Join(root, "/usr/bin", b))
 	return errX == nil && errY == nil && x == y

@@ -18,12 +18,12 @@ import (
 	"github.com/google/renameio/v2"
 
 	"ellwand.example/core/draft"
+	"ellwand.example/core/fact/version"
 	"ellwand.example/core/patch"
 	"ellwand.example/core/progress"
 	"ellwand.example/core/recipe"
 	"ellwand.example/core/rewrite"
 	"ellwand.example/core/source"
-	"ellwand.example/core/version"
 )
 
 // Report is what came of a bump.
@@ -169,7 +169,7 @@ func (b *Bumper) look(ctx context.Context, old, next *recipe.Recipe, report *Rep
 	return try(next, now, report)
 }
 
-// unpack lays out a recipe's sources; those that are not in the store are an
+// unpack lays out a recipe's sources; those that are not in the source cache are an
 // error.
 func (b *Bumper) unpack(ctx context.Context, r *recipe.Recipe, dir string) error {
 	if err := os.Mkdir(dir, 0o755); err != nil {
@@ -179,12 +179,12 @@ func (b *Bumper) unpack(ctx context.Context, r *recipe.Recipe, dir string) error
 		path, name, digest := r.Beside(s.File), source.FileName(s), s.SHA256
 		if s.File == "" {
 			if s.Git != "" {
-				digest = b.Fetcher.Store.CommitArchive(s.Commit).SHA256
+				digest = b.Fetcher.Cache.CommitArchive(s.Commit).SHA256
 			}
-			if digest == "" || !b.Fetcher.Store.Has(digest) {
+			if digest == "" || !b.Fetcher.Cache.Has(digest) {
 				return fs.ErrNotExist
 			}
-			path = b.Fetcher.Store.Path(digest)
+			path = b.Fetcher.Cache.Path(digest)
 		}
 		if _, err := source.Unpack(ctx, dir, source.Job{Path: path, Name: name, SHA256: digest, Into: s.Into, Skip: s.Skip, Known: r.Name}, b.Progress); err != nil {
 			return err

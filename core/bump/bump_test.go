@@ -23,7 +23,7 @@ type yard struct {
 func newYard(t *testing.T) *yard {
 	t.Helper()
 	y := &yard{t: t, upstream: t.TempDir(), dir: filepath.Join(t.TempDir(), "tide")}
-	y.b = &Bumper{Fetcher: source.NewFetcher(source.Store{Dir: t.TempDir()}, progress.None), Progress: progress.None, Temp: t.TempDir()}
+	y.b = &Bumper{Fetcher: source.NewFetcher(source.Cache{Dir: t.TempDir()}, progress.None), Progress: progress.None, Temp: t.TempDir()}
 	if err := os.Mkdir(y.dir, 0o755); err != nil {
 		t.Fatal(err)
 	}
@@ -47,7 +47,7 @@ func (y *yard) release(version string, files ...string) {
 
 func (y *yard) write(more string) {
 	y.t.Helper()
-	text := "edition = 1\nname = \"tide\"\nversion = \"1.0\"\nrelease = 3\nsummary = \"Tides\"\nlicense = \"MIT\"\n[[source]]\nurl = \"file://" + y.upstream + "/tide-{version}.tar.gz\"\n" + more
+	text := "format = 1\nname = \"tide\"\nversion = \"1.0\"\nrelease = 3\nsummary = \"Tides\"\nlicense = \"MIT\"\n[[source]]\nurl = \"file://" + y.upstream + "/tide-{version}.tar.gz\"\n" + more
 	if err := os.WriteFile(filepath.Join(y.dir, recipe.FileName), []byte(text), 0o644); err != nil {
 		y.t.Fatal(err)
 	}

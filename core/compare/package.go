@@ -13,10 +13,10 @@ import (
 	"strings"
 	"unicode/utf8"
 
-	"ellwand.example/core/layout"
-	"ellwand.example/core/need"
+	"ellwand.example/core/fact/need"
 	"ellwand.example/core/pack"
 	"ellwand.example/core/scan"
+	"ellwand.example/core/staging"
 )
 
 // Comparison is how two packages differ.
@@ -135,7 +135,7 @@ func (s *side) look(ctx context.Context, paths map[string]bool) error {
 	var chosen []pack.Entry
 	seen := map[string]bool{}
 	for _, e := range s.entries {
-		if e.Type == layout.File && paths[e.Path] && e.Size <= maxELF && !seen[e.SHA256] {
+		if e.Type == staging.File && paths[e.Path] && e.Size <= maxELF && !seen[e.SHA256] {
 			seen[e.SHA256] = true
 			chosen = append(chosen, e)
 		}
@@ -273,7 +273,7 @@ func sets(area string, a, b map[string]string) []Change {
 		case !is:
 			out = append(out, Change{Area: area, What: name, Before: cmp.Or(before, "there")})
 		default:
-			out = append(out, Change{Area: area, What: name, Before: cmp.Or(before, "any"), After: cmp.Or(after, "any")})
+			out = append(out, Change{Area: area, What: name, Before: cmp.Or(before, "any version"), After: cmp.Or(after, "any version")})
 		}
 	}
 	return out
@@ -319,14 +319,14 @@ func (c *Comparison) files(ctx context.Context, left, right *side) error {
 	libraries := map[string]bool{}
 	for _, s := range []*side{left, right} {
 		for _, e := range s.entries {
-			if e.Type == layout.File && strings.Contains(path.Base(e.Path), ".so") {
+			if e.Type == staging.File && strings.Contains(path.Base(e.Path), ".so") {
 				libraries[e.Path] = true
 			}
 		}
 	}
 	gone := map[string][]string{} // digest → paths that are only on the left
 	for _, e := range left.entries {
-		if _, ok := right.byPath[e.Path]; !ok && e.Type == layout.File && e.Size > 0 {
+		if _, ok := right.byPath[e.Path]; !ok && e.Type == staging.File && e.Size > 0 {
 			gone[e.SHA256] = append(gone[e.SHA256], e.Path)
 		}
 	}
@@ -338,7 +338,7 @@ func (c *Comparison) files(ctx context.Context, left, right *side) error {
 		from := gone[e.SHA256]
 		switch {
 		case ok:
-		case e.Type == layout.File && len(from) > 0:
+		case e.Type == staging.File && len(from) > 0:
 			f.State, f.From, was = Moved, from[0], left.byPath[from[0]]
 			f.Bytes[0] = was.Size
 			gone[e.SHA256] = from[1:]
@@ -356,7 +356,7 @@ func (c *Comparison) files(ctx context.Context, left, right *side) error {
 			continue
 		}
 		f.Attributes = attributes(was, e)
-		f.Contents = e.Type == layout.File && was.Type == layout.File && was.SHA256 != e.SHA256
+		f.Contents = e.Type == staging.File && was.Type == staging.File && was.SHA256 != e.SHA256
 		if f.Contents {
 			wanted[e.Path] = true
 		}
@@ -404,7 +404,7 @@ func versionedNames(left, right *side) map[string]string {
 	only := func(s, other *side) map[string][]pack.Entry {
 		out := map[string][]pack.Entry{}
 		for _, e := range s.entries {
-			if _, both := other.byPath[e.Path]; !both && e.Type == layout.File {
+			if _, both := other.byPath[e.Path]; !both && e.Type == staging.File {
 				key := digits.ReplaceAllString(e.Path, "0")
 				out[key] = append(out[key], e)
 			}
@@ -444,8 +444,8 @@ func xattrs(e pack.Entry) string {
 	var all []string
 	for _, name := range slices.Sorted(maps.Keys(e.Xattrs)) {
 		text := fmt.Sprintf("%s=%x", name, e.Xattrs[name])
-		if name == layout.Capability {
-			text = "may " + strings.Join(layout.Capabilities(e.Xattrs[name]), " ")
+		if name == staging.Capability {
+			text = "may " + strings.Join(staging.Capabilities(e.Xattrs[name]), " ")
 		}
 		all = append(all, text)
 	}
@@ -464,7 +464,7 @@ func (c *Comparison) libraries(left, right *side) {
 		out := map[string]lib{}
 		for _, e := range s.entries {
 			l := s.looked[e.SHA256]
-			if e.Type == layout.File && l.elf != nil && l.elf.Type == scan.Shared && scan.LibraryDir(path.Dir(e.Path)) {
+			if e.Type == staging.File && l.elf != nil && l.elf.Type == scan.Shared && scan.LibraryDir(path.Dir(e.Path)) {
 				out[cmp.Or(l.elf.Soname, path.Base(e.Path))] = lib{e.Path, l}
 			}
 		}
@@ -514,7 +514,7 @@ func (c *Comparison) folders(left, right *side) {
 	sums := map[string]*FolderChange{}
 	add := func(entries []pack.Entry, field func(*FolderChange) *int64) {
 		for _, e := range entries {
-			if e.Type != layout.File || e.Same != "" {
+			if e.Type != staging.File || e.Same != "" {
 				continue
 			}
 			for dir := path.Dir(e.Path); ; dir = path.Dir(dir) {

@@ -11,11 +11,11 @@ import (
 	"testing"
 	"time"
 
-	"ellwand.example/core/layout"
+	"ellwand.example/core/fact"
 	"ellwand.example/core/pack"
 	"ellwand.example/core/progress"
-	"ellwand.example/core/recipe"
 	"ellwand.example/core/repo"
+	"ellwand.example/core/staging"
 	"ellwand.example/core/testtool"
 )
 
@@ -28,7 +28,7 @@ type item struct {
 func made(t *testing.T, facts func(*pack.Facts), items ...item) *pack.Package {
 	t.Helper()
 	dir := t.TempDir()
-	f := pack.Facts{Name: "tide", Version: "1.0", Release: 1, Arch: "any", Target: "saltmarsh-7", Summary: "Tides", License: "MIT", Recipe: "tide"}
+	f := pack.Facts{Name: "tide", Version: "1.0", Release: 1, Arch: "independent", Target: "saltmarsh-7", Summary: "Tides", License: "MIT", Recipe: "tide"}
 	facts(&f)
 	s := pack.Spec{Facts: f, Time: time.Unix(1e9, 0)}
 	slices.SortFunc(items, func(a, b item) int { return strings.Compare(a.path, b.path) })
@@ -41,9 +41,9 @@ func made(t *testing.T, facts func(*pack.Facts), items ...item) *pack.Package {
 		if x.mode != "" {
 			mode = x.mode
 		}
-		c := layout.Claim{Path: layout.Path{Path: x.path, Type: layout.File, Mode: layout.ParseMode(mode), Size: int64(len(x.text)), Disk: disk}, Kind: x.kind, Owner: "root", Group: "root"}
+		c := staging.Claim{Path: staging.Path{Path: x.path, Type: staging.File, Mode: fact.ParseMode(mode), Size: int64(len(x.text)), Disk: disk}, Kind: x.kind, Owner: "root", Group: "root"}
 		if len(x.capabilities) > 0 {
-			c.Xattrs = map[string][]byte{layout.Capability: layout.CapabilityValue(recipe.CapabilitySet(x.capabilities))}
+			c.Xattrs = map[string][]byte{staging.Capability: staging.CapabilityValue(fact.CapabilitySet(x.capabilities))}
 		}
 		s.Claims = append(s.Claims, c)
 	}
@@ -138,7 +138,7 @@ func TestMoved(t *testing.T) {
 // is told.
 func TestStates(t *testing.T) {
 	record := func(name, version string, release int, digest string, needs ...string) repo.Record {
-		r := repo.Record{Name: name, Version: version, Release: release, Arch: "any", SHA256: digest, Provides: []pack.Provide{{Provide: "command/" + name}}}
+		r := repo.Record{Name: name, Version: version, Release: release, Arch: "independent", SHA256: digest, Provides: []pack.Provide{{Provide: "command/" + name}}}
 		for _, n := range needs {
 			r.Needs = append(r.Needs, pack.Need{Need: n})
 		}
@@ -162,7 +162,7 @@ func TestStates(t *testing.T) {
 	if again := States(a, b); len(again.Broken) != 0 {
 		t.Errorf("the older one is still there: %+v", again.Broken)
 	}
-	if len(c.Broken) != 1 || c.Broken[0] != (Broken{"saltmarsh-7", "tool@1-2.any", "lib < 2", "lib@1-1.any"}) {
+	if len(c.Broken) != 1 || c.Broken[0] != (Broken{"saltmarsh-7", "tool@1-2", "lib < 2", "lib@1-1"}) {
 		t.Errorf("broken: %+v", c.Broken)
 	}
 }

@@ -5,7 +5,7 @@ import (
 	"maps"
 	"slices"
 
-	"ellwand.example/core/need"
+	"ellwand.example/core/fact/need"
 	"ellwand.example/core/repo"
 )
 
@@ -108,7 +108,7 @@ func (c *Snapshots) target(target string, a, b map[packageKey]repo.Record) {
 	}
 }
 
-// broken finds needs that are not met any more. What the base meets is not
+// broken finds needs that are not met any more. What the system meets is not
 // known here, so that only those count which a package met before.
 func (c *Snapshots) broken(target string, a, b []repo.Record, after map[packageKey]repo.Record) {
 	was, is := offers(a), offers(b)

@@ -6,11 +6,11 @@ import (
 	"slices"
 	"strings"
 
-	"ellwand.example/core/layout"
-	"ellwand.example/core/need"
+	"ellwand.example/core/fact"
+	"ellwand.example/core/fact/need"
 	"ellwand.example/core/pack"
-	"ellwand.example/core/recipe"
 	"ellwand.example/core/scan"
+	"ellwand.example/core/staging"
 )
 
 // judge says what the differences mean to those who have the first package
@@ -132,17 +132,17 @@ func newest(list string) string {
 func (c *Comparison) judgeFiles(left, right *side) {
 	for _, f := range c.Files {
 		before, after := left.byPath[cmp.Or(f.From, f.Path)], right.byPath[f.Path]
-		if f.Contents && after.Kind == recipe.Config {
+		if f.Contents && after.Kind == fact.KindConfig {
 			c.say(Look, f.Path, "tell of it in the change entry", "the default of this setting file changed: a copy that was edited stays, and the new default is laid beside it")
 		}
-		if f.Contents && after.Kind == recipe.License {
+		if f.Contents && after.Kind == fact.KindLicense {
 			c.say(Look, f.Path, "read what changed, and see whether the recipe's license is still right", "the licence text changed")
 		}
 		switch {
-		case f.State == Gone && before.Kind == recipe.Config:
+		case f.State == Gone && before.Kind == fact.KindConfig:
 			c.say(Look, f.Path, "say in the change entry where the settings are now", "this setting file is gone: what was edited in it has no effect any more")
 			continue
-		case f.State == Gone || f.State == Added && after.Type != layout.File:
+		case f.State == Gone || f.State == Added && after.Type != staging.File:
 			continue
 		}
 		c.judgeMode(f, before, after)
@@ -151,10 +151,10 @@ func (c *Comparison) judgeFiles(left, right *side) {
 }
 
 func (c *Comparison) judgeMode(f FileChange, before, after pack.Entry) {
-	was, is := layout.Bits(layout.ParseMode(before.Mode)), layout.Bits(layout.ParseMode(after.Mode))
+	was, is := fact.ModeBits(fact.ParseMode(before.Mode)), fact.ModeBits(fact.ParseMode(after.Mode))
 	for bit, name := range map[int64]string{0o4000: "setuid", 0o2000: "setgid"} {
 		switch {
-		case after.Type != layout.File:
+		case after.Type != staging.File:
 		case is&bit != 0 && was&bit == 0:
 			c.say(Look, f.Path, "let someone who knows it judge whether it has to", "the program runs with the rights of %s:%s now (%s)", after.Owner, after.Group, name)
 		case was&bit != 0 && is&bit == 0:
@@ -164,10 +164,10 @@ func (c *Comparison) judgeMode(f FileChange, before, after pack.Entry) {
 	if x, y := xattrs(before), xattrs(after); x != y && strings.Contains(x+y, "may ") {
 		c.say(Look, f.Path, "", "what the program may do beyond others changed: %q before, %q now", x, y)
 	}
-	if is&0o002 != 0 && was&0o002 == 0 && after.Type != layout.Symlink && is&0o1000 == 0 {
+	if is&0o002 != 0 && was&0o002 == 0 && after.Type != staging.Symlink && is&0o1000 == 0 {
 		c.say(Look, f.Path, "take the right to write from others", "everybody on the machine can write to it now (mode %s)", after.Mode)
 	}
-	if was&0o111 != 0 && is&0o111 == 0 && after.Type == layout.File && before.Type == layout.File {
+	if was&0o111 != 0 && is&0o111 == 0 && after.Type == staging.File && before.Type == staging.File {
 		c.say(Breaks, f.Path, "", "it can not be run any more: mode %s, and it was %s", after.Mode, before.Mode)
 	}
 }

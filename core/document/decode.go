@@ -6,6 +6,8 @@ import (
 	"strconv"
 	"strings"
 	"time"
+
+	"ellwand.example/core/fact"
 )
 
 // LocalDate is a TOML local date in the form 2031-04-02 (RFC 3339 full-date).
@@ -150,7 +152,7 @@ func (d *Document) unknown(n *Node, key, table string, t reflect.Type) {
 	}
 	keys := Keys(t)
 	remedy := "known here: " + strings.Join(keys, ", ")
-	if near := Nearest(key, keys); near != "" {
+	if near := fact.Nearest(key, keys); near != "" {
 		remedy = "did you mean " + quote(near) + "?"
 	}
 	d.Add(n.Key, fmt.Sprintf("unknown key %s%s", quote(key), where), remedy)

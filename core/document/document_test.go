@@ -108,15 +108,6 @@ func TestInside(t *testing.T) {
 	}
 }
 
-func TestNearest(t *testing.T) {
-	candidates := []string{"build", "test", "stage", "GPL-3.0-or-later"}
-	for word, want := range map[string]string{"biuld": "build", "BUILD": "build", "tset": "test", "xyzzy": "", "gpl-3.0-orlater": "GPL-3.0-or-later"} {
-		if got := Nearest(word, candidates); got != want {
-			t.Errorf("Nearest(%q) = %q, want %q", word, got, want)
-		}
-	}
-}
-
 func FuzzParse(f *testing.F) {
 	for _, s := range []string{"name = \"x\"\n[table.a]\nkey='''\ny'''", "[[item]]\nkey = 1\n[[item.x]]", "a = [1, {b = \"c\"}]\n]x\n= y", "table.a.b = 1\n[table.a]\nc = 2"} {
 		f.Add([]byte(s))

@@ -2,11 +2,7 @@ package document
 
 import (
 	"fmt"
-	"slices"
 	"strings"
-	"unicode/utf8"
-
-	"github.com/agnivade/levenshtein"
 )
 
 // A Problem is one mistake in a document, with its place.
@@ -33,20 +29,6 @@ func (p Problem) String() string {
 	return s
 }
 
-// Mistake is something wrong in a piece of text that does not know where it
-// stands, such as one string of a document.
-type Mistake struct {
-	Offset, Length  int // bytes
-	Message, Remedy string
-}
-
-func (m *Mistake) Error() string {
-	if m.Remedy != "" {
-		return m.Message + " (" + m.Remedy + ")"
-	}
-	return m.Message
-}
-
 // Problems is every mistake found in one or more documents. As an error it
 // stands for bad input.
 type Problems []Problem
@@ -65,37 +47,4 @@ func (ps Problems) Err() error {
 		return nil
 	}
 	return ps
-}
-
-// Nearest returns the candidate that word was most likely meant to be, or ""
-// when none is near: at most one edit for every four characters, two for
-// short words.
-func Nearest(word string, candidates []string) string {
-	if len(word) > maxNearest {
-		return ""
-	}
-	best, bestDistance := "", max(2, len(word)/4)+1
-	for _, c := range slices.Sorted(slices.Values(candidates)) {
-		if strings.EqualFold(c, word) {
-			return c
-		}
-		a, b := strings.ToLower(word), strings.ToLower(c)
-		d := levenshtein.ComputeDistance(a, b)
-		if letters(a) == letters(b) {
-			d = 1 // two letters that changed places are one slip of the finger
-		}
-		if d < bestDistance && d < utf8.RuneCountInString(c) {
-			best, bestDistance = c, d
-		}
-	}
-	return best
-}
-
-// maxNearest bounds a word for which a similar one is looked for, in bytes.
-const maxNearest = 100
-
-func letters(s string) string {
-	r := []rune(s)
-	slices.Sort(r)
-	return string(r)
 }

@@ -17,9 +17,9 @@ import (
 	"unicode/utf8"
 
 	"ellwand.example/core/document"
-	"ellwand.example/core/need"
+	"ellwand.example/core/fact/need"
+	"ellwand.example/core/fact/version"
 	"ellwand.example/core/recipe"
-	"ellwand.example/core/version"
 )
 
 // Facts are what was found out about a source.
@@ -40,7 +40,7 @@ type Facts struct {
 	Configure []string          // arguments that the method passes on
 	Layout    string            // the packages' tables, once something was staged
 	Discard   []string          // staged paths that go into no package
-	Arch      string            // "any" once nothing that was staged is for one machine alone
+	Arch      string            // fact.Independent if nothing that was staged contains machine code
 	Build     []string          // build needs
 	Maybe     []string          // build needs of parts that can be left out
 	Switches  []string          // options of the configure script, as it describes them

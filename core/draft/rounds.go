@@ -16,8 +16,10 @@ import (
 	"strings"
 
 	"ellwand.example/core/build"
+	"ellwand.example/core/fact"
 	"ellwand.example/core/layout"
 	"ellwand.example/core/recipe"
+	"ellwand.example/core/staging"
 )
 
 // Round is one try to build a drafted recipe.
@@ -100,25 +102,25 @@ const muchToRead = 256 << 10
 
 // layout fills in the layouts from what was staged: one package, and others
 // for what there is to build with besides, and for much documentation.
-func (t *Trials) layout(staged []layout.Path) error {
+func (t *Trials) layout(staged []staging.Path) error {
 	var development, other, native bool
 	var documents int64
 	for _, p := range staged {
-		if p.Type == layout.File && !native {
+		if p.Type == staging.File && !native {
 			var err error
 			if native, err = isNative(p.Disk); err != nil {
 				return err
 			}
 		}
 		switch {
-		case p.Type == layout.Directory:
+		case p.Type == staging.Directory:
 		case !topDirs.MatchString(p.Path):
 			return &strayError{p.Path}
 		case layout.Documentation(p.Path):
 			documents += p.Size
 		case layout.Development(p.Path):
 			development = true
-		case layout.DefaultKind(p.Path) == "" && !strings.HasSuffix(p.Path, ".la"):
+		case staging.DefaultKind(p.Path) == "" && !strings.HasSuffix(p.Path, ".la"):
 			other = true
 		}
 	}
@@ -127,7 +129,7 @@ func (t *Trials) layout(staged []layout.Path) error {
 	}
 	f := t.Facts
 	if !native {
-		f.Arch = recipe.AnyArch
+		f.Arch = fact.Independent
 	}
 	names := []string{f.Name}
 	if development && other {
@@ -145,8 +147,8 @@ func (t *Trials) layout(staged []layout.Path) error {
 			fmt.Fprintf(&b, "[package.%s]\nsummary = %s\nneeds   = [%q]\n\n", name, quoted([]string{"Development files of " + f.Name}), f.Name+" = {full}")
 		case f.Name + "-doc":
 			fmt.Fprintf(&b, "[package.%s]\nsummary = %s\n", name, quoted([]string{"Documentation of " + f.Name}))
-			if f.Arch != recipe.AnyArch {
-				fmt.Fprintf(&b, "arch    = %q\n", recipe.AnyArch)
+			if f.Arch != fact.Independent {
+				fmt.Fprintf(&b, "arch    = %q\n", fact.Independent)
 			}
 			b.WriteString("\n")
 		}

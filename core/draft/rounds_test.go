@@ -10,8 +10,8 @@ import (
 	"testing"
 
 	"ellwand.example/core/build"
-	"ellwand.example/core/layout"
 	"ellwand.example/core/recipe"
+	"ellwand.example/core/staging"
 )
 
 // What a failed step tells of its causes changes the recipe, each thing once.
@@ -91,18 +91,18 @@ func TestLayoutOfDraft(t *testing.T) {
 		discard, err  string
 	}{
 		{"a program", "/usr/bin/tide:native", "", []string{"tide"}, "", ""},
-		{"a script", "/usr/bin/tide:text /usr/share/doc/tide/a:text", "any", []string{"tide"}, "", ""},
+		{"a script", "/usr/bin/tide:text /usr/share/doc/tide/a:text", "independent", []string{"tide"}, "", ""},
 		{"a library with headers", "/usr/lib/libtide.so.1:native /usr/include/tide.h:text /usr/lib/libtide.la:text", "", []string{"tide", "tide-dev"}, "/usr/lib/libtide.la", ""},
-		{"headers alone", "/usr/include/tide.h:text", "any", []string{"tide"}, "", ""},
+		{"headers alone", "/usr/include/tide.h:text", "independent", []string{"tide"}, "", ""},
 		{"an archive of objects", "/usr/lib/libtide.a:archive /usr/bin/tide:text", "", []string{"tide", "tide-dev"}, "", ""},
 		{"much to read", "/usr/bin/tide:native /usr/share/doc/tide/manual:text:300000", "", []string{"tide", "tide-doc"}, "", ""},
 		{"something elsewhere", "/usr/bin/tide:native /home/ines/tide:text", "", nil, "", "/home/ines/tide was installed, outside"},
 		{"nothing", "/usr/share/doc/tide/a:text", "", nil, "", "installed nothing"},
 	} {
-		var staged []layout.Path
+		var staged []staging.Path
 		for _, word := range strings.Fields(c.staged) {
 			parts := strings.Split(word, ":")
-			p := layout.Path{Path: parts[0], Type: layout.File, Mode: 0o644, Disk: filepath.Join(dir, parts[1])}
+			p := staging.Path{Path: parts[0], Type: staging.File, Mode: 0o644, Disk: filepath.Join(dir, parts[1])}
 			if len(parts) > 2 {
 				p.Size = 300_000
 			}

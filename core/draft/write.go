@@ -28,7 +28,7 @@ func Recipe(f Facts, s Source, maintainer string, today time.Time) []byte {
 		}
 		line("%-10s = %s", key, document.Quote(value))
 	}
-	line("edition    = 1")
+	line("format     = 1")
 	fact("name", f.Name, "no name was found")
 	fact("version", f.Version, "no version was found")
 	line("release    = 1")

@@ -8,32 +8,21 @@ package layout
 
 import (
 	"fmt"
-	"io/fs"
 	"maps"
 	"os"
 	"path"
 	"reflect"
 	"slices"
 	"sort"
-	"strconv"
 	"strings"
 
 	"github.com/bmatcuk/doublestar/v4"
 
 	"ellwand.example/core/document"
+	"ellwand.example/core/fact"
 	"ellwand.example/core/recipe"
+	"ellwand.example/core/staging"
 )
-
-// Claim is a path with the package's word on it.
-type Claim struct {
-	Path
-	Kind         string // one of recipe.Kinds, or empty
-	Owner, Group string
-	Line         int // of the recipe; 0 where a default applies
-}
-
-// Root is the owner and group of paths for which none is named.
-const Root = "root"
 
 // Mismatch says where staged paths and layouts do not fit together: all of it.
 type Mismatch struct {
@@ -141,7 +130,7 @@ func Lines(suggestions []Suggestion) string {
 		for _, key := range byPackage[name] {
 			entry := "{}"
 			if strings.HasPrefix(key, `"/etc/`) && !strings.HasSuffix(key, `/"`) {
-				entry = fmt.Sprintf("{ kind = %q }", recipe.Config)
+				entry = fmt.Sprintf("{ kind = %q }", fact.KindConfig)
 			}
 			fmt.Fprintf(&b, "%-*s = %s\n", width[name], key, entry)
 		}
@@ -220,7 +209,7 @@ func newResolver(r *recipe.Recipe) *resolver {
 	return x
 }
 
-func (x *resolver) find(p Path) *rule {
+func (x *resolver) find(p staging.Path) *rule {
 	if ru := x.literals[p.Path]; ru != nil {
 		return ru
 	}
@@ -241,7 +230,7 @@ func (x *resolver) find(p Path) *rule {
 		}
 		// One tied path tells all that is to know of two lines.
 		pair := [2]int{best.Line.Line, ru.Line.Line}
-		if (best.Package != ru.Package || !reflect.DeepEqual(best.entry, ru.entry)) && p.Type != Directory && !x.tied[pair] {
+		if (best.Package != ru.Package || !reflect.DeepEqual(best.entry, ru.entry)) && p.Type != staging.Directory && !x.tied[pair] {
 			x.tied[pair] = true
 			x.mismatch.Tied = append(x.mismatch.Tied, Tie{p.Path, best.Line, ru.Line})
 		}
@@ -253,8 +242,8 @@ func (x *resolver) find(p Path) *rule {
 // Resolve gives every staged path to its package. With no layout at all, one
 // package gets everything. The error is a *Mismatch when something does not
 // fit.
-func Resolve(r *recipe.Recipe, staged []Path) (map[string][]Claim, error) {
-	claims := map[string][]Claim{}
+func Resolve(r *recipe.Recipe, staged []staging.Path) (map[string][]staging.Claim, error) {
+	claims := map[string][]staging.Claim{}
 	for _, name := range r.PackageNames() {
 		claims[name] = nil
 	}
@@ -263,10 +252,10 @@ func Resolve(r *recipe.Recipe, staged []Path) (map[string][]Claim, error) {
 	}
 	x := newResolver(r)
 	holds := map[string]map[string]bool{} // package → directories that hold its paths
-	var dirs []Path
-	var unclaimed []Path
+	var dirs []staging.Path
+	var unclaimed []staging.Path
 	for _, p := range staged {
-		if p.Type == Directory {
+		if p.Type == staging.Directory {
 			dirs = append(dirs, p)
 			continue
 		}
@@ -305,7 +294,7 @@ func Resolve(r *recipe.Recipe, staged []Path) (map[string][]Claim, error) {
 		return nil, m
 	}
 	for name := range claims {
-		slices.SortFunc(claims[name], func(a, b Claim) int { return strings.Compare(a.Path.Path, b.Path.Path) })
+		slices.SortFunc(claims[name], func(a, b staging.Claim) int { return strings.Compare(a.Path.Path, b.Path.Path) })
 	}
 	return claims, nil
 }
@@ -313,7 +302,7 @@ func Resolve(r *recipe.Recipe, staged []Path) (map[string][]Claim, error) {
 // directories gives a directory to the package that names it, or to the one
 // whose pattern matches it and that has something in it. Those that all
 // packages share (/usr/bin and the like) are nobody's.
-func (x *resolver) directories(dirs, staged []Path, holds map[string]map[string]bool, claims map[string][]Claim, unclaimed *[]Path) {
+func (x *resolver) directories(dirs, staged []staging.Path, holds map[string]map[string]bool, claims map[string][]staging.Claim, unclaimed *[]staging.Path) {
 	filled := map[string]bool{}
 	for _, p := range staged {
 		filled[path.Dir(p.Path)] = true
@@ -321,9 +310,9 @@ func (x *resolver) directories(dirs, staged []Path, holds map[string]map[string]
 	for _, d := range dirs {
 		ru := x.find(d)
 		switch {
-		case ru == nil && filled[d.Path], ru != nil && !ru.literal && Shared(d.Path):
+		case ru == nil && filled[d.Path], ru != nil && !ru.literal && staging.IsShared(d.Path):
 		case ru == nil:
-			if !Shared(d.Path) {
+			if !staging.IsShared(d.Path) {
 				*unclaimed = append(*unclaimed, d)
 			}
 		case ru.literal || holds[ru.Package][d.Path] || !filled[d.Path]:
@@ -335,31 +324,31 @@ func (x *resolver) directories(dirs, staged []Path, holds map[string]map[string]
 
 // declared adds what a layout brings by itself: files from the recipe's folder
 // and directories that the stage step did not make.
-func (x *resolver) declared(r *recipe.Recipe, claims map[string][]Claim) {
+func (x *resolver) declared(r *recipe.Recipe, claims map[string][]staging.Claim) {
 	for _, ru := range x.all {
 		if ru.used || !ru.literal {
 			continue
 		}
 		switch {
 		case ru.entry.From != "":
-			p := Path{Path: ru.Pattern, Type: File, Mode: 0o644, Size: -1, Disk: r.Beside(ru.entry.From)}
+			p := staging.Path{Path: ru.Pattern, Type: staging.File, Mode: 0o644, Size: -1, Disk: r.Beside(ru.entry.From)}
 			if info, err := os.Stat(p.Disk); err == nil && info.Mode()&0o111 != 0 {
 				p.Mode = 0o755 // version control keeps no more of a mode than this
 			}
 			claims[ru.Package] = append(claims[ru.Package], claim(p, ru))
 			ru.used = true
 		case ru.dir:
-			p := Path{Path: strings.TrimSuffix(ru.Pattern, "/"), Type: Directory, Mode: 0o755}
+			p := staging.Path{Path: strings.TrimSuffix(ru.Pattern, "/"), Type: staging.Directory, Mode: 0o755}
 			claims[ru.Package] = append(claims[ru.Package], claim(p, ru))
 			ru.used = true
 		}
 	}
 }
 
-func claim(p Path, ru *rule) Claim {
-	c := Claim{Path: p, Kind: ru.entry.Kind, Owner: Root, Group: Root, Line: ru.Line.Line}
-	if c.Kind == "" && p.Type != Directory {
-		c.Kind = DefaultKind(p.Path)
+func claim(p staging.Path, ru *rule) staging.Claim {
+	c := staging.Claim{Path: p, Kind: ru.entry.Kind, Owner: staging.Root, Group: staging.Root, Line: ru.Line.Line}
+	if c.Kind == "" && p.Type != staging.Directory {
+		c.Kind = staging.DefaultKind(p.Path)
 	}
 	if ru.entry.Owner != "" {
 		c.Owner = ru.entry.Owner
@@ -368,115 +357,53 @@ func claim(p Path, ru *rule) Claim {
 	if ru.entry.Group != "" {
 		c.Group = ru.entry.Group
 	}
-	if len(ru.entry.Capabilities) > 0 && p.Type == File {
+	if len(ru.entry.Capabilities) > 0 && p.Type == staging.File {
 		c.Xattrs = maps.Clone(c.Xattrs)
 		if c.Xattrs == nil {
 			c.Xattrs = map[string][]byte{}
 		}
-		c.Xattrs[Capability] = CapabilityValue(recipe.CapabilitySet(ru.entry.Capabilities))
+		c.Xattrs[staging.Capability] = staging.CapabilityValue(fact.CapabilitySet(ru.entry.Capabilities))
 	}
 	// A pattern's mode is meant for the files; a directory's is named.
-	if ru.entry.Mode != "" && p.Type != Symlink && (p.Type == File || ru.literal) {
-		c.Mode = ParseMode(ru.entry.Mode)
+	if ru.entry.Mode != "" && p.Type != staging.Symlink && (p.Type == staging.File || ru.literal) {
+		c.Mode = fact.ParseMode(ru.entry.Mode)
 	}
 	return c
 }
 
-// special are the bits of a mode beyond permissions.
-var special = map[uint64]fs.FileMode{0o4000: fs.ModeSetuid, 0o2000: fs.ModeSetgid, 0o1000: fs.ModeSticky}
-
-// ParseMode turns octal digits that the recipe's check has passed into a mode.
-func ParseMode(s string) fs.FileMode {
-	n, _ := strconv.ParseUint(s, 8, 32)
-	m := fs.FileMode(n) & fs.ModePerm
-	for bit, mode := range special {
-		if n&bit != 0 {
-			m |= mode
-		}
-	}
-	return m
-}
-
-// Bits is a mode as chmod(2) and tar have it.
-func Bits(m fs.FileMode) int64 {
-	n := uint64(m & fs.ModePerm)
-	for bit, mode := range special {
-		if m&mode != 0 {
-			n |= bit
-		}
-	}
-	return int64(n)
-}
-
-// Octal writes a mode as four octal digits.
-func Octal(m fs.FileMode) string { return fmt.Sprintf("%04o", Bits(m)) }
-
-// DefaultKind is the kind of a path that no layout says more of.
-func DefaultKind(p string) string {
-	for _, d := range []struct{ dir, kind string }{
-		{"/usr/share/licenses/", recipe.License}, {"/usr/share/man/", recipe.Doc},
-		{"/usr/share/doc/", recipe.Doc}, {"/usr/share/info/", recipe.Doc}, {"/usr/share/locale/", recipe.Translation},
-	} {
-		if strings.HasPrefix(p, d.dir) {
-			return d.kind
-		}
-	}
-	return ""
-}
-
 // kindWithoutLayout is the kind of a path in a recipe that has no layout.
-func kindWithoutLayout(p Path) string {
+func kindWithoutLayout(p staging.Path) string {
 	switch {
-	case p.Type == Directory:
+	case p.Type == staging.Directory:
 		return ""
-	case p.Type == File && strings.HasPrefix(p.Path, "/etc/"):
-		return recipe.Config
+	case p.Type == staging.File && strings.HasPrefix(p.Path, "/etc/"):
+		return fact.KindConfig
 	}
-	return DefaultKind(p.Path)
+	return staging.DefaultKind(p.Path)
 }
 
-func everything(r *recipe.Recipe, staged []Path, claims map[string][]Claim) map[string][]Claim {
+func everything(r *recipe.Recipe, staged []staging.Path, claims map[string][]staging.Claim) map[string][]staging.Claim {
 	name := r.PackageNames()[0]
 	for _, p := range staged {
-		if p.Type == Directory && Shared(p.Path) {
+		if p.Type == staging.Directory && staging.IsShared(p.Path) {
 			continue
 		}
-		c := Claim{Path: p, Kind: kindWithoutLayout(p), Owner: Root, Group: Root}
+		c := staging.Claim{Path: p, Kind: kindWithoutLayout(p), Owner: staging.Root, Group: staging.Root}
 		claims[name] = append(claims[name], c)
 	}
-	slices.SortFunc(claims[name], func(a, b Claim) int { return strings.Compare(a.Path.Path, b.Path.Path) })
+	slices.SortFunc(claims[name], func(a, b staging.Claim) int { return strings.Compare(a.Path.Path, b.Path.Path) })
 	return claims
 }
 
-// shared are directories of the Filesystem Hierarchy Standard 3.0 that belong
-// to the system, not to a package.
-var shared = func() map[string]bool {
-	m := map[string]bool{}
-	for _, d := range strings.Fields(`/bin /boot /dev /etc /etc/opt /home /lib /lib64 /media /mnt /opt /root /run /sbin /srv /tmp
-		/usr /usr/bin /usr/include /usr/lib /usr/lib32 /usr/lib64 /usr/libexec /usr/local /usr/sbin /usr/share /usr/src
-		/usr/lib/pkgconfig /usr/share/pkgconfig /usr/share/man /usr/share/doc /usr/share/info /usr/share/licenses /usr/share/locale
-		/usr/share/applications /usr/share/icons /usr/share/pixmaps /usr/lib/systemd /usr/lib/systemd/system
-		/var /var/cache /var/lib /var/lock /var/log /var/mail /var/opt /var/run /var/spool /var/tmp`) {
-		m[d] = true
-	}
-	for i := 1; i <= 8; i++ {
-		m[fmt.Sprintf("/usr/share/man/man%d", i)] = true
-	}
-	return m
-}()
-
-// Shared tells whether a directory belongs to the system as a whole.
-func Shared(dir string) bool { return shared[dir] }
-
 // Owned is a staged path with the layout line that claims it.
 type Owned struct {
-	Path    `json:"-"`
-	Name    string `json:"path"`
-	Bytes   int64  `json:"bytes"`
-	Package string `json:"package"` // empty for what is discarded, or in no layout
-	Kind    string `json:"kind,omitempty"`
-	Line    int    `json:"line,omitempty"` // of the recipe; 0 where a default applies, or nothing
-	State   string `json:"state"`          // Claimed, Discarded or LeftOver
+	staging.Path `json:"-"`
+	Name         string `json:"path"`
+	Bytes        int64  `json:"bytes"`
+	Package      string `json:"package"` // empty for what is discarded, or in no layout
+	Kind         string `json:"kind,omitempty"`
+	Line         int    `json:"line,omitempty"` // of the recipe; 0 where a default applies, or nothing
+	State        string `json:"state"`          // Claimed, Discarded or LeftOver
 }
 
 // States of an owned path.
@@ -488,12 +415,12 @@ const (
 
 // Owners tells of every staged file and link which package claims it, and by
 // which line of the recipe.
-func Owners(r *recipe.Recipe, staged []Path) []Owned {
+func Owners(r *recipe.Recipe, staged []staging.Path) []Owned {
 	x := newResolver(r)
 	whole := len(r.Packages) == 1 && r.Packages[r.PackageNames()[0]].Layout == nil
 	var out []Owned
 	for _, p := range staged {
-		if p.Type == Directory {
+		if p.Type == staging.Directory {
 			continue
 		}
 		o := Owned{Path: p, Name: p.Path, Bytes: p.Size, State: Claimed}

@@ -6,6 +6,8 @@ import (
 	"math/rand/v2"
 	"strings"
 	"testing"
+
+	"ellwand.example/core/staging"
 )
 
 // Whatever the layouts, counts add up: each staged path is claimed by one
@@ -18,12 +20,12 @@ func TestCountsAddUp(t *testing.T) {
 	patterns := []string{"/usr/bin/*", "/usr/bin/a", "/usr/share/**", "/usr/share/tide/deep/**", "/usr/lib/*.so", "/usr/lib/?", "/etc/*", "/**/tide", "/usr/share/tide/*"}
 	for round := range 400 {
 		seen := map[string]bool{}
-		var staged []Path
+		var staged []staging.Path
 		for range r.IntN(12) + 1 {
 			p := dirs[r.IntN(len(dirs))] + names[r.IntN(len(names))]
 			if !seen[p] {
 				seen[p] = true
-				staged = append(staged, Path{Path: p, Type: File, Mode: 0o644, Size: 1})
+				staged = append(staged, staging.Path{Path: p, Type: staging.File, Mode: 0o644, Size: 1})
 			}
 		}
 		used := map[string]bool{}

@@ -8,7 +8,9 @@ import (
 	"strings"
 
 	"ellwand.example/core/document"
+	"ellwand.example/core/fact"
 	"ellwand.example/core/recipe"
+	"ellwand.example/core/staging"
 )
 
 // manyPaths is from how many unclaimed paths in a folder on one pattern is
@@ -24,7 +26,7 @@ var versioned = regexp.MustCompile(`^(/.*/lib[^/]+\.so\.[0-9]+)((?:\.[0-9]+)*)$`
 
 // suggest proposes layout lines for unclaimed paths: one for each, or one for
 // a folder in which everything is unclaimed.
-func suggest(r *recipe.Recipe, unclaimed, staged []Path) []Suggestion {
+func suggest(r *recipe.Recipe, unclaimed, staged []staging.Path) []Suggestion {
 	free := map[string]bool{}
 	for _, p := range unclaimed {
 		free[p.Path] = true
@@ -34,7 +36,7 @@ func suggest(r *recipe.Recipe, unclaimed, staged []Path) []Suggestion {
 	inside := map[string]int{} // directory → paths in it, at any depth
 	freeIn := map[key]int{}    // of those, how many are unclaimed and for one package
 	for _, p := range staged {
-		if p.Type == Directory {
+		if p.Type == staging.Directory {
 			continue
 		}
 		name := home(r, p.Path)
@@ -52,12 +54,12 @@ func suggest(r *recipe.Recipe, unclaimed, staged []Path) []Suggestion {
 	byPattern := map[string]int{}
 	for _, p := range unclaimed {
 		pattern := p.Path
-		if p.Type == Directory {
+		if p.Type == staging.Directory {
 			pattern += "/"
 		}
 		name := home(r, p.Path)
 		// The outermost folder that is unclaimed as a whole, all for one package.
-		for d := path.Dir(p.Path); d != "/" && (!Shared(d) || strings.HasPrefix(d, "/usr/share/man")); d = path.Dir(d) {
+		for d := path.Dir(p.Path); d != "/" && (!staging.IsShared(d) || strings.HasPrefix(d, "/usr/share/man")); d = path.Dir(d) {
 			if n := freeIn[key{d, name}]; n == inside[d] && n >= manyPaths {
 				pattern = d + "/**"
 			}
@@ -123,7 +125,7 @@ func Documentation(p string) bool {
 
 // Suggest proposes layouts for packages of the given names, the first for what
 // is needed at run time, for all that is staged.
-func Suggest(names []string, staged []Path) []Suggestion {
+func Suggest(names []string, staged []staging.Path) []Suggestion {
 	r := &recipe.Recipe{Name: names[0], Packages: map[string]recipe.Package{}, Doc: document.Parse("", nil)}
 	for _, name := range names {
 		r.Packages[name] = recipe.Package{Layout: map[string]recipe.Entry{}}
@@ -137,10 +139,10 @@ func Suggest(names []string, staged []Path) []Suggestion {
 }
 
 // nearest finds a staged path that a layout line was perhaps meant for.
-func nearest(pattern string, staged []Path) string {
+func nearest(pattern string, staged []staging.Path) string {
 	var same, all []string
 	for _, p := range staged {
-		if p.Type == Directory {
+		if p.Type == staging.Directory {
 			continue
 		}
 		if path.Base(p.Path) == path.Base(pattern) {
@@ -154,5 +156,5 @@ func nearest(pattern string, staged []Path) string {
 	if strings.ContainsAny(pattern, "*?[{") || len(all) > 10_000 {
 		return ""
 	}
-	return document.Nearest(pattern, all)
+	return fact.Nearest(pattern, all)
 }

@@ -13,7 +13,7 @@ import (
 	"strings"
 	"sync"
 
-	"ellwand.example/core/document"
+	"ellwand.example/core/fact"
 )
 
 //go:embed ids.json
@@ -49,10 +49,10 @@ var (
 // for a valid one. Identifiers are compared without regard to case, as SPDX
 // has it, but one not in its listed spelling is a mistake all the same, since
 // tools that read the result often do compare it.
-func Check(expression string) []*document.Mistake {
+func Check(expression string) []*fact.SyntaxError {
 	c := &checker{text: expression, at: tokens.FindAllStringIndex(expression, -1)}
 	if len(c.at) == 0 {
-		return []*document.Mistake{{Message: "the licence expression is empty", Remedy: `for example "MIT" or "GPL-3.0-or-later"`}}
+		return []*fact.SyntaxError{{Message: "the licence expression is empty", Remedy: `for example "MIT" or "GPL-3.0-or-later"`}}
 	}
 	c.compound(0)
 	if c.i < len(c.at) && !c.broken {
@@ -66,7 +66,7 @@ type checker struct {
 	at     [][]int
 	i      int
 	broken bool // the shape is lost: further complaints would be guesses
-	errors []*document.Mistake
+	errors []*fact.SyntaxError
 }
 
 const maxDepth = 50
@@ -79,7 +79,7 @@ func (c *checker) peek() string {
 }
 
 func (c *checker) complain(message, remedy string) {
-	e := &document.Mistake{Offset: len(c.text), Length: 1, Message: message, Remedy: remedy}
+	e := &fact.SyntaxError{Offset: len(c.text), Length: 1, Message: message, Remedy: remedy}
 	if c.i < len(c.at) {
 		e.Offset, e.Length = c.at[c.i][0], c.at[c.i][1]-c.at[c.i][0]
 	}
@@ -173,7 +173,7 @@ func meant(word string, candidates []string) string {
 	if f := families[strings.ToLower(word)]; f != "" {
 		return "did you mean " + f + "?"
 	}
-	if near := document.Nearest(word, candidates); near != "" {
+	if near := fact.Nearest(word, candidates); near != "" {
 		return fmt.Sprintf("did you mean %q?", near)
 	}
 	return ""

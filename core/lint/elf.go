@@ -6,11 +6,11 @@ import (
 	"slices"
 	"strings"
 
-	"ellwand.example/core/layout"
-	"ellwand.example/core/need"
+	"ellwand.example/core/fact"
+	"ellwand.example/core/fact/need"
 	"ellwand.example/core/pack"
-	"ellwand.example/core/recipe"
 	"ellwand.example/core/scan"
+	"ellwand.example/core/staging"
 )
 
 // cFile is an example with one program or library, compiled from a C source
@@ -63,7 +63,7 @@ var fortifiable = wordSet("memcpy memmove memset strcpy strncpy strcat strncat s
 func elfRules() []Rule {
 	return []Rule{
 		{
-			Code: "E301", Severity: Error, Title: "an executable stack",
+			Code: "ELL301", Severity: Error, Title: "an executable stack",
 			Why:    "Data that an attacker puts on the stack can be run as code.",
 			Remedy: "mark assembler files with .note.GNU-stack, or link with -Wl,-z,noexecstack",
 			Wrong:  cFile("/usr/bin/tide", cMain, "-Wl,-z,execstack"),
@@ -77,7 +77,7 @@ func elfRules() []Rule {
 			},
 		},
 		{
-			Code: "E302", Severity: Error, Title: "code that is changed when it is loaded",
+			Code: "ELL302", Severity: Error, Title: "code that is changed when it is loaded",
 			Why:    "With text relocations code pages are writable and cannot be shared between processes; hardened systems refuse to load it.",
 			Remedy: "compile everything that goes into it with -fPIC",
 			Wrong:  cFile("/usr/bin/tide", cMain+"\n__asm__(\".text\\n.quad puts\");", "-Wl,-z,notext"),
@@ -91,7 +91,7 @@ func elfRules() []Rule {
 			},
 		},
 		{
-			Code: "E303", Severity: Warning, Title: "linked without the usual hardening",
+			Code: "ELL303", Severity: Warning, Title: "linked without the usual hardening",
 			Why:    "Without full RELRO an attacker can redirect calls by overwriting the table of their addresses; a program that is not PIE sits at addresses that are known in advance.",
 			Remedy: "see that the build uses $CFLAGS and $LDFLAGS",
 			Wrong:  cFile("/usr/bin/tide", cMain, "-no-pie -fno-pie"),
@@ -108,7 +108,7 @@ func elfRules() []Rule {
 			},
 		},
 		{
-			Code: "E304", Severity: Error, Title: "it looks for libraries in an odd place",
+			Code: "ELL304", Severity: Error, Title: "it looks for libraries in an odd place",
 			Why:    "Whoever can write to a folder in the RUNPATH can make the program load a library of their own; a folder of the build machine is not there on others.",
 			Remedy: "drop the -rpath from the link; $ORIGIN and folders below /usr/lib are fine",
 			Wrong:  cFile("/usr/bin/tide", cMain, "-Wl,-rpath,/home/ines/lib"),
@@ -124,35 +124,35 @@ func elfRules() []Rule {
 			},
 		},
 		{
-			Code: "E305", Severity: Error, Title: "machine code in a package for any machine",
+			Code: "ELL305", Severity: Error, Title: "machine code in a package for any machine",
 			Why:    "It is installed on machines that cannot run it.",
-			Remedy: `remove arch = "any" from the recipe`,
-			Wrong:  strings.Replace(cFile("/usr/bin/tide", cMain, ""), `arch = ""`, `arch = "any"`, 1),
+			Remedy: `remove arch = "independent" from the recipe`,
+			Wrong:  strings.Replace(cFile("/usr/bin/tide", cMain, ""), `arch = ""`, `arch = "independent"`, 1),
 			Right:  cFile("/usr/bin/tide", cMain, ""),
 			pkg: func(c *packageCheck) {
 				c.eachELF(func(p string, e *scan.ELF) {
-					if c.Facts.Arch == recipe.AnyArch && !strings.HasPrefix(p, "/usr/share/") {
+					if c.Facts.Arch == fact.Independent && !strings.HasPrefix(p, "/usr/share/") {
 						c.path(p, "it is machine code for %s", orUnknown(e.Arch))
 					}
 				})
 			},
 		},
 		{
-			Code: "E306", Severity: Error, Title: "machine code for another machine",
+			Code: "ELL306", Severity: Error, Title: "machine code for another machine",
 			Why:    "It cannot run where the package is installed.",
 			Remedy: "see which compiler the build used, or keep the file out of the package",
 			Wrong:  strings.Replace(cFile("/usr/bin/tide", cMain, ""), "\n'''", "\nprintf '\\026' | dd of=\"$DESTDIR/usr/bin/tide\" bs=1 seek=18 conv=notrunc\n'''", 1),
 			Right:  cFile("/usr/bin/tide", cMain, ""),
 			pkg: func(c *packageCheck) {
 				c.eachELF(func(p string, e *scan.ELF) {
-					if c.Facts.Arch != recipe.AnyArch && e.Broken == "" && e.Arch != c.Facts.Arch && e.Type != scan.OtherType && !strings.HasPrefix(p, "/usr/share/") && !strings.HasPrefix(p, "/usr/lib/firmware/") && !testFolder(p) {
+					if c.Facts.Arch != fact.Independent && e.Broken == "" && e.Arch != c.Facts.Arch && e.Type != scan.OtherType && !strings.HasPrefix(p, "/usr/share/") && !strings.HasPrefix(p, "/usr/lib/firmware/") && !testFolder(p) {
 						c.path(p, "it is machine code for %s in a package for %s", orUnknown(e.Arch), c.Facts.Arch)
 					}
 				})
 			},
 		},
 		{
-			Code: "E307", Severity: Warning, Title: "a library without a soname",
+			Code: "ELL307", Severity: Warning, Title: "a library without a soname",
 			Why:    "Programs linked to it record its file name instead, and break when that changes with the next version.",
 			Remedy: "link it with -Wl,-soname,LIBRARY.so.N",
 			Wrong:  cFile("/usr/lib/libtide.so", cLibrary, "-shared -fPIC"),
@@ -166,7 +166,7 @@ func elfRules() []Rule {
 			},
 		},
 		{
-			Code: "E308", Severity: Error, Title: "a soname that no file is called",
+			Code: "ELL308", Severity: Error, Title: "a soname that no file is called",
 			Why:    "The dynamic linker looks for a file of that name and does not find it.",
 			Remedy: "install a link by the soname's name beside the library",
 			Wrong:  cFile("/usr/lib/libtide.so.1.2", cLibrary, "-shared -fPIC -Wl,-soname,libtide.so.1"),
@@ -183,9 +183,9 @@ func elfRules() []Rule {
 			},
 		},
 		{
-			Code: "E309", Severity: Hint, Title: "it is not stripped",
+			Code: "ELL309", Severity: Hint, Title: "it is not stripped",
 			Why:    "Symbol tables can be a good part of a program's size, and nothing but a debugger reads them.",
-			Remedy: "leave out debug = false: packing then strips, and keeps what it takes off in NAME-debug",
+			Remedy: "leave out debug = false: packing then strips, and keeps what it takes off in NAME-symbols",
 			Wrong:  strings.Replace(cFile("/usr/bin/tide", cMain, ""), " -s ", " ", 1),
 			Right:  cFile("/usr/bin/tide", cMain, ""),
 			pkg: func(c *packageCheck) {
@@ -197,23 +197,23 @@ func elfRules() []Rule {
 			},
 		},
 		{
-			Code: "E310", Severity: Hint, Title: "nothing in it depends on the machine",
+			Code: "ELL310", Severity: Hint, Title: "nothing in it depends on the machine",
 			Why:    "A package for any machine is built once and serves all of them.",
-			Remedy: `add arch = "any" to the recipe or the package`,
+			Remedy: `add arch = "independent" to the recipe or the package`,
 			Wrong:  forMachine + stageFile(`touch "$DESTDIR/usr/share/tide/table"`),
-			Right:  `arch = "any"` + "\n" + stageFile(`touch "$DESTDIR/usr/share/tide/table"`),
+			Right:  `arch = "independent"` + "\n" + stageFile(`touch "$DESTDIR/usr/share/tide/table"`),
 			pkg: func(c *packageCheck) {
 				machine := slices.ContainsFunc(c.Layout, func(e pack.Entry) bool {
-					lib := strings.HasPrefix(e.Path, "/usr/lib/") && e.Type != layout.Directory && !strings.HasPrefix(e.Path, "/usr/lib/systemd/") && !strings.HasPrefix(e.Path, "/usr/lib/tmpfiles.d/") && !strings.HasPrefix(e.Path, "/usr/lib/sysusers.d/") && !strings.Contains(e.Path, "-packages/")
+					lib := strings.HasPrefix(e.Path, "/usr/lib/") && e.Type != staging.Directory && !strings.HasPrefix(e.Path, "/usr/lib/systemd/") && !strings.HasPrefix(e.Path, "/usr/lib/tmpfiles.d/") && !strings.HasPrefix(e.Path, "/usr/lib/sysusers.d/") && !strings.Contains(e.Path, "-packages/")
 					return c.files[e.Path].ELF != nil || strings.HasSuffix(e.Path, ".a") || strings.HasSuffix(e.Path, ".cmake") || lib || strings.HasPrefix(e.Path, "/usr/include/")
 				})
-				if c.Facts.Arch != recipe.AnyArch && !machine && len(c.Layout) > 0 && !c.debug() {
+				if c.Facts.Arch != fact.Independent && !machine && len(c.Layout) > 0 && !c.debug() {
 					c.say("the package is for %s, and none of its files is", c.Facts.Arch)
 				}
 			},
 		},
 		{
-			Code: "E311", Severity: Error, Title: "a damaged program",
+			Code: "ELL311", Severity: Error, Title: "a damaged program",
 			Why:    "It begins like a program or library and cannot be read as one, so it cannot be run either.",
 			Remedy: "look at how it got there; test data can be waived",
 			Wrong:  forMachine + stageFile(`install -d "$DESTDIR/usr/bin"; printf '\177ELF?' > "$DESTDIR/usr/bin/tide"; chmod 755 "$DESTDIR/usr/bin/tide"`),
@@ -227,7 +227,7 @@ func elfRules() []Rule {
 			},
 		},
 		{
-			Code: "E312", Severity: Error, Title: "a library where it is not found",
+			Code: "ELL312", Severity: Error, Title: "a library where it is not found",
 			Why:    "The dynamic linker looks in /usr/lib and in the RUNPATH of what needs the library. It finds this one in neither, and the program does not start.",
 			Remedy: "install the library to /usr/lib, or link with -Wl,-rpath and the folder that it is in",
 			Wrong:  privateLibrary(""),
@@ -255,7 +255,7 @@ func elfRules() []Rule {
 			},
 		},
 		{
-			Code: "E313", Severity: Warning, Title: "a soname that does not match the name",
+			Code: "ELL313", Severity: Warning, Title: "a soname that does not match the name",
 			Why:    "Whoever links with the one gets a program that asks for the other; most often a line of another library's makefile was left as it was.",
 			Remedy: "make the two the same but for the version",
 			Wrong:  strings.Replace(cFile("/usr/lib/libtide.so.1", cLibrary, "-shared -fPIC -Wl,-soname,libebb.so.1"), "\n'''", "\nln -s libtide.so.1 \"$DESTDIR/usr/lib/libebb.so.1\"\n'''", 1),
@@ -269,7 +269,7 @@ func elfRules() []Rule {
 			},
 		},
 		{
-			Code: "E314", Severity: Warning, Title: "a soname without a version",
+			Code: "ELL314", Severity: Warning, Title: "a soname without a version",
 			Why:    "The next version that is not compatible has the same soname: programs start with it, and crash.",
 			Remedy: "link it with -Wl,-soname,LIBRARY.so.N, and raise N with each break",
 			Wrong:  cFile("/usr/lib/libtide.so", cLibrary, "-shared -fPIC -Wl,-soname,libtide.so"),
@@ -283,7 +283,7 @@ func elfRules() []Rule {
 			},
 		},
 		{
-			Code: "E315", Severity: Warning, Title: "a library that cannot stand on its own",
+			Code: "ELL315", Severity: Warning, Title: "a library that cannot stand on its own",
 			Why:    "It uses symbols that none of the libraries it names has. Whoever links with it has to guess what else to name, and whoever loads it gets an error.",
 			Remedy: "link it with what it uses; -Wl,-z,defs finds the rest",
 			Wrong:  cFile("/usr/lib/libtide.so.1", "double moon(double);\ndouble tide(double t) { return moon(t); }", "-shared -fPIC -Wl,-soname,libtide.so.1"),
@@ -312,14 +312,14 @@ func elfRules() []Rule {
 			},
 		},
 		{
-			Code: "E316", Severity: Error, Title: "it needs a newer library than the target has",
+			Code: "ELL316", Severity: Error, Title: "it needs a newer library than the target has",
 			Why:    "It was built where the library is newer. On the target it does not start: the dynamic linker misses the version of a symbol.",
-			Remedy: "build it on the target's base ([target.NAME] base in ellwand.toml), or publish the newer library with it",
+			Remedy: "build it on the target's system ([target.NAME] system in ellwand.toml), or publish the newer library with it",
 			Wrong:  newerLibrary(1),
 			Right:  newerLibrary(2),
 			pkg: func(c *packageCheck) {
-				base := c.linter.base(c.Facts.Target)
-				if base == nil {
+				system := c.linter.system(c.Facts.Target)
+				if system == nil {
 					return
 				}
 				for _, n := range c.Facts.Needs {
@@ -327,14 +327,14 @@ func elfRules() []Rule {
 					if err != nil || len(n.Symbols) == 0 {
 						continue
 					}
-					if answer, ok := base.Look(parsed, n.Symbols); ok && len(answer.Lacks) > 0 {
+					if answer, ok := system.Look(parsed, n.Symbols); ok && len(answer.Lacks) > 0 {
 						c.path(n.Path, "%s of the target has no %s", n.Need, several(answer.Lacks))
 					}
 				}
 			},
 		},
 		{
-			Code: "E317", Severity: Warning, Title: "no protection of the stack",
+			Code: "ELL317", Severity: Warning, Title: "no protection of the stack",
 			Why:    "None of its functions notices that its return address was overwritten, which is how most overflows are turned into attacks.",
 			Remedy: "see that the build uses $CFLAGS, which has -fstack-protector-strong",
 			Wrong:  cFile("/usr/bin/tide", cLarge, "-fno-stack-protector"),
@@ -348,7 +348,7 @@ func elfRules() []Rule {
 			},
 		},
 		{
-			Code: "E318", Severity: Warning, Title: "no checks of lengths",
+			Code: "ELL318", Severity: Warning, Title: "no checks of lengths",
 			Why:    "The C library can check at run time what strcpy and its kin write. It does where it was asked to by -D_FORTIFY_SOURCE, and in this file nowhere.",
 			Remedy: "see that the build uses $CFLAGS, which has -D_FORTIFY_SOURCE=2, with -O1 or more",
 			Wrong:  cFile("/usr/bin/tide", cLarge, "-U_FORTIFY_SOURCE"),
@@ -366,7 +366,7 @@ func elfRules() []Rule {
 			},
 		},
 		{
-			Code: "E319", Severity: Error, Title: "a static library without its index",
+			Code: "ELL319", Severity: Error, Title: "a static library without its index",
 			Why:    "The linker looks up symbols in the index, and finds none: whoever links with the library gets errors for everything in it. Most often it was stripped as if it were a program.",
 			Remedy: "run ranlib on it, and strip it with --strip-debug at most",
 			Wrong:  staticLibrary("S"),
@@ -383,7 +383,7 @@ func elfRules() []Rule {
 			},
 		},
 		{
-			Code: "E320", Severity: Hint, Title: "a RUNPATH that says what goes without saying",
+			Code: "ELL320", Severity: Hint, Title: "a RUNPATH that says what goes without saying",
 			Why:    "The dynamic linker looks there anyway. It keeps the file from being tried with a library in another folder.",
 			Remedy: "drop the -rpath from the link",
 			Wrong:  cFile("/usr/bin/tide", cMain, "-Wl,-rpath,/usr/lib"),
@@ -399,7 +399,7 @@ func elfRules() []Rule {
 			},
 		},
 		{
-			Code: "E321", Severity: Hint, Title: "an RPATH in place of a RUNPATH",
+			Code: "ELL321", Severity: Hint, Title: "an RPATH in place of a RUNPATH",
 			Why:    "The older tag outranks LD_LIBRARY_PATH, so that nobody can try the program with another library, and it holds for the libraries' own needs too.",
 			Remedy: "link with -Wl,--enable-new-dtags, or without -rpath",
 			Wrong:  cFile("/usr/bin/tide", cMain, "-Wl,-rpath,/usr/lib/tide,--disable-new-dtags"),
@@ -413,9 +413,9 @@ func elfRules() []Rule {
 			},
 		},
 		{
-			Code: "E322", Severity: Warning, Title: "debug information among the programs",
+			Code: "ELL322", Severity: Warning, Title: "debug information among the programs",
 			Why:    "It is often many times the program's own size, on every machine, and is of use to the few that look into a crash.",
-			Remedy: "leave out debug = false: packing then puts it into NAME-debug",
+			Remedy: "leave out debug = false: packing then puts it into NAME-symbols",
 			Wrong:  strings.Replace(cFile("/usr/bin/tide", cMain, "-g"), " -s ", " ", 1),
 			Right:  cFile("/usr/bin/tide", cMain, "-g"),
 			pkg: func(c *packageCheck) {
@@ -427,7 +427,7 @@ func elfRules() []Rule {
 			},
 		},
 		{
-			Code: "E323", Severity: Error, Title: "a dynamic linker that is nowhere",
+			Code: "ELL323", Severity: Error, Title: "a dynamic linker that is nowhere",
 			Why:    "The kernel starts the program by it, and says `not found` of the program where it is not there.",
 			Remedy: "drop --dynamic-linker from the link; a prebuilt program can be given the usual one",
 			Wrong:  cFile("/usr/bin/tide", cMain, "-Wl,--dynamic-linker=/opt/tide/ld.so"),
@@ -441,7 +441,7 @@ func elfRules() []Rule {
 			},
 		},
 		{
-			Code: "E324", Severity: Error, Title: "machine code under /usr/share",
+			Code: "ELL324", Severity: Error, Title: "machine code under /usr/share",
 			Why:    "What lies there may be shared between machines of every kind (Filesystem Hierarchy Standard 3.0, section 4.11).",
 			Remedy: "install programs that are not for the PATH to /usr/libexec/NAME, and plugins to /usr/lib/NAME",
 			Wrong:  cFile("/usr/share/tide/tide", cMain, ""),
@@ -449,7 +449,7 @@ func elfRules() []Rule {
 			pkg: func(c *packageCheck) {
 				c.eachELF(func(p string, e *scan.ELF) {
 					// Code for other machines is data here, such as firmware.
-					own := c.Facts.Arch == recipe.AnyArch || c.Facts.Arch == e.Arch
+					own := c.Facts.Arch == fact.Independent || c.Facts.Arch == e.Arch
 					if strings.HasPrefix(p, "/usr/share/") && linked(e) && own && !testFolder(p) {
 						c.path(p, "it is machine code for %s", orUnknown(e.Arch))
 					}
@@ -457,7 +457,7 @@ func elfRules() []Rule {
 			},
 		},
 		{
-			Code: "E325", Severity: Error, Title: "memory that can be written and run",
+			Code: "ELL325", Severity: Error, Title: "memory that can be written and run",
 			Why:    "Whatever an attacker gets into that segment can be run as code; hardened kernels do not load it.",
 			Remedy: "see which object file has a section that is both; the linker warns of it",
 			Wrong:  cFile("/usr/bin/tide", cMain+"\n__asm__(\".section .both,\\\"awx\\\",@progbits\\n.byte 0\\n.text\");", ""),
@@ -471,7 +471,7 @@ func elfRules() []Rule {
 			},
 		},
 		{
-			Code: "E326", Severity: Hint, Title: "linked statically",
+			Code: "ELL326", Severity: Hint, Title: "linked statically",
 			Why:    "When a library is mended, this program keeps the old one until somebody builds it again; nothing tells them to.",
 			Remedy: "drop -static; where it is meant, for a rescue system say, waive this",
 			Wrong:  cFile("/usr/bin/tide", cMain, "-static"),
@@ -485,7 +485,7 @@ func elfRules() []Rule {
 			},
 		},
 		{
-			Code: "E327", Severity: Hint, Title: "a library that it does not use",
+			Code: "ELL327", Severity: Hint, Title: "a library that it does not use",
 			Why:    "It is loaded at every start, and must be installed, for nothing.",
 			Remedy: "link with -Wl,--as-needed in front of the libraries",
 			Wrong:  cFile("/usr/bin/tide", cMain, "-Wl,--no-as-needed -lm"),
@@ -519,7 +519,7 @@ func elfRules() []Rule {
 			},
 		},
 		{
-			Code: "E328", Severity: Hint, Title: "a program without a build id",
+			Code: "ELL328", Severity: Hint, Title: "a program without a build id",
 			Why:    "By it a debugger finds the debug information that belongs to a crash.",
 			Remedy: "see that the build uses $LDFLAGS, which has -Wl,--build-id",
 			Wrong:  cFile("/usr/bin/tide", cMain, "-Wl,--build-id=none"),
@@ -597,24 +597,24 @@ func orUnknown(arch string) string {
 	return arch
 }
 
-// library is a shared library of the package or of the base.
+// library is a shared library of the package or of the system.
 type library struct {
 	exports []string // names without versions
 	needed  []string
 }
 
-// library looks a soname up: in the package first, then in the base.
+// library looks a soname up: in the package first, then in the system.
 func (c *packageCheck) library(soname string) (library, bool) {
 	for p, f := range c.files {
 		if f.ELF != nil && f.ELF.Type == scan.Shared && f.ELF.Soname == soname {
 			return library{c.imports[p].own, f.ELF.Needed}, true
 		}
 	}
-	base := c.linter.base(c.Facts.Target)
-	if base == nil {
+	system := c.linter.system(c.Facts.Target)
+	if system == nil {
 		return library{}, false
 	}
-	return c.linter.libraries.get(base, soname)
+	return c.linter.libraries.get(system, soname)
 }
 
 // offered are the symbols of libraries and of all that they need; known is
@@ -683,7 +683,7 @@ ldd /bin/sh | grep -o '/[^ ]*' | while read -r lib; do install -D "$lib" "base$l
 echo 'int tide(void) { return 0; }' > lib.c
 echo 'TIDE_` + version + ` { global: tide; };' > lib.map
 cc -shared -fPIC lib.c -o base/usr/lib/libtide.so.1 -Wl,-soname,libtide.so.1,--version-script=lib.map
-printf '[target.saltmarsh-7]\nbase = "base"\n' >> ellwand.toml
+printf '[target.saltmarsh-7]\nsystem = "base"\n' >> ellwand.toml
 `
 }
 

@@ -2,15 +2,17 @@ package lint
 
 import (
 	"strings"
+
+	"ellwand.example/core/fact"
 )
 
 // exampleFacts is what the recipes of examples begin with; an example says what
 // is different.
-const exampleFacts = `edition     = 1
+const exampleFacts = `format      = 1
 name        = "tide"
 version     = "1.2"
 release     = 1
-arch        = "any"
+arch        = "independent"
 summary     = "Print tables of the tides"
 description = """
 Reads the constituents of a harbour and prints when the water is high and low.
@@ -213,4 +215,4 @@ func split(piece string) (facts, tables []string) {
 func (r Rule) OfPackages() bool { return r.recipe == nil }
 
 // OfRepositories tells whether a rule is about repositories.
-func (r Rule) OfRepositories() bool { return strings.HasPrefix(r.Code, "P") }
+func (r Rule) OfRepositories() bool { return fact.AreaOf(r.Code) == fact.AreaRepository }

@@ -4,9 +4,9 @@ import (
 	"slices"
 	"strings"
 
+	"ellwand.example/core/fact/version"
 	"ellwand.example/core/license"
 	"ellwand.example/core/recipe"
-	"ellwand.example/core/version"
 )
 
 // address is Name <address>.
@@ -16,7 +16,7 @@ var address = expression(`<[^<>@\s]+@[^<>@\s]+>$`)
 func factRules() []Rule {
 	return []Rule{
 		{
-			Code: "R101", Severity: Warning, Title: "the summary repeats the name",
+			Code: "ELL101", Severity: Warning, Title: "the summary repeats the name",
 			Why:    "In every listing the name stands right beside the summary, so the first words of it are spent on nothing.",
 			Remedy: "begin with what the package does",
 			Wrong:  `summary = "tide: prints tables of the tides"`,
@@ -29,7 +29,7 @@ func factRules() []Rule {
 			},
 		},
 		{
-			Code: "R102", Severity: Hint, Title: "the summary is long, or written as a sentence",
+			Code: "ELL102", Severity: Hint, Title: "the summary is long, or written as a sentence",
 			Why:    "Summaries stand in tables, one to a line: what does not fit is cut off, and full stops add up to noise.",
 			Remedy: "at most 80 characters, without a full stop",
 			Wrong:  `summary = "Print tables of the tides."`,
@@ -43,12 +43,12 @@ func factRules() []Rule {
 					c.at(c.Doc.At("summary"), "the summary has %d characters", n)
 				case short == c.Summary || strings.HasSuffix(short, ".") || len(words) == 0 || abbreviation(words[len(words)-1]):
 				default:
-					c.mend(c.Doc.At("summary"), setFact(short, "summary"), "the summary ends in a full stop")
+					c.fixable(c.Doc.At("summary"), setFact(short, "summary"), "the summary ends in a full stop")
 				}
 			},
 		},
 		{
-			Code: "R105", Severity: Warning, Title: "no change entry for this version",
+			Code: "ELL105", Severity: Warning, Title: "no change entry for this version",
 			Why:    "Users see what an upgrade brings by the change entries. The newest date is also the time that stands in all built files.",
 			Remedy: "add a [[change]] with version, date, by and text",
 			Wrong:  "release = 2",
@@ -60,7 +60,7 @@ func factRules() []Rule {
 			},
 		},
 		{
-			Code: "R106", Severity: Warning, Title: "change entries are out of order",
+			Code: "ELL106", Severity: Warning, Title: "change entries are out of order",
 			Why:    "Readers take the first entry for the newest. A date that goes back is most often a slip of the pen.",
 			Remedy: "put the newest entry first, and check the date",
 			Wrong: `[[change]]
@@ -97,7 +97,7 @@ text    = ["The first release with a package"]`,
 			},
 		},
 		{
-			Code: "R107", Severity: Hint, Title: "nobody is named as maintainer",
+			Code: "ELL107", Severity: Hint, Title: "nobody is named as maintainer",
 			Why:    "Whoever has trouble with the package wants to know whom to ask.",
 			Remedy: `add: maintainer = "Name <address>"`,
 			Wrong:  `maintainer = ""`,
@@ -109,7 +109,7 @@ text    = ["The first release with a package"]`,
 			},
 		},
 		{
-			Code: "R113", Severity: Warning, Title: "the summary says nothing",
+			Code: "ELL113", Severity: Warning, Title: "the summary says nothing",
 			Why:    "It is what people read in a search, and choose by.",
 			Remedy: "say in a few words what the package does",
 			Wrong:  `summary = "A tool"`,
@@ -124,7 +124,7 @@ text    = ["The first release with a package"]`,
 			},
 		},
 		{
-			Code: "R114", Severity: Hint, Title: "no description, or one that adds nothing",
+			Code: "ELL114", Severity: Hint, Title: "no description, or one that adds nothing",
 			Why:    "Whoever wonders whether to install the package, and has read the summary, has nothing more to go by.",
 			Remedy: "a few sentences in `description`: what it is for, what it needs, what it is not",
 			Wrong:  `description = "Tides."`,
@@ -144,7 +144,7 @@ Reads the constituents of a harbour and prints when the water is high and low.
 			},
 		},
 		{
-			Code: "R115", Severity: Warning, Title: "a licence identifier that is not used any more",
+			Code: "ELL115", Severity: Warning, Title: "a licence identifier that is not used any more",
 			Why:    "The SPDX License List has replaced it, most often since it left open whether later versions of the licence may be chosen.",
 			Remedy: "look up in the sources what is meant, and write the identifier that says it",
 			Wrong:  `license = "GPL-2.0+"`,
@@ -156,12 +156,12 @@ Reads the constituents of a harbour and prints when the water is high and low.
 						c.at(n.Value, "%s is deprecated", d.ID)
 						continue
 					}
-					c.mend(n.Value, setFact(c.License[:d.Offset]+d.Instead+c.License[d.Offset+len(d.ID):], "license"), "%s is deprecated: it is %s now", d.ID, d.Instead)
+					c.fixable(n.Value, setFact(c.License[:d.Offset]+d.Instead+c.License[d.Offset+len(d.ID):], "license"), "%s is deprecated: it is %s now", d.ID, d.Instead)
 				}
 			},
 		},
 		{
-			Code: "R116", Severity: Warning, Title: "the licence is not the one in the sources",
+			Code: "ELL116", Severity: Warning, Title: "the licence is not the one in the sources",
 			Why:    "Whoever passes the package on does so by what its licence field says.",
 			Remedy: "read the licence files, and write the SPDX expression for what they allow; where more than one holds, join them with AND or OR",
 			Wrong: `license = "Apache-2.0"
@@ -182,7 +182,7 @@ file = "COPYING"
 			},
 		},
 		{
-			Code: "R117", Severity: Hint, Title: "no homepage",
+			Code: "ELL117", Severity: Hint, Title: "no homepage",
 			Why:    "Users look there for documentation, and maintainers for the next version.",
 			Remedy: `add: homepage = "https://…"`,
 			Wrong:  `homepage = ""`,
@@ -194,7 +194,7 @@ file = "COPYING"
 			},
 		},
 		{
-			Code: "R118", Severity: Hint, Title: "the maintainer cannot be reached",
+			Code: "ELL118", Severity: Hint, Title: "the maintainer cannot be reached",
 			Why:    "A name alone is nobody to write to.",
 			Remedy: `write: maintainer = "Name <address>"`,
 			Wrong:  `maintainer = "Ines Quarrell"`,
@@ -206,7 +206,7 @@ file = "COPYING"
 			},
 		},
 		{
-			Code: "R119", Severity: Warning, Title: "two change entries for one version",
+			Code: "ELL119", Severity: Warning, Title: "two change entries for one version",
 			Why:    "Whoever looks up what came with it finds the first one, and takes that for all.",
 			Remedy: "make one entry of the two, or correct the version of one",
 			Wrong: `[[change]]
@@ -236,7 +236,7 @@ text    = ["Tables for three more harbours", "Times in UTC"]`,
 			},
 		},
 		{
-			Code: "R120", Severity: Hint, Title: "a change entry that names nobody",
+			Code: "ELL120", Severity: Hint, Title: "a change entry that names nobody",
 			Why:    "Years later, whoever wonders why something was changed wants to know whom to ask.",
 			Remedy: `add: by = "Name <address>"`,
 			Wrong: `[[change]]
@@ -256,7 +256,7 @@ text    = ["Tables for three more harbours"]`,
 			},
 		},
 		{
-			Code: "R121", Severity: Hint, Title: "a change entry without a word",
+			Code: "ELL121", Severity: Hint, Title: "a change entry without a word",
 			Why:    "An entry is there to tell users what is new for them.",
 			Remedy: "say what changed, or why the package was built again",
 			Wrong: `[[change]]
@@ -278,7 +278,7 @@ text    = ["Built again with a newer compiler"]`,
 			},
 		},
 		{
-			Code: "R122", Severity: Hint, Title: "packages that cannot be told apart",
+			Code: "ELL122", Severity: Hint, Title: "packages that cannot be told apart",
 			Why:    "In a search the packages of a recipe stand below one another, each with the same summary: which one is it?",
 			Remedy: "give each package a summary of its own",
 			Wrong: `[package.tide.layout]
@@ -306,7 +306,7 @@ summary = "Constituents for tide"
 			},
 		},
 		{
-			Code: "R123", Severity: Hint, Title: "an option that nobody explains",
+			Code: "ELL123", Severity: Hint, Title: "an option that nobody explains",
 			Why:    "Whoever builds the recipe chooses by what the option's summary says.",
 			Remedy: `add to the option: summary = "…"`,
 			Wrong: `[option.tls]

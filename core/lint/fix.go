@@ -9,99 +9,114 @@ import (
 	"github.com/bmatcuk/doublestar/v4"
 
 	"ellwand.example/core/document"
+	"ellwand.example/core/fact"
 	"ellwand.example/core/recipe"
 )
 
-// fix makes the edits that mend a finding in its recipe, as that is now; none
-// where it is not there to be mended.
-type fix func(*recipe.Recipe) []document.Edit
+// edits returns the edits that fix a finding in its recipe as that is now; none if
+// the place is no longer there.
+type edits func(*recipe.Recipe) []document.Edit
 
-// Mendable tells whether Mend knows what to do about a finding.
-func (f Finding) Mendable() bool { return f.fix != nil && f.Waived == "" }
-
-// Mended is what Mend made of a recipe.
-type Mended struct {
-	Text  []byte    // of the recipe
-	Fixed []Finding // that are mended in it
+// fix is the automatic fix of a finding.
+type fix struct {
+	edits     edits
+	offset    int       // of the text that is replaced in a script
+	discards  string    // the pattern of paths that it removes from the package
+	attribute [2]string // that it sets in the layout, and its value
 }
 
-// Mend mends in a recipe what is mechanical about findings in it and in its
-// packages. The recipe is read again after each change, by parse.
-func Mend(r *recipe.Recipe, findings []Finding, parse func(text []byte) (*recipe.Recipe, error)) (Mended, error) {
-	out := Mended{Text: r.Doc.Data}
-	findings = slices.DeleteFunc(slices.Clone(findings), func(f Finding) bool { return !f.Mendable() })
-	slices.SortStableFunc(findings, func(a, b Finding) int { return cmp.Compare(b.offset, a.offset) })
+// AutomaticFix marks it as a fact.Fix.
+func (*fix) AutomaticFix() {}
+
+// fixOf returns the fix of a finding; an empty one if it has none of ours.
+func fixOf(f fact.Finding) *fix {
+	if own, ok := f.Fix.(*fix); ok {
+		return own
+	}
+	return &fix{}
+}
+
+// Fixed is a recipe in which findings were fixed.
+type Fixed struct {
+	Text     []byte         // of the recipe
+	Findings []fact.Finding // those that were fixed
+}
+
+// Fix applies the automatic fixes of findings in a recipe and its packages. The
+// recipe is read again after each change, by parse.
+func Fix(r *recipe.Recipe, findings []fact.Finding, parse func(text []byte) (*recipe.Recipe, error)) (Fixed, error) {
+	findings = slices.DeleteFunc(slices.Clone(findings), func(f fact.Finding) bool { return !f.Fixable() })
+	slices.SortStableFunc(findings, func(a, b fact.Finding) int { return cmp.Compare(fixOf(b).offset, fixOf(a).offset) })
 	discarded := discardedBy(findings)
-	findings = slices.DeleteFunc(findings, func(f Finding) bool { return f.discards == "" && f.Path != "" && discarded(f.Path) })
-	m := mending{Mended: out, recipe: r, parse: parse}
-	err := m.apply(findings)
-	return m.Mended, err
+	findings = slices.DeleteFunc(findings, func(f fact.Finding) bool { return fixOf(f).discards == "" && f.Path != "" && discarded(f.Path) })
+	x := fixer{Fixed: Fixed{Text: r.Doc.Data}, recipe: r, parse: parse}
+	err := x.apply(findings)
+	return x.Fixed, err
 }
 
-// mending is a Mend under way.
-type mending struct {
-	Mended
+// fixer applies fixes to a recipe.
+type fixer struct {
+	Fixed
 	recipe *recipe.Recipe
 	parse  func(text []byte) (*recipe.Recipe, error)
 }
 
-// apply mends findings, in as few edits of the recipe as it takes: those that
-// want the same edit are mended by one, and edits that do not touch each other
-// are made together. Where that breaks the recipe, they are made apart.
-func (m *mending) apply(findings []Finding) error {
+// apply fixes findings with as few edits of the recipe as possible: those that
+// want the same edit share it, and edits that do not overlap are made
+// together. If that breaks the recipe, they are made separately.
+func (x *fixer) apply(findings []fact.Finding) error {
 	for len(findings) > 0 {
-		var now, later []Finding
-		var edits []document.Edit
+		var now, later []fact.Finding
+		var all []document.Edit
 		made := map[document.Edit]bool{}
 		for _, f := range findings {
-			own := f.fix(m.recipe)
-			own = slices.DeleteFunc(slices.Clone(own), func(e document.Edit) bool { return made[e] })
+			wanted := fixOf(f).edits(x.recipe)
+			own := slices.DeleteFunc(slices.Clone(wanted), func(e document.Edit) bool { return made[e] })
 			switch {
-			case touches(edits, own):
+			case overlaps(all, own):
 				later = append(later, f)
 				continue
-			case len(own) == 0 && len(f.fix(m.recipe)) == 0:
-				continue // nothing is left to be done, or it cannot be done here
+			case len(wanted) == 0:
+				continue // done already, or not possible here
 			}
 			for _, e := range own {
 				made[e] = true
-				at, _ := slices.BinarySearchFunc(edits, e, func(a, b document.Edit) int { return cmp.Compare(a.At.Offset, b.At.Offset) })
-				edits = slices.Insert(edits, at, e)
+				at, _ := slices.BinarySearchFunc(all, e, func(a, b document.Edit) int { return cmp.Compare(a.At.Offset, b.At.Offset) })
+				all = slices.Insert(all, at, e)
 			}
 			now = append(now, f)
 		}
 		if len(now) == 0 {
 			return nil
 		}
-		text, err := m.recipe.Doc.Apply(edits)
+		text, err := x.recipe.Doc.Apply(all)
 		if err != nil {
 			return err
 		}
-		changed, err := m.parse(text)
+		changed, err := x.parse(text)
 		if err != nil && len(now) > 1 {
 			half := len(now) / 2
-			if err := m.apply(now[:half]); err != nil {
+			if err := x.apply(now[:half]); err != nil {
 				return err
 			}
 			findings = slices.Concat(now[half:], later)
 			continue
 		}
 		if err != nil {
-			return fmt.Errorf("mending %s would break the recipe: %w", now[0].Code, err)
+			return fmt.Errorf("fixing %s would break the recipe: %w", now[0].Code, err)
 		}
-		m.recipe, m.Text = changed, text
-		m.Fixed = append(m.Fixed, now...)
+		x.recipe, x.Text = changed, text
+		x.Findings = append(x.Findings, now...)
 		findings = later
 	}
 	return nil
 }
 
-// touches reports whether edits would be at the places of others, which are
-// sorted.
-func touches(edits, own []document.Edit) bool {
+// overlaps reports whether edits overlap with others, which are sorted.
+func overlaps(sorted, own []document.Edit) bool {
 	for _, e := range own {
-		i, same := slices.BinarySearchFunc(edits, e, func(a, b document.Edit) int { return cmp.Compare(a.At.Offset, b.At.Offset) })
-		if same || i > 0 && edits[i-1].At.Offset+edits[i-1].At.Length > e.At.Offset || i < len(edits) && e.At.Offset+e.At.Length > edits[i].At.Offset {
+		i, same := slices.BinarySearchFunc(sorted, e, func(a, b document.Edit) int { return cmp.Compare(a.At.Offset, b.At.Offset) })
+		if same || i > 0 && sorted[i-1].At.Offset+sorted[i-1].At.Length > e.At.Offset || i < len(sorted) && e.At.Offset+e.At.Length > sorted[i].At.Offset {
 			return true
 		}
 	}
@@ -110,16 +125,17 @@ func touches(edits, own []document.Edit) bool {
 
 // discardedBy tells which paths the findings take out of the package: a layout
 // line for one of those would match nothing.
-func discardedBy(findings []Finding) func(path string) bool {
+func discardedBy(findings []fact.Finding) func(path string) bool {
 	exact := map[string]bool{}
 	var patterns []string
 	for _, f := range findings {
-		if f.discards == "" || exact[f.discards] {
+		pattern := fixOf(f).discards
+		if pattern == "" || exact[pattern] {
 			continue
 		}
-		exact[f.discards] = true
-		if strings.ContainsAny(f.discards, `*?[{\\`) {
-			patterns = append(patterns, f.discards)
+		exact[pattern] = true
+		if strings.ContainsAny(pattern, `*?[{\\`) {
+			patterns = append(patterns, pattern)
 		}
 	}
 	return func(path string) bool {
@@ -132,7 +148,7 @@ func discardedBy(findings []Finding) func(path string) bool {
 
 // inScript replaces a piece of a step's script. Changes of one script are made
 // from its end on, so that the places of the others stay true.
-func inScript(step string, offset int, old, now string) fix {
+func inScript(step string, offset int, old, now string) edits {
 	return func(r *recipe.Recipe) []document.Edit {
 		n := r.Doc.Find("steps", step)
 		if n == nil || !strings.HasPrefix(n.Text[min(offset, len(n.Text)):], old) {
@@ -147,7 +163,7 @@ func inScript(step string, offset int, old, now string) fix {
 }
 
 // setFact gives a fact of the recipe another value.
-func setFact(value string, path ...any) fix {
+func setFact(value string, path ...any) edits {
 	return func(r *recipe.Recipe) []document.Edit {
 		n := r.Doc.Find(path...)
 		if n == nil || n.Kind != document.String {
@@ -159,7 +175,7 @@ func setFact(value string, path ...any) fix {
 
 // addFact adds a line to the recipe's facts, behind the licence, which every
 // recipe has.
-func addFact(line string) fix {
+func addFact(line string) edits {
 	return func(r *recipe.Recipe) []document.Edit {
 		n := r.Doc.Find("license")
 		if n == nil {
@@ -171,7 +187,7 @@ func addFact(line string) fix {
 
 // inLayout gives a path of a package an attribute in the layout: in its own
 // line, if it has one, or in a new one.
-func inLayout(pkg, path, key, value string) fix {
+func inLayout(pkg, path, key, value string) edits {
 	return func(r *recipe.Recipe) []document.Edit {
 		if _, ok := r.Packages[pkg]; !ok {
 			return nil
@@ -211,7 +227,7 @@ func inLayout(pkg, path, key, value string) fix {
 }
 
 // discard takes a path out of all packages.
-func discard(path string) fix {
+func discard(path string) edits {
 	return func(r *recipe.Recipe) []document.Edit {
 		if slices.Contains(r.Discard, path) {
 			return nil

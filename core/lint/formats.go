@@ -7,16 +7,18 @@ import (
 	"strings"
 
 	"github.com/owenrumney/go-sarif/v3/pkg/report/v210/sarif"
+
+	"ellwand.example/core/fact"
 )
 
 // sarifLevels are SARIF's words for the severities.
-var sarifLevels = map[Severity]string{Error: "error", Warning: "warning", Hint: "note"}
+var sarifLevels = map[fact.Severity]string{Error: "error", Warning: "warning", Hint: "note"}
 
 // SARIF writes findings in the Static Analysis Results Interchange Format 2.1.0
 // (OASIS). A finding in a package is placed at the line of the recipe that
 // could mend it, where there is one, and at the path in the package else;
 // waived findings are there, suppressed.
-func SARIF(findings []Finding, version string) ([]byte, error) {
+func SARIF(findings []fact.Finding, version string) ([]byte, error) {
 	run := sarif.NewRunWithInformationURI("ellwand", "https://ellwand.example")
 	run.Tool.Driver.WithVersion(version)
 	used := map[string]bool{}
@@ -30,8 +32,8 @@ func SARIF(findings []Finding, version string) ([]byte, error) {
 		}
 	}
 	for _, f := range findings {
-		result := run.CreateResultForRule(f.Code).WithLevel(sarifLevels[f.Severity]).WithMessage(sarif.NewTextMessage(f.place() + f.Message))
-		at := sarif.NewPhysicalLocation().WithArtifactLocation(sarif.NewSimpleArtifactLocation(f.artifact()))
+		result := run.CreateResultForRule(f.Code).WithLevel(sarifLevels[f.Severity]).WithMessage(sarif.NewTextMessage(placeOf(f) + f.Message))
+		at := sarif.NewPhysicalLocation().WithArtifactLocation(sarif.NewSimpleArtifactLocation(artifactOf(f)))
 		if f.File != "" && f.Line > 0 {
 			at.WithRegion(sarif.NewRegion().WithStartLine(f.Line))
 		}
@@ -53,16 +55,16 @@ func text(s string) *sarif.MultiformatMessageString {
 	return sarif.NewMultiformatMessageString().WithText(s)
 }
 
-// place is a finding's path, as a message begins with it.
-func (f Finding) place() string {
+// placeOf is a finding's path, as a message begins with it.
+func placeOf(f fact.Finding) string {
 	if f.Path == "" {
 		return ""
 	}
 	return f.Path + ": "
 }
 
-// artifact is the file that a finding is about, for a reader of files.
-func (f Finding) artifact() string {
+// artifactOf is the file that a finding is about, for a reader of files.
+func artifactOf(f fact.Finding) string {
 	switch {
 	case f.File != "":
 		return f.File
@@ -114,7 +116,7 @@ type (
 // there, which fails for errors and warnings; waived findings are skipped, and
 // hints are cases that passed, with what they say as their output. A subject
 // without a finding has one case that passed.
-func JUnit(subjects []string, findings []Finding) ([]byte, error) {
+func JUnit(subjects []string, findings []fact.Finding) ([]byte, error) {
 	all := junitSuites{Name: "ellwand lint", Suites: []junitSuite{}}
 	for _, subject := range subjects {
 		suite := junitSuite{Name: subject, Time: "0"}
@@ -122,7 +124,7 @@ func JUnit(subjects []string, findings []Finding) ([]byte, error) {
 			if f.Subject != subject {
 				continue
 			}
-			c := junitCase{Name: f.Code + " " + f.place() + f.Message, Classname: subject, Time: "0"}
+			c := junitCase{Name: f.Code + " " + placeOf(f) + f.Message, Classname: subject, Time: "0"}
 			rule, _ := Find(f.Code)
 			switch {
 			case f.Waived != "":
@@ -135,7 +137,7 @@ func JUnit(subjects []string, findings []Finding) ([]byte, error) {
 				if f.File != "" {
 					where = fmt.Sprintf("%s:%d\n", f.File, f.Line)
 				}
-				c.Failure = &junitFailure{Message: rule.Title, Type: string(f.Severity), Text: where + f.place() + f.Message + "\n" + f.Remedy}
+				c.Failure = &junitFailure{Message: rule.Title, Type: string(f.Severity), Text: where + placeOf(f) + f.Message + "\n" + f.Remedy}
 				suite.Failures++
 			}
 			suite.Cases = append(suite.Cases, c)

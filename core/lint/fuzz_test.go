@@ -68,7 +68,7 @@ func FuzzScripts(f *testing.F) {
 				t.Errorf("%s is at %s:%d of %d", f.Code, f.File, f.Line, lines)
 			}
 		}
-		if _, err := Mend(r, findings, parse); err != nil {
+		if _, err := Fix(r, findings, parse); err != nil {
 			t.Error(err)
 		}
 	})

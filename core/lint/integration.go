@@ -11,10 +11,11 @@ import (
 	"slices"
 	"strings"
 
-	"ellwand.example/core/layout"
-	"ellwand.example/core/need"
+	"ellwand.example/core/fact"
+	"ellwand.example/core/fact/need"
 	"ellwand.example/core/pack"
 	"ellwand.example/core/scan"
+	"ellwand.example/core/staging"
 )
 
 var desktopPath = expression(`^/usr/share/applications/(?:[^/]+/)*[^/]+\.desktop$`)
@@ -96,7 +97,7 @@ func namesOfManual(text string) []string {
 func integrationRules() []Rule {
 	return []Rule{
 		{
-			Code: "I701", Severity: Error, Title: "a desktop entry that is not valid",
+			Code: "ELL701", Severity: Error, Title: "a desktop entry that is not valid",
 			Why:    "Menus leave out what they cannot read (Desktop Entry Specification 1.5).",
 			Remedy: "correct the line; Type, Name and, for an application, Exec are required",
 			Wrong:  entry("[Desktop Entry]\nType=Application\nExec=tide\nIcon=tide\nCategories=Science;"),
@@ -143,7 +144,7 @@ func integrationRules() []Rule {
 			},
 		},
 		{
-			Code: "I702", Severity: Error, Title: "a desktop entry that starts nothing",
+			Code: "ELL702", Severity: Error, Title: "a desktop entry that starts nothing",
 			Why:    "The menu has it, and nothing happens when it is chosen; with TryExec it is not even shown.",
 			Remedy: "name a command that the package has, or needs",
 			Wrong:  entry(strings.Replace(goodEntry, "Exec=tide", "Exec=/usr/bin/tides --window", 1)),
@@ -153,14 +154,14 @@ func integrationRules() []Rule {
 					for _, key := range []string{"Exec", "TryExec"} {
 						value, ok := k.Get(entryGroup, key)
 						if word := firstWord(value); ok && word != "" && !c.canRun(word) {
-							c.path(p, "%s is %s, which neither the package nor the base has", key, word)
+							c.path(p, "%s is %s, which neither the package nor the system has", key, word)
 						}
 					}
 				})
 			},
 		},
 		{
-			Code: "I703", Severity: Warning, Title: "a desktop entry whose icon is not there",
+			Code: "ELL703", Severity: Warning, Title: "a desktop entry whose icon is not there",
 			Why:    "The menu shows an empty sheet in its place.",
 			Remedy: "install the icon to /usr/share/icons/hicolor/SIZE/apps/, by the name in the entry without its ending",
 			Wrong:  entry(strings.Replace(goodEntry, "Icon=tide", "Icon=tides", 1)),
@@ -176,7 +177,7 @@ func integrationRules() []Rule {
 			},
 		},
 		{
-			Code: "I704", Severity: Hint, Title: "a desktop entry in no menu",
+			Code: "ELL704", Severity: Hint, Title: "a desktop entry in no menu",
 			Why:    "Menus are made from the main categories (Desktop Menu Specification 1.1). Without one, the entry ends up under Other, or nowhere.",
 			Remedy: "add one of " + strings.Join(sortedKeys(mainCategories), ", "),
 			Wrong:  entry(strings.Replace(goodEntry, "Categories=Science;", "Categories=Oceanography;", 1)),
@@ -193,7 +194,7 @@ func integrationRules() []Rule {
 			},
 		},
 		{
-			Code: "I705", Severity: Warning, Title: "a desktop entry with a key that nobody reads",
+			Code: "ELL705", Severity: Warning, Title: "a desktop entry with a key that nobody reads",
 			Why:    "Most often it is misspelt, and what it was to do does not happen. Keys of one's own begin with X-.",
 			Remedy: "correct it, or write X- before it",
 			Wrong:  entry(goodEntry + "\nCatagories=Science;"),
@@ -213,7 +214,7 @@ func integrationRules() []Rule {
 			},
 		},
 		{
-			Code: "I706", Severity: Warning, Title: "an icon of another size than its folder says",
+			Code: "ELL706", Severity: Warning, Title: "an icon of another size than its folder says",
 			Why:    "Desktops choose by the folder, and draw it blurred or cut.",
 			Remedy: "put it into the folder of its size, or scale it",
 			Wrong:  icon("48x48"),
@@ -241,7 +242,7 @@ func integrationRules() []Rule {
 			},
 		},
 		{
-			Code: "I710", Severity: Hint, Title: "a command without a manual",
+			Code: "ELL710", Severity: Hint, Title: "a command without a manual",
 			Why:    "Whoever types man and the command's name finds nothing, and has to look for another way to learn about it.",
 			Remedy: "install one from upstream, or write a short one; help2man makes a first one of --help",
 			Wrong:  program("#!/bin/sh\necho high water"),
@@ -255,18 +256,18 @@ func integrationRules() []Rule {
 					}
 					var without []string
 					for _, e := range entries {
-						if scan.CommandDir(path.Dir(e.Path)) && e.Type == layout.File && !described[path.Base(e.Path)] && !described[strings.TrimSuffix(path.Base(e.Path), path.Ext(e.Path))] && !strings.HasPrefix(e.Path, debugDir) {
+						if scan.CommandDir(path.Dir(e.Path)) && e.Type == staging.File && !described[path.Base(e.Path)] && !described[strings.TrimSuffix(path.Base(e.Path), path.Ext(e.Path))] && !strings.HasPrefix(e.Path, debugDir) {
 							without = append(without, path.Base(e.Path))
 						}
 					}
 					if len(without) > 0 {
-						c.of(p, Finding{Message: "no manual for " + several(without)})
+						c.of(p, fact.Finding{Message: "no manual for " + several(without)})
 					}
 				}
 			},
 		},
 		{
-			Code: "I711", Severity: Warning, Title: "a manual without a title",
+			Code: "ELL711", Severity: Warning, Title: "a manual without a title",
 			Why:    "Without a title line (.TH or .Dd) man shows the page without its head, or nothing: most often it is a file of another kind, or one that was half made.",
 			Remedy: "see how it was made: often a tool was missing in the build",
 			Wrong:  manual("tide.1", "Tide prints tables."),
@@ -286,7 +287,7 @@ func integrationRules() []Rule {
 			},
 		},
 		{
-			Code: "I712", Severity: Warning, Title: "a manual that says it is of another section",
+			Code: "ELL712", Severity: Warning, Title: "a manual that says it is of another section",
 			Why:    "The page's head shows one section and man finds it in another.",
 			Remedy: "make its .TH line and its name agree",
 			Wrong:  manual("tide.1", ".TH tide 8\n.SH NAME\ntide \\- print tables of the tides"),
@@ -306,7 +307,7 @@ func integrationRules() []Rule {
 			},
 		},
 		{
-			Code: "I713", Severity: Error, Title: "a manual that only points to one that is not there",
+			Code: "ELL713", Severity: Error, Title: "a manual that only points to one that is not there",
 			Why:    "man says that there is no such page.",
 			Remedy: "install the page that it points to, or a link in its place",
 			Wrong:  manual("tide.1", ".so man1/tides.1"),
@@ -332,7 +333,7 @@ func integrationRules() []Rule {
 			},
 		},
 		{
-			Code: "I714", Severity: Hint, Title: "a manual that apropos does not find",
+			Code: "ELL714", Severity: Hint, Title: "a manual that apropos does not find",
 			Why:    "apropos and whatis read the section NAME, and this page has none.",
 			Remedy: "add: .SH NAME, and below it `command \\- what it does`",
 			Wrong:  manual("tide.1", ".TH tide 1\n.SH DESCRIPTION\nPrints tables."),
@@ -348,7 +349,7 @@ func integrationRules() []Rule {
 			},
 		},
 		{
-			Code: "I720", Severity: Warning, Title: "completions for a command that is not there",
+			Code: "ELL720", Severity: Warning, Title: "completions for a command that is not there",
 			Why:    "The shell loads them by the command's name. Under another name they are never loaded.",
 			Remedy: "name the file like the command",
 			Wrong:  completions("tides"),
@@ -356,7 +357,7 @@ func integrationRules() []Rule {
 			pkg: func(c *packageCheck) {
 				for _, e := range c.Layout {
 					name := completionOf(e.Path)
-					if name == "" || e.Type != layout.File || !c.provides("command") {
+					if name == "" || e.Type != staging.File || !c.provides("command") {
 						continue
 					}
 					if !c.there("/usr/bin/"+name) && !c.there("/usr/sbin/"+name) && !c.canRun(name) {
@@ -366,7 +367,7 @@ func integrationRules() []Rule {
 			},
 		},
 		{
-			Code: "I730", Severity: Error, Title: "a pkg-config module that cannot be read",
+			Code: "ELL730", Severity: Error, Title: "a pkg-config module that cannot be read",
 			Why:    "Every build that asks for it fails, with an error that names this file.",
 			Remedy: "correct it: Name, Description and Version are required, and each ${…} must be defined",
 			Wrong:  module("prefix=/usr\nName: tide\nVersion: 1.2\nDescription: Tides\nCflags: -I${includedir}"),
@@ -387,7 +388,7 @@ func integrationRules() []Rule {
 			},
 		},
 		{
-			Code: "I731", Severity: Error, Title: "a pkg-config module with paths that are nowhere",
+			Code: "ELL731", Severity: Error, Title: "a pkg-config module with paths that are nowhere",
 			Why:    "Whoever builds with it gets flags for folders that are not there: headers and libraries are not found, or others are.",
 			Remedy: "see which value the build recorded: prefix=/usr is meant, without $DESTDIR",
 			Wrong:  module(strings.Replace(goodModule, "prefix=/usr", "prefix=/usr/local", 1)),
@@ -412,7 +413,7 @@ func integrationRules() []Rule {
 			},
 		},
 		{
-			Code: "I732", Severity: Warning, Title: "a pkg-config module that says too old a version",
+			Code: "ELL732", Severity: Warning, Title: "a pkg-config module that says too old a version",
 			Why:    "Builds that ask for this version refuse it.",
 			Remedy: "see where the build takes the number from",
 			Wrong:  module(strings.Replace(goodModule, "Version: 1.2", "Version:", 1)),
@@ -425,8 +426,8 @@ func integrationRules() []Rule {
 			},
 		},
 		{
-			Code: "I733", Severity: Warning, Title: "a pkg-config module without the package's library",
-			Why:    "The flag names a library that neither this package nor its siblings nor the base has: whoever links by it gets an error.",
+			Code: "ELL733", Severity: Warning, Title: "a pkg-config module without the package's library",
+			Why:    "The flag names a library that neither this package nor its siblings nor the system has: whoever links by it gets an error.",
 			Remedy: "correct Libs, or install the library",
 			Wrong:  module(goodModule + "\nLibs: -ltide"),
 			Right:  module(goodModule + "\nLibs: -lm"),
@@ -435,14 +436,14 @@ func integrationRules() []Rule {
 					for _, word := range strings.Fields(m.Fields["libs"]) {
 						name, ok := strings.CutPrefix(word, "-l")
 						if ok && name != "" && !strings.ContainsAny(name, ":$") && !c.linkable(name) {
-							c.of(p, Finding{Path: at, Message: fmt.Sprintf("Libs has %s, and nobody here has that library", word)})
+							c.of(p, fact.Finding{Path: at, Message: fmt.Sprintf("Libs has %s, and nobody here has that library", word)})
 						}
 					}
 				})
 			},
 		},
 		{
-			Code: "I740", Severity: Error, Title: "XML that is not well-formed",
+			Code: "ELL740", Severity: Error, Title: "XML that is not well-formed",
 			Why:    "Whatever is to read it, a software centre, a settings service, an icon's viewer, reads nothing of it.",
 			Remedy: "correct it, or see which step writes it",
 			Wrong:  stageFile("install -d \"$DESTDIR/usr/share/metainfo\"\necho '<component><id>tide</component>' > \"$DESTDIR/usr/share/metainfo/tide.metainfo.xml\""),
@@ -461,7 +462,7 @@ func integrationRules() []Rule {
 			},
 		},
 		{
-			Code: "I741", Severity: Warning, Title: "a file of metadata whose desktop entry is not there",
+			Code: "ELL741", Severity: Warning, Title: "a file of metadata whose desktop entry is not there",
 			Why:    "Software centres start an application by the entry that it names (AppStream 1.0, launchable).",
 			Remedy: "make the two names agree",
 			Wrong:  entry(goodEntry + "\nEND\ninstall -d \"$DESTDIR/usr/share/metainfo\"\ncat > \"$DESTDIR/usr/share/metainfo/tide.metainfo.xml\" <<'END'\n<component><id>tide</id><launchable type=\"desktop-id\">tides.desktop</launchable></component>"),
@@ -556,7 +557,7 @@ func firstWord(line string) string {
 }
 
 // canRun tells whether a command or path is in the package, needed by it, or
-// in the base.
+// in the system.
 func (c *packageCheck) canRun(word string) bool {
 	if path.IsAbs(word) {
 		if c.there(word) {
@@ -579,9 +580,9 @@ func (c *packageCheck) canRun(word string) bool {
 	return c.meets(need.Command, word)
 }
 
-// meets tells whether the base, or a package known here, has something.
+// meets tells whether the system, or a package known here, has something.
 func (c *packageCheck) meets(kind, name string) bool {
-	if c.linter.Meets == nil || c.linter.base(c.Facts.Target) == nil {
+	if c.linter.Meets == nil || c.linter.system(c.Facts.Target) == nil {
 		return true // not known
 	}
 	return c.linter.Meets(need.Need{Alternatives: []need.Alternative{{Kind: kind, Name: name}}})

@@ -8,10 +8,10 @@ import (
 	"unicode"
 	"unicode/utf8"
 
-	"ellwand.example/core/layout"
+	"ellwand.example/core/fact"
 	"ellwand.example/core/pack"
-	"ellwand.example/core/recipe"
 	"ellwand.example/core/scan"
+	"ellwand.example/core/staging"
 )
 
 // withLayout is an example: a stage script, and lines of the layout.
@@ -58,7 +58,7 @@ func (c *packageCheck) leftovers(l leftover, except func(pack.Entry) bool) {
 		}
 		told = e.Path
 		pattern := e.Path
-		if e.Type == layout.Directory {
+		if e.Type == staging.Directory {
 			pattern += "/**"
 		}
 		c.discard(e.Path, pattern, "it looks like %s", l.what)
@@ -104,36 +104,36 @@ var dataNames = []string{".conf", ".ini", ".h", ".hpp", ".png", ".svg", ".jpg", 
 func layoutRules() []Rule {
 	return []Rule{
 		{
-			Code: "L201", Severity: Error, Title: "everyone may write to it",
+			Code: "ELL201", Severity: Error, Title: "everyone may write to it",
 			Why:    "Any account on the machine can replace what all others run or read.",
 			Remedy: `give it a mode in the layout; a shared directory needs the sticky bit: "1777"`,
 			Wrong:  withLayout(`touch "$DESTDIR/usr/share/tide/table"`, `"/usr/share/tide/table" = { mode = "0666" }`),
 			Right:  withLayout(`touch "$DESTDIR/usr/share/tide/table"`, `"/usr/share/tide/table" = { mode = "0644" }`),
 			pkg: func(c *packageCheck) {
 				for _, e := range c.Layout {
-					mode := layout.ParseMode(e.Mode)
-					if e.Type != layout.Symlink && mode&0o002 != 0 && (e.Type == layout.File || mode&os.ModeSticky == 0) {
+					mode := fact.ParseMode(e.Mode)
+					if e.Type != staging.Symlink && mode&0o002 != 0 && (e.Type == staging.File || mode&os.ModeSticky == 0) {
 						c.setMode(e, mode&^0o022, "its mode is %s: everyone may write to it", e.Mode)
 					}
 				}
 			},
 		},
 		{
-			Code: "L202", Severity: Warning, Title: "it runs with another account's rights",
+			Code: "ELL202", Severity: Warning, Title: "it runs with another account's rights",
 			Why:    "A mistake in a setuid or setgid program is a way to those rights for everyone on the machine.",
 			Remedy: "drop the bit if it is not needed; otherwise waive this, and say why it must be",
 			Wrong:  setuid("4755"),
 			Right:  setuid("0755"),
 			pkg: func(c *packageCheck) {
 				for _, e := range c.Layout {
-					if e.Type == layout.File && layout.ParseMode(e.Mode)&(os.ModeSetuid|os.ModeSetgid) != 0 {
+					if e.Type == staging.File && fact.ParseMode(e.Mode)&(os.ModeSetuid|os.ModeSetgid) != 0 {
 						c.path(e.Path, "its mode is %s, so it runs as %s:%s", e.Mode, e.Owner, e.Group)
 					}
 				}
 			},
 		},
 		{
-			Code: "L204", Severity: Warning, Title: "a settings file is not kept at upgrades",
+			Code: "ELL204", Severity: Warning, Title: "a settings file is not kept at upgrades",
 			Why:    "Files under /etc are there to be changed. One that is not of kind config is replaced at the next upgrade, with all that was set in it.",
 			Remedy: "make it of kind config",
 			Wrong:  withLayout(`install -Dm644 /dev/null "$DESTDIR/etc/tide/tide.conf"; echo a > "$DESTDIR/etc/tide/tide.conf"`, ""),
@@ -141,14 +141,14 @@ func layoutRules() []Rule {
 			pkg: func(c *packageCheck) {
 				for _, e := range c.Layout {
 					// What is left over from editing does not stay.
-					if e.Type == layout.File && strings.HasPrefix(e.Path, "/etc/") && e.Kind != recipe.Config && !editing.is(path.Base(e.Path)) {
-						c.attribute(e, "kind", recipe.Config, "it lies under /etc and is not of kind config")
+					if e.Type == staging.File && strings.HasPrefix(e.Path, "/etc/") && e.Kind != fact.KindConfig && !editing.is(path.Base(e.Path)) {
+						c.attribute(e, "kind", fact.KindConfig, "it lies under /etc and is not of kind config")
 					}
 				}
 			},
 		},
 		{
-			Code: "L205", Severity: Warning, Title: "a leftover of editing",
+			Code: "ELL205", Severity: Warning, Title: "a leftover of editing",
 			Why:    "Backups and half-applied patches are of no use on the machines that install the package, and show what was not meant to be shown.",
 			Remedy: "keep it out of the stage step, or name it in discard = [...]",
 			Wrong:  stageFile(`echo 3.14 > "$DESTDIR/usr/share/tide/table.orig"`),
@@ -156,14 +156,14 @@ func layoutRules() []Rule {
 			pkg:    func(c *packageCheck) { c.leftovers(editing, nil) },
 		},
 		{
-			Code: "L206", Severity: Error, Title: "a link leads nowhere",
+			Code: "ELL206", Severity: Error, Title: "a link leads nowhere",
 			Why:    "Whoever opens it gets an error. Most often it points into the staging directory, or to a file that was renamed.",
 			Remedy: "link to the path as it is when installed, relative where both are in the package",
 			Wrong:  stageFile(`ln -s old-table "$DESTDIR/usr/share/tide/table"`),
 			Right:  stageFile(`touch "$DESTDIR/usr/share/tide/old-table"; ln -s old-table "$DESTDIR/usr/share/tide/table"`),
 			pkg: func(c *packageCheck) {
 				for _, e := range c.Layout {
-					if e.Type != layout.Symlink {
+					if e.Type != staging.Symlink {
 						continue
 					}
 					target := linkTarget(e)
@@ -177,19 +177,19 @@ func layoutRules() []Rule {
 			},
 		},
 		{
-			Code: "L207", Severity: Hint, Title: "no licence text",
+			Code: "ELL207", Severity: Hint, Title: "no licence text",
 			Why:    "Most licences ask for their text to go along with every copy.",
 			Remedy: "install it to /usr/share/licenses/NAME/, where it is of kind license by itself",
 			Wrong:  stageFile(`touch "$DESTDIR/usr/share/tide/table"`) + "\n[package.tide.layout]\n\"/**\" = {}",
 			Right:  withLayout(`touch "$DESTDIR/usr/share/tide/table"`, ""),
 			pkg: func(c *packageCheck) {
-				if c.main() && len(c.Layout) > 0 && !slices.ContainsFunc(c.Layout, func(e pack.Entry) bool { return e.Kind == recipe.License }) {
+				if c.main() && len(c.Layout) > 0 && !slices.ContainsFunc(c.Layout, func(e pack.Entry) bool { return e.Kind == fact.KindLicense }) {
 					c.say("the package has no file of kind license")
 				}
 			},
 		},
 		{
-			Code: "L208", Severity: Error, Title: "an owner that nobody declares",
+			Code: "ELL208", Severity: Error, Title: "an owner that nobody declares",
 			Why:    "Where the account does not exist, the path cannot be given to it, and whoever next gets that name gets the files.",
 			Remedy: "declare it: [package.NAME.account.OWNER]",
 			Wrong:  withLayout(`install -d "$DESTDIR/var/lib/tide"`, `"/var/lib/tide/" = { kind = "state", owner = "tide" }`),
@@ -200,7 +200,7 @@ home = "/var/lib/tide"`),
 				told := map[string]bool{}
 				for _, e := range c.Layout {
 					for _, who := range []string{e.Owner, e.Group} {
-						if _, ok := c.Facts.Accounts[who]; !ok && who != layout.Root && !told[who] {
+						if _, ok := c.Facts.Accounts[who]; !ok && who != staging.Root && !told[who] {
 							told[who] = true
 							c.path(e.Path, "it belongs to %q, an account that the package does not declare", who)
 						}
@@ -209,7 +209,7 @@ home = "/var/lib/tide"`),
 			},
 		},
 		{
-			Code: "L209", Severity: Warning, Title: "names that differ only in case",
+			Code: "ELL209", Severity: Warning, Title: "names that differ only in case",
 			Why:    "On a file system that does not tell capitals apart, one of the two replaces the other.",
 			Remedy: "rename one of them",
 			Wrong:  stageFile(`echo a > "$DESTDIR/usr/share/tide/table"; echo b > "$DESTDIR/usr/share/tide/Table"`),
@@ -226,27 +226,27 @@ home = "/var/lib/tide"`),
 			},
 		},
 		{
-			Code: "L211", Severity: Warning, Title: "not everyone may read it",
+			Code: "ELL211", Severity: Warning, Title: "not everyone may read it",
 			Why:    "What lies under /usr is there for all accounts. A program that cannot read its own files fails for everyone but root, and only there.",
 			Remedy: "give it a mode in the layout that lets others read; what is secret does not belong under /usr",
 			Wrong:  withLayout(`touch "$DESTDIR/usr/share/tide/table"`, `"/usr/share/tide/table" = { mode = "0600" }`),
 			Right:  withLayout(`touch "$DESTDIR/usr/share/tide/table"`, `"/usr/share/tide/table" = { mode = "0644" }`),
 			pkg: func(c *packageCheck) {
 				for _, e := range c.Layout {
-					mode := layout.ParseMode(e.Mode)
+					mode := fact.ParseMode(e.Mode)
 					need := os.FileMode(0o444)
-					if e.Type == layout.Directory {
+					if e.Type == staging.Directory {
 						need = 0o555
 					}
 					shared := strings.HasPrefix(e.Path, "/usr/") && mode&(os.ModeSetuid|os.ModeSetgid) == 0
-					if e.Type != layout.Symlink && shared && mode&need != need && e.Owner == layout.Root && e.Group == layout.Root && len(e.Xattrs) == 0 {
+					if e.Type != staging.Symlink && shared && mode&need != need && e.Owner == staging.Root && e.Group == staging.Root && len(e.Xattrs) == 0 {
 						c.setMode(e, mode|need, "its mode is %s, so that only some may read it", e.Mode)
 					}
 				}
 			},
 		},
 		{
-			Code: "L212", Severity: Warning, Title: "it belongs to the account that it should be safe from",
+			Code: "ELL212", Severity: Warning, Title: "it belongs to the account that it should be safe from",
 			Why:    "A program that runs as an account of its own is to do little harm when it is taken over. Where it may change its own program and data under /usr, it can do so for good.",
 			Remedy: "leave what lies under /usr to root; what the program writes belongs under /var/lib, as kind state",
 			Wrong: withLayout(`touch "$DESTDIR/usr/share/tide/table"`, `"/usr/share/tide/table" = { owner = "tide" }
@@ -257,11 +257,11 @@ home = "/var/lib/tide"`),
 home = "/var/lib/tide"`),
 			pkg: func(c *packageCheck) {
 				for _, e := range c.Layout {
-					mode := layout.ParseMode(e.Mode)
-					byGroup := e.Group != layout.Root && mode&0o020 != 0
-					if strings.HasPrefix(e.Path, "/usr/") && e.Type != layout.Symlink && (e.Owner != layout.Root || byGroup) && mode&(os.ModeSetuid|os.ModeSetgid) == 0 {
+					mode := fact.ParseMode(e.Mode)
+					byGroup := e.Group != staging.Root && mode&0o020 != 0
+					if strings.HasPrefix(e.Path, "/usr/") && e.Type != staging.Symlink && (e.Owner != staging.Root || byGroup) && mode&(os.ModeSetuid|os.ModeSetgid) == 0 {
 						who := e.Owner
-						if byGroup && who == layout.Root {
+						if byGroup && who == staging.Root {
 							who = e.Group
 						}
 						c.path(e.Path, "%q may change it", who)
@@ -270,15 +270,15 @@ home = "/var/lib/tide"`),
 			},
 		},
 		{
-			Code: "L213", Severity: Warning, Title: "data that may be executed",
+			Code: "ELL213", Severity: Warning, Title: "data that may be executed",
 			Why:    "Nobody runs it. Where somebody does by mistake, the shell takes its words for commands.",
 			Remedy: "give it a mode in the layout without the x",
 			Wrong:  stageFile(`install -Dm755 /dev/null "$DESTDIR/usr/share/tide/harbours.csv"; echo Ely > "$DESTDIR/usr/share/tide/harbours.csv"`),
 			Right:  stageFile(`install -Dm644 /dev/null "$DESTDIR/usr/share/tide/harbours.csv"; echo Ely > "$DESTDIR/usr/share/tide/harbours.csv"`),
 			pkg: func(c *packageCheck) {
 				for _, e := range c.Layout {
-					mode := layout.ParseMode(e.Mode)
-					if e.Type != layout.File || mode&0o111 == 0 || !isData(e.Path) || c.files[e.Path].ELF != nil && !strings.HasSuffix(e.Path, ".a") {
+					mode := fact.ParseMode(e.Mode)
+					if e.Type != staging.File || mode&0o111 == 0 || !isData(e.Path) || c.files[e.Path].ELF != nil && !strings.HasSuffix(e.Path, ".a") {
 						continue
 					}
 					c.setMode(e, mode&^0o111, "it is executable, and nothing that is run")
@@ -286,50 +286,50 @@ home = "/var/lib/tide"`),
 			},
 		},
 		{
-			Code: "L214", Severity: Warning, Title: "settings outside of /etc",
+			Code: "ELL214", Severity: Warning, Title: "settings outside of /etc",
 			Why:    "Administrators look for settings under /etc, and keep only that in their backups and version control.",
 			Remedy: "install it under /etc; or, if it is the built-in default, leave out kind = \"config\"",
 			Wrong:  withLayout(`echo a > "$DESTDIR/usr/share/tide/tide.conf"`, `"/usr/share/tide/tide.conf" = { kind = "config" }`),
 			Right:  withLayout(`echo a > "$DESTDIR/usr/share/tide/tide.conf"`, ""),
 			pkg: func(c *packageCheck) {
 				for _, e := range c.Layout {
-					if e.Kind == recipe.Config && !strings.HasPrefix(e.Path, "/etc/") && !strings.HasPrefix(e.Path, "/boot/") {
+					if e.Kind == fact.KindConfig && !strings.HasPrefix(e.Path, "/etc/") && !strings.HasPrefix(e.Path, "/boot/") {
 						c.path(e.Path, "it is of kind config, and not under /etc")
 					}
 				}
 			},
 		},
 		{
-			Code: "L215", Severity: Error, Title: "a command that may not be executed",
+			Code: "ELL215", Severity: Error, Title: "a command that may not be executed",
 			Why:    "It is found on the PATH and refused.",
 			Remedy: `give it the mode "0755" in the layout`,
 			Wrong:  stageFile(`install -Dm644 /dev/null "$DESTDIR/usr/bin/tide"; echo '#!/bin/sh' > "$DESTDIR/usr/bin/tide"`),
 			Right:  stageFile(`install -Dm755 /dev/null "$DESTDIR/usr/bin/tide"; echo '#!/bin/sh' > "$DESTDIR/usr/bin/tide"`),
 			pkg: func(c *packageCheck) {
 				for _, e := range c.Layout {
-					if e.Type == layout.File && scan.CommandDir(path.Dir(e.Path)) && layout.ParseMode(e.Mode)&0o111 == 0 {
+					if e.Type == staging.File && scan.CommandDir(path.Dir(e.Path)) && fact.ParseMode(e.Mode)&0o111 == 0 {
 						c.setMode(e, 0o755, "its mode is %s, and it lies among the commands", e.Mode)
 					}
 				}
 			},
 		},
 		{
-			Code: "L217", Severity: Hint, Title: "an empty directory",
+			Code: "ELL217", Severity: Hint, Title: "an empty directory",
 			Why:    "Most often something was to be put into it, or the program makes it itself.",
 			Remedy: `leave it out (name it in discard = [...]), or declare what it is for: kind = "state" or "cache"`,
 			Wrong:  stageFile(`install -d "$DESTDIR/usr/share/tide/harbours"`),
 			Right:  stageFile(`install -d "$DESTDIR/usr/share/tide/harbours"; echo Ely > "$DESTDIR/usr/share/tide/harbours/ely"`),
 			pkg: func(c *packageCheck) {
 				for _, e := range c.Layout {
-					meant := e.Kind != "" || strings.HasPrefix(e.Path, "/var/") || strings.HasPrefix(e.Path, "/srv/") || strings.HasPrefix(e.Path, "/etc/") || strings.HasSuffix(e.Path, ".d") || e.Owner != layout.Root
-					if e.Type == layout.Directory && c.holds[e.Path] == 0 && !meant {
+					meant := e.Kind != "" || strings.HasPrefix(e.Path, "/var/") || strings.HasPrefix(e.Path, "/srv/") || strings.HasPrefix(e.Path, "/etc/") || strings.HasSuffix(e.Path, ".d") || e.Owner != staging.Root
+					if e.Type == staging.Directory && c.holds[e.Path] == 0 && !meant {
 						c.discard(e.Path, e.Path, "there is nothing in it")
 					}
 				}
 			},
 		},
 		{
-			Code: "L220", Severity: Warning, Title: "a leftover of version control",
+			Code: "ELL220", Severity: Warning, Title: "a leftover of version control",
 			Why:    "It is of use to those who change the sources, and to nobody who installs the package.",
 			Remedy: "keep it out of the stage step, or name it in discard = [...]",
 			Wrong:  stageFile(`echo '*.o' > "$DESTDIR/usr/share/tide/.gitignore"`),
@@ -337,7 +337,7 @@ home = "/var/lib/tide"`),
 			pkg:    func(c *packageCheck) { c.leftovers(history, nil) },
 		},
 		{
-			Code: "L221", Severity: Warning, Title: "a leftover of the build",
+			Code: "ELL221", Severity: Warning, Title: "a leftover of the build",
 			Why:    "Object files, the linker's helpers and the build system's notes are for the folder that the package was built in, and often name it.",
 			Remedy: "keep it out of the stage step, or name it in discard = [...]",
 			Wrong:  stageFile(`echo 3.14 > "$DESTDIR/usr/share/tide/config.log"`),
@@ -351,7 +351,7 @@ home = "/var/lib/tide"`),
 			},
 		},
 		{
-			Code: "L222", Severity: Warning, Title: "a leftover of another system's desktop",
+			Code: "ELL222", Severity: Warning, Title: "a leftover of another system's desktop",
 			Why:    "Whoever made the archive had it on the screen. Nothing here reads it.",
 			Remedy: "keep it out of the stage step, or name it in discard = [...]",
 			Wrong:  stageFile(`echo 3.14 > "$DESTDIR/usr/share/tide/.DS_Store"`),
@@ -359,21 +359,21 @@ home = "/var/lib/tide"`),
 			pkg:    func(c *packageCheck) { c.leftovers(desktop, nil) },
 		},
 		{
-			Code: "L223", Severity: Error, Title: "a file that every package would own",
+			Code: "ELL223", Severity: Error, Title: "a file that every package would own",
 			Why:    "It is made on the machine out of what all packages bring. The next package that has one of its own cannot be installed beside this one, or undoes it.",
 			Remedy: "name it in discard = [...]",
 			Wrong:  stageFile(`install -Dm644 /dev/null "$DESTDIR/usr/share/info/dir"`),
 			Right:  stageFile(`install -Dm644 /dev/null "$DESTDIR/usr/share/info/tide.info"; echo Tide > "$DESTDIR/usr/share/info/tide.info"`),
 			pkg: func(c *packageCheck) {
 				for _, e := range c.Layout {
-					if what := isFresh(e.Path); what != "" && e.Type == layout.File {
+					if what := isFresh(e.Path); what != "" && e.Type == staging.File {
 						c.discard(e.Path, e.Path, "it is %s, which every package adds to", what)
 					}
 				}
 			},
 		},
 		{
-			Code: "L224", Severity: Warning, Title: "an awkward name",
+			Code: "ELL224", Severity: Warning, Title: "an awkward name",
 			Why:    "Scripts stumble over names with control characters, with a blank at an end or a dash in front; and what is not UTF-8 shows as something else on every terminal.",
 			Remedy: "rename it in the stage step",
 			Wrong:  stageFile(`echo a > "$DESTDIR/usr/share/tide/-table "`),
@@ -387,7 +387,7 @@ home = "/var/lib/tide"`),
 			},
 		},
 		{
-			Code: "L225", Severity: Hint, Title: "large files with the same contents",
+			Code: "ELL225", Severity: Hint, Title: "large files with the same contents",
 			Why:    "They take their size on every machine as often as they are there.",
 			Remedy: "make links of all but one in the stage step",
 			Wrong:  stageFile(`head -c 600000 /dev/zero > "$DESTDIR/usr/share/tide/a"; cp "$DESTDIR/usr/share/tide/a" "$DESTDIR/usr/share/tide/b"`),
@@ -397,7 +397,7 @@ home = "/var/lib/tide"`),
 				var order []string
 				size := map[string]int64{}
 				for _, e := range c.Layout {
-					if e.Type == layout.File && e.Same == "" && e.Size > 0 {
+					if e.Type == staging.File && e.Same == "" && e.Size > 0 {
 						if byDigest[e.SHA256] == nil {
 							order = append(order, e.SHA256)
 						}
@@ -414,22 +414,22 @@ home = "/var/lib/tide"`),
 			},
 		},
 		{
-			Code: "L226", Severity: Hint, Title: "an empty file",
+			Code: "ELL226", Severity: Hint, Title: "an empty file",
 			Why:    "Most often it was to hold something: a document that upstream never wrote, or the output of a command that failed.",
 			Remedy: "leave it out, or see why it is empty",
 			Wrong:  stageFile(`install -Dm644 /dev/null "$DESTDIR/usr/share/doc/tide/NEWS"`),
 			Right:  stageFile(`install -Dm644 /dev/null "$DESTDIR/usr/share/doc/tide/NEWS"; echo "1.2: three harbours" > "$DESTDIR/usr/share/doc/tide/NEWS"`),
 			pkg: func(c *packageCheck) {
 				for _, e := range c.Layout {
-					doc := strings.HasPrefix(e.Path, "/usr/share/doc/") || strings.HasPrefix(e.Path, "/usr/share/man/") || strings.HasPrefix(e.Path, "/usr/share/licenses/") || e.Kind == recipe.License || scan.CommandDir(path.Dir(e.Path))
-					if e.Type == layout.File && e.Size == 0 && doc {
+					doc := strings.HasPrefix(e.Path, "/usr/share/doc/") || strings.HasPrefix(e.Path, "/usr/share/man/") || strings.HasPrefix(e.Path, "/usr/share/licenses/") || e.Kind == fact.KindLicense || scan.CommandDir(path.Dir(e.Path))
+					if e.Type == staging.File && e.Size == 0 && doc {
 						c.path(e.Path, "there is nothing in it")
 					}
 				}
 			},
 		},
 		{
-			Code: "L227", Severity: Hint, Title: "compressed on its own",
+			Code: "ELL227", Severity: Hint, Title: "compressed on its own",
 			Why:    "The package is compressed already. A file that is so once more grows it, cannot be searched as it lies there, and most often has a time in it.",
 			Remedy: "store it plain: manuals and documents are read from the package that way",
 			Wrong:  stageFile(`echo '.TH tide 1' > tide.1; gzip -n tide.1; install -Dm644 tide.1.gz -t "$DESTDIR/usr/share/man/man1"`),
@@ -439,7 +439,7 @@ home = "/var/lib/tide"`),
 				for _, e := range c.Layout {
 					doc := strings.HasPrefix(e.Path, "/usr/share/man/") || strings.HasPrefix(e.Path, "/usr/share/doc/") || strings.HasPrefix(e.Path, "/usr/share/info/")
 					archive := strings.Contains(path.Base(e.Path), ".tar.")
-					if e.Type == layout.File && doc && !archive && slices.Contains([]string{".gz", ".bz2", ".xz", ".zst", ".lzma", ".Z"}, path.Ext(e.Path)) {
+					if e.Type == staging.File && doc && !archive && slices.Contains([]string{".gz", ".bz2", ".xz", ".zst", ".lzma", ".Z"}, path.Ext(e.Path)) {
 						found = append(found, e.Path)
 					}
 				}
@@ -449,21 +449,21 @@ home = "/var/lib/tide"`),
 			},
 		},
 		{
-			Code: "L228", Severity: Error, Title: "a setuid script",
+			Code: "ELL228", Severity: Error, Title: "a setuid script",
 			Why:    "The kernel does not honour the bit on scripts, so it does nothing; a system that did would give its rights away.",
 			Remedy: `take the bit away: mode = "0755"`,
 			Wrong:  withLayout(`install -Dm755 /dev/null "$DESTDIR/usr/bin/tide"; echo '#!/bin/sh' > "$DESTDIR/usr/bin/tide"`, `"/usr/bin/tide" = { mode = "4755" }`),
 			Right:  withLayout(`install -Dm755 /dev/null "$DESTDIR/usr/bin/tide"; echo '#!/bin/sh' > "$DESTDIR/usr/bin/tide"`, ""),
 			pkg: func(c *packageCheck) {
 				for _, e := range c.Layout {
-					if mode := layout.ParseMode(e.Mode); e.Type == layout.File && mode&os.ModeSetuid != 0 && c.files[e.Path].Interpreter != "" {
+					if mode := fact.ParseMode(e.Mode); e.Type == staging.File && mode&os.ModeSetuid != 0 && c.files[e.Path].Interpreter != "" {
 						c.setMode(e, mode&^os.ModeSetuid, "it is a script, and its mode is %s", e.Mode)
 					}
 				}
 			},
 		},
 		{
-			Code: "L229", Severity: Hint, Title: "a link by its whole path",
+			Code: "ELL229", Severity: Hint, Title: "a link by its whole path",
 			Why:    "It leads out of a root that is looked at from outside, into the machine's own files; and it breaks when the package is unpacked elsewhere.",
 			Remedy: "make it relative: ln -sr",
 			Wrong:  stageFile(`echo a > "$DESTDIR/usr/share/tide/table"; ln -s /usr/share/tide/table "$DESTDIR/usr/share/tide/tables"`),
@@ -471,21 +471,21 @@ home = "/var/lib/tide"`),
 			pkg: func(c *packageCheck) {
 				for _, e := range c.Layout {
 					// From one top-level folder into another is where it is usual.
-					if e.Type == layout.Symlink && path.IsAbs(e.Link) && c.there(path.Clean(e.Link)) && top(e.Path) == top(e.Link) {
+					if e.Type == staging.Symlink && path.IsAbs(e.Link) && c.there(path.Clean(e.Link)) && top(e.Path) == top(e.Link) {
 						c.path(e.Path, "it points to %s, which is in this package too", e.Link)
 					}
 				}
 			},
 		},
 		{
-			Code: "L230", Severity: Error, Title: "a link that climbs out of the root",
+			Code: "ELL230", Severity: Error, Title: "a link that climbs out of the root",
 			Why:    "It has more .. than there are folders above it. What it leads to depends on where the root lies.",
 			Remedy: "count the folders again, or let ln -sr do it",
 			Wrong:  stageFile(`ln -s ../../../../../usr/share/harbours "$DESTDIR/usr/share/tide/table"`),
 			Right:  stageFile(`touch "$DESTDIR/usr/share/table"; ln -s ../table "$DESTDIR/usr/share/tide/table"`),
 			pkg: func(c *packageCheck) {
 				for _, e := range c.Layout {
-					if e.Type != layout.Symlink || path.IsAbs(e.Link) {
+					if e.Type != staging.Symlink || path.IsAbs(e.Link) {
 						continue
 					}
 					depth := strings.Count(e.Path, "/") - 1
@@ -504,7 +504,7 @@ home = "/var/lib/tide"`),
 			},
 		},
 		{
-			Code: "L231", Severity: Error, Title: "links that lead to one another",
+			Code: "ELL231", Severity: Error, Title: "links that lead to one another",
 			Why:    "Opening any of them fails: it never ends at a file.",
 			Remedy: "let one of them be the file",
 			Wrong:  stageFile(`ln -s b "$DESTDIR/usr/share/tide/a"; ln -s a "$DESTDIR/usr/share/tide/b"`),
@@ -512,7 +512,7 @@ home = "/var/lib/tide"`),
 			pkg: func(c *packageCheck) {
 				for _, e := range c.Layout {
 					at, steps := e, 0
-					for at.Type == layout.Symlink && steps < 40 {
+					for at.Type == staging.Symlink && steps < 40 {
 						next, ok := pack.Find(c.Layout, linkTarget(at))
 						if !ok {
 							break
@@ -520,14 +520,14 @@ home = "/var/lib/tide"`),
 						at = next
 						steps++
 					}
-					if at.Type == layout.Symlink && steps == 40 {
+					if at.Type == staging.Symlink && steps == 40 {
 						c.path(e.Path, "it points to %s, and that back to it", e.Link)
 					}
 				}
 			},
 		},
 		{
-			Code: "L232", Severity: Hint, Title: "tests that are installed",
+			Code: "ELL232", Severity: Hint, Title: "tests that are installed",
 			Why:    "They are part of what was built, not of what is used, and often half of its size.",
 			Remedy: "leave them out, or make a package of their own for them",
 			Wrong:  stageFile(`install -d "$DESTDIR/usr/share/tide/tests"; head -c 1200000 /dev/zero > "$DESTDIR/usr/share/tide/tests/a"`),
@@ -535,7 +535,7 @@ home = "/var/lib/tide"`),
 			pkg: func(c *packageCheck) {
 				size, found := int64(0), ""
 				for _, e := range c.Layout {
-					if e.Type == layout.File && testFolder(e.Path) {
+					if e.Type == staging.File && testFolder(e.Path) {
 						size += e.Size
 						if found == "" {
 							found = e.Path
@@ -561,7 +561,7 @@ func linkTarget(e pack.Entry) string {
 // through tells whether a path may lie behind another link of the package.
 func (c *packageCheck) through(p string) bool {
 	for dir := path.Dir(p); dir != "/" && dir != "."; dir = path.Dir(dir) {
-		if e, ok := pack.Find(c.Layout, dir); ok && e.Type == layout.Symlink {
+		if e, ok := pack.Find(c.Layout, dir); ok && e.Type == staging.Symlink {
 			return true
 		}
 	}
@@ -571,7 +571,7 @@ func (c *packageCheck) through(p string) bool {
 // ownFolder tells whether a folder is the package's own, so that what lies in
 // it comes with the package.
 func (c *packageCheck) ownFolder(dir string) bool {
-	if layout.Shared(dir) {
+	if staging.IsShared(dir) {
 		return false
 	}
 	return c.holds[dir] > 0

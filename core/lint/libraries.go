@@ -5,32 +5,33 @@ import (
 	"strings"
 	"sync"
 
-	"ellwand.example/core/need"
+	"ellwand.example/core/fact/need"
 	"ellwand.example/core/probe"
 	"ellwand.example/core/scan"
 )
 
-// base is the system below packages for a target; nil where it is not known.
-func (l *Linter) base(target string) *probe.Base {
+// system is the system that packages for a target are installed on; nil if it is
+// unknown.
+func (l *Linter) system(target string) *probe.System {
 	if target != l.Target {
 		return nil
 	}
-	return l.Base
+	return l.System
 }
 
-// libraries keeps what was read of a base's libraries: the same few stand
+// libraries keeps what was read of a system's libraries: the same few stand
 // below all packages.
 type libraries struct {
 	mu  sync.Mutex
 	all map[string]*library // nil where there is none
 }
 
-func (l *libraries) get(base *probe.Base, soname string) (library, bool) {
+func (l *libraries) get(system *probe.System, soname string) (library, bool) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	found, known := l.all[soname]
 	if !known {
-		found = readLibrary(base, soname)
+		found = readLibrary(system, soname)
 		if l.all == nil {
 			l.all = map[string]*library{}
 		}
@@ -42,12 +43,12 @@ func (l *libraries) get(base *probe.Base, soname string) (library, bool) {
 	return *found, true
 }
 
-func readLibrary(base *probe.Base, soname string) *library {
-	answer, ok := base.Look(need.Need{Alternatives: []need.Alternative{{Kind: need.Soname, Name: soname}}}, nil)
+func readLibrary(system *probe.System, soname string) *library {
+	answer, ok := system.Look(need.Need{Alternatives: []need.Alternative{{Kind: need.Soname, Name: soname}}}, nil)
 	if !ok {
 		return nil
 	}
-	f, err := os.Open(base.Real(answer.Path))
+	f, err := os.Open(system.Real(answer.Path))
 	if err != nil {
 		return nil
 	}

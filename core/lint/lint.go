@@ -19,63 +19,34 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"ellwand.example/core/document"
-	"ellwand.example/core/need"
+	"ellwand.example/core/fact"
+	"ellwand.example/core/fact/need"
 	"ellwand.example/core/pack"
 	"ellwand.example/core/probe"
 	"ellwand.example/core/recipe"
 )
 
-// Severity says how bad a finding is.
-type Severity string
-
-// The severities. Only errors stand in the way of a publish, unless the
-// settings say otherwise.
+// The severities of rules.
 const (
-	Error   Severity = "error"   // users will be hurt
-	Warning Severity = "warning" // users may be, or the next maintainer
-	Hint    Severity = "hint"    // it could be better
+	Error   = fact.SeverityError
+	Warning = fact.SeverityWarning
+	Hint    = fact.SeverityHint
 )
-
-// Severities lists them, the worst first.
-var Severities = []Severity{Error, Warning, Hint}
-
-// rank is the place of a severity, 0 for the worst.
-func (s Severity) rank() int { return slices.Index(Severities, s) }
 
 // Rule is one thing that is looked for.
 type Rule struct {
-	Code     string   `json:"code"`
-	Severity Severity `json:"severity"`
-	Title    string   `json:"title"`  // what it finds, in a few words
-	Why      string   `json:"why"`    // why that matters
-	Remedy   string   `json:"remedy"` // how to mend it
-	Wrong    string   `json:"wrong"`  // an example in which it finds something, see Example
-	Right    string   `json:"right"`  // and one in which it does not
+	Code     string        `json:"code"`
+	Severity fact.Severity `json:"severity"`
+	Title    string        `json:"title"`  // what it finds, in a few words
+	Why      string        `json:"why"`    // why that matters
+	Remedy   string        `json:"remedy"` // how to mend it
+	Wrong    string        `json:"wrong"`  // an example in which it finds something, see Example
+	Right    string        `json:"right"`  // and one in which it does not
 
 	recipe func(*recipeCheck)  // looks at a recipe
 	file   func(*fileCheck)    // looks at a file of a package; several run at once
 	pkg    func(*packageCheck) // looks at a package whose files were all looked at
 	set    func(*setCheck)     // looks at all packages of a recipe
-}
-
-// Finding is what a rule has to say of one place.
-type Finding struct {
-	Code     string   `json:"code"`
-	Severity Severity `json:"severity"`
-	Recipe   string   `json:"recipe,omitempty"`
-	Subject  string   `json:"subject"`        // a recipe's name, a package's identity or a repository's place
-	File     string   `json:"file,omitempty"` // the recipe, where it could be mended
-	Line     int      `json:"line,omitempty"` // of it
-	Path     string   `json:"path,omitempty"` // in the package
-	Message  string   `json:"message"`
-	Remedy   string   `json:"remedy"`
-	Paste    string   `json:"paste,omitempty"`  // lines for the recipe, ready to paste
-	Waived   string   `json:"waived,omitempty"` // the reason, when it was accepted
-
-	fix       fix
-	offset    int       // of what is mended, in a script
-	discards  string    // the pattern of paths that the fix takes out of the package
-	attribute [2]string // that the fix sets in the layout, and its value
 }
 
 // Rules lists all rules by code.
@@ -110,11 +81,11 @@ func allRules() []Rule {
 // alone.
 type Linter struct {
 	Profile Profile
-	// Base is the system below packages for Target, where symbols and symbol
+	// System is the system below packages for Target, where symbols and symbol
 	// versions are looked up.
-	Base   *probe.Base
+	System *probe.System
 	Target string
-	// Meets tells whether a package known here, or the base, meets a need.
+	// Meets tells whether a package known here, or the system, meets a need.
 	Meets func(need.Need) bool
 	// Published opens the newest published package of the same name that is
 	// older, or returns nil.
@@ -138,10 +109,10 @@ type Usage struct {
 type collector struct {
 	rule     Rule
 	subject  string
-	findings []Finding
+	findings []fact.Finding
 }
 
-func (c *collector) add(f Finding) {
+func (c *collector) add(f fact.Finding) {
 	f.Code, f.Severity, f.Subject = c.rule.Code, c.rule.Severity, c.subject
 	if f.Remedy == "" {
 		f.Remedy = c.rule.Remedy
@@ -151,12 +122,12 @@ func (c *collector) add(f Finding) {
 
 // say reports something that has no place of its own.
 func (c *collector) say(format string, args ...any) {
-	c.add(Finding{Message: fmt.Sprintf(format, args...)})
+	c.add(fact.Finding{Message: fmt.Sprintf(format, args...)})
 }
 
 // Recipe looks at a recipe. Waivers of rules on recipes that accepted nothing
 // are findings too.
-func (l *Linter) Recipe(ctx context.Context, r *recipe.Recipe) []Finding {
+func (l *Linter) Recipe(ctx context.Context, r *recipe.Recipe) []fact.Finding {
 	c := &recipeCheck{collector: collector{subject: r.Name}, Recipe: r, linter: l, ctx: ctx}
 	for _, rule := range catalogue() {
 		if rule.recipe != nil && l.Profile.has(rule.Code) {
@@ -164,7 +135,7 @@ func (l *Linter) Recipe(ctx context.Context, r *recipe.Recipe) []Finding {
 			rule.recipe(c)
 		}
 	}
-	return append(l.finish(c.findings, r), l.unused(r, c.findings, func(code string) bool { return strings.HasPrefix(code, "R") })...)
+	return append(l.finish(c.findings, r), l.unused(r, c.findings, func(a fact.Area) bool { return a == fact.AreaRecipe })...)
 }
 
 // check has all rules on packages look at one, of which all is read. An error
@@ -185,7 +156,7 @@ func (l *Linter) check(ctx context.Context, p *pack.Package) (*packageCheck, err
 }
 
 // recipeOf reads the recipe that a package was made from. It was read without
-// a mistake then; what a later edition has in it does not matter here.
+// a mistake then; what a later format has in it does not matter here.
 func recipeOf(p *pack.Package) *recipe.Recipe {
 	text, _ := p.Meta("recipe.toml")
 	r, _ := recipe.Parse("recipes/"+p.Facts.Recipe+"/"+recipe.FileName, text, recipe.Target{Name: p.Facts.Target, Arch: p.Facts.Arch}, p.Build.Options)
@@ -195,7 +166,7 @@ func recipeOf(p *pack.Package) *recipe.Recipe {
 // Together looks at all packages of one recipe: at each of them, and at what
 // they are to one another. The findings of each package stand together, in the
 // order of the packages, those of the set behind them.
-func (l *Linter) Together(ctx context.Context, packages []*pack.Package) ([]Finding, error) {
+func (l *Linter) Together(ctx context.Context, packages []*pack.Package) ([]fact.Finding, error) {
 	each := make([]*packageCheck, len(packages))
 	g, gctx := errgroup.WithContext(ctx)
 	g.SetLimit(runtime.GOMAXPROCS(0))
@@ -208,7 +179,7 @@ func (l *Linter) Together(ctx context.Context, packages []*pack.Package) ([]Find
 	if err := g.Wait(); err != nil || len(packages) == 0 {
 		return nil, err
 	}
-	var all []Finding
+	var all []fact.Finding
 	c := &setCheck{packages: packages, linter: l, ctx: ctx, pages: map[string]bool{}}
 	for _, one := range each {
 		all = append(all, l.finish(one.findings, one.recipe)...)
@@ -231,7 +202,7 @@ func (l *Linter) Together(ctx context.Context, packages []*pack.Package) ([]Find
 			return all, nil
 		}
 	}
-	return append(all, l.unused(r, all, func(code string) bool { return !strings.HasPrefix(code, "R") && !strings.HasPrefix(code, "P") })...), nil
+	return append(all, l.unused(r, all, func(a fact.Area) bool { return a != fact.AreaRecipe && a != fact.AreaRepository })...), nil
 }
 
 // Groups sorts packages by the recipe and version that they come from, in the
@@ -254,62 +225,33 @@ func Groups(packages []pack.Facts) [][]int {
 }
 
 // finish applies the profile and waivers, and sorts.
-func (l *Linter) finish(findings []Finding, r *recipe.Recipe) []Finding {
+func (l *Linter) finish(findings []fact.Finding, r *recipe.Recipe) []fact.Finding {
 	for i := range findings {
 		f := &findings[i]
 		f.Recipe = r.Name
 		f.Severity = l.Profile.severity(f.Code, f.Severity)
 		for _, w := range r.Waivers {
 			if accepts(w, *f) {
-				f.Waived = w.Because
+				f.Waived = w.Reason
 			}
 		}
 	}
-	findings = slices.DeleteFunc(findings, func(f Finding) bool { return f.Severity == "" })
-	Sort(findings)
+	findings = slices.DeleteFunc(findings, func(f fact.Finding) bool { return f.Severity == "" })
+	fact.SortFindings(findings)
 	return findings
-}
-
-// Sort puts the worst findings first, and those of a kind together.
-func Sort(findings []Finding) {
-	slices.SortStableFunc(findings, func(a, b Finding) int {
-		return cmp.Or(BySeverity(a, b), cmp.Compare(a.Code, b.Code), cmp.Compare(a.Line, b.Line), cmp.Compare(a.Path, b.Path))
-	})
-}
-
-// BySeverity puts the worst findings first.
-func BySeverity(a, b Finding) int { return cmp.Compare(a.Severity.rank(), b.Severity.rank()) }
-
-// Counts says how many findings of each severity there are, waived ones apart.
-func Counts(findings []Finding) (bySeverity map[Severity]int, waived int) {
-	bySeverity = map[Severity]int{}
-	for _, f := range findings {
-		if f.Waived != "" {
-			waived++
-		} else {
-			bySeverity[f.Severity]++
-		}
-	}
-	return bySeverity, waived
-}
-
-// Reaches tells whether one of the findings that are not waived is as bad as a
-// severity, or worse.
-func Reaches(findings []Finding, s Severity) bool {
-	return slices.ContainsFunc(findings, func(f Finding) bool { return f.Waived == "" && f.Severity.rank() <= s.rank() })
 }
 
 // NewSince leaves those findings that are not among those of an earlier state:
 // versions in paths and messages, and lines, do not make a finding new.
-func NewSince(now, before []Finding) []Finding {
-	key := func(f Finding) string {
+func NewSince(now, before []fact.Finding) []fact.Finding {
+	key := func(f fact.Finding) string {
 		return f.Code + "\x00" + numbers.ReplaceAllString(f.Path+"\x00"+f.Message, "0")
 	}
 	known := map[string]int{}
 	for _, f := range before {
 		known[key(f)]++
 	}
-	return slices.DeleteFunc(slices.Clone(now), func(f Finding) bool {
+	return slices.DeleteFunc(slices.Clone(now), func(f fact.Finding) bool {
 		known[key(f)]--
 		return known[key(f)] >= 0
 	})

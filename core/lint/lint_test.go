@@ -1,27 +1,23 @@
 package lint
 
 import (
-	"regexp"
 	"slices"
 	"strings"
 	"testing"
 
 	"ellwand.example/core/document"
+	"ellwand.example/core/fact"
 	"ellwand.example/core/recipe"
-	"ellwand.example/core/repo"
 )
 
 // TestCatalogue looks at every rule: each is complete, stands once, and in the
 // area that its code begins with.
 func TestCatalogue(t *testing.T) {
-	code := regexp.MustCompile(`^([A-Z])([1-7])[0-9]{2}$`)
-	numbers := map[string]string{"R": "1", "L": "2", "E": "3", "S": "4", "M": "5", "P": "6", "I": "7"}
 	seen := map[string]bool{}
 	titles := map[string]string{}
 	for _, r := range Rules() {
-		m := code.FindStringSubmatch(r.Code)
-		if m == nil || numbers[m[1]] != m[2] {
-			t.Errorf("%s is no code", r.Code)
+		if fact.AreaOf(r.Code) == fact.AreaNone {
+			t.Errorf("%s is not a code", r.Code)
 		}
 		if seen[r.Code] || titles[r.Title] != "" {
 			t.Errorf("%s stands twice (%s)", r.Code, titles[r.Title])
@@ -32,11 +28,11 @@ func TestCatalogue(t *testing.T) {
 				t.Errorf("%s has no %s", r.Code, what)
 			}
 		}
-		if r.Severity.rank() < 0 || strings.HasSuffix(r.Title, ".") || strings.HasSuffix(r.Remedy, ".") && !strings.HasSuffix(r.Remedy, "...") || !strings.HasSuffix(r.Why, ".") && !strings.HasSuffix(r.Why, "?") {
+		if r.Severity.Rank() < 0 || strings.HasSuffix(r.Title, ".") || strings.HasSuffix(r.Remedy, ".") && !strings.HasSuffix(r.Remedy, "...") || !strings.HasSuffix(r.Why, ".") && !strings.HasSuffix(r.Why, "?") {
 			t.Errorf("%s is not written like the others: %q, %q, %q", r.Code, r.Title, r.Why, r.Remedy)
 		}
 		checks := 0
-		for _, has := range []bool{r.recipe != nil, r.file != nil, r.pkg != nil, r.set != nil, strings.HasPrefix(r.Code, "P")} {
+		for _, has := range []bool{r.recipe != nil, r.file != nil, r.pkg != nil, r.set != nil, r.OfRepositories()} {
 			if has {
 				checks++
 			}
@@ -48,7 +44,7 @@ func TestCatalogue(t *testing.T) {
 	if len(seen) < 120 {
 		t.Errorf("%d rules", len(seen))
 	}
-	for _, c := range []struct{ word, want string }{{"r105", "R105"}, {"R105", "R105"}, {"R1", ""}, {"Z999", ""}} {
+	for _, c := range []struct{ word, want string }{{"ell105", "ELL105"}, {"ELL105", "ELL105"}, {"ELL1", ""}, {"ELL999", ""}} {
 		if r, ok := Find(c.word); r.Code != c.want || ok != (c.want != "") {
 			t.Errorf("Find(%q) = %q, %v", c.word, r.Code, ok)
 		}
@@ -68,7 +64,7 @@ func recipeOfExample(t *testing.T, piece string) *recipe.Recipe {
 	return parsed(t, Workspace(piece).Files["recipes/tide/recipe.toml"])
 }
 
-func told(findings []Finding) string {
+func told(findings []fact.Finding) string {
 	var out []string
 	for _, f := range findings {
 		word := f.Code + ":" + string(f.Severity)
@@ -114,12 +110,12 @@ func TestProfile(t *testing.T) {
 		profile Profile
 		want    string
 	}{
-		{Profile{}, "R132:error R105:warning R151:warning R117:hint"},
-		{Profile{Level: Normal}, "R132:error R105:warning R151:warning R117:hint"},
-		{Profile{Level: Gentle}, "R132:error R105:hint R151:hint"},
-		{Profile{Level: Strict}, "R105:error R132:error R151:error R117:warning"},
-		{Profile{Off: []string{"r132", "R151"}}, "R105:warning R117:hint"},
-		{Profile{Level: Gentle, Severities: map[string]Severity{"r117": Error, "R132": Hint}}, "R117:error R105:hint R132:hint R151:hint"},
+		{Profile{}, "ELL132:error ELL105:warning ELL151:warning ELL117:hint"},
+		{Profile{Level: Normal}, "ELL132:error ELL105:warning ELL151:warning ELL117:hint"},
+		{Profile{Level: Lenient}, "ELL132:error ELL105:hint ELL151:hint"},
+		{Profile{Level: Strict}, "ELL105:error ELL132:error ELL151:error ELL117:warning"},
+		{Profile{Off: []string{"ell132", "ELL151"}}, "ELL105:warning ELL117:hint"},
+		{Profile{Level: Lenient, Severities: map[string]fact.Severity{"ell117": Error, "ELL132": Hint}}, "ELL117:error ELL105:hint ELL132:hint ELL151:hint"},
 	} {
 		if got := told((&Linter{Profile: c.profile}).Recipe(t.Context(), r)); got != c.want {
 			t.Errorf("%+v: %s, want %s", c.profile, got, c.want)
@@ -141,27 +137,27 @@ func TestProfile(t *testing.T) {
 	}
 }
 
-// TestMend mends recipes, and looks at what came of them: the finding is gone,
+// TestFix mends recipes, and looks at what came of them: the finding is gone,
 // and nothing else has changed.
-func TestMend(t *testing.T) {
+func TestFix(t *testing.T) {
 	parse := func(text []byte) (*recipe.Recipe, error) {
 		return recipe.Parse("recipe.toml", text, recipe.Target{Arch: "x86_64"}, nil)
 	}
 	for _, c := range []struct{ code, piece, old, now string }{
-		{"R102", `summary = "Print tables."`, `"Print tables."`, `"Print tables"`},
-		{"R108", "[[source]]\nurl = 'https://a.example/tide-1.2.tar.gz'\nsha256 = \"" + strings.Repeat("0", 64) + "\"", "tide-1.2.tar", "tide-{version}.tar"},
-		{"R111", "[[waive]]\ncode = \"R101\"\nbecause = \"x\"\n\n# the end\n[discards]", "[[waive]]\ncode = \"R101\"\nbecause = \"x\"\n\n", ""},
-		{"R115", `license = "MIT OR GPL-2.0+"`, "GPL-2.0+", "GPL-2.0-or-later"},
-		{"R133", stageFile("cp a $DESTDIR/a; cp b ${TMPDIR}/b\nls >$DESTDIR/c"), "cp a $DESTDIR/a; cp b ${TMPDIR}/b\nls >$DESTDIR/c", "cp a \"$DESTDIR/a\"; cp b \"${TMPDIR}/b\"\nls >\"$DESTDIR/c\""},
-		{"R135", buildFile("make -j4 a\nmake a -j8"), "make -j4 a\nmake a -j8", "make -j\"$ELL_JOBS\" a\nmake a -j\"$ELL_JOBS\""},
-		{"R151", stageFile("cmake ."), "[steps]", "[needs]\nbuild = [\"command/cmake\"]\n\n[steps]"},
-		{"R151", "[needs]\nrun = [\"a\"]\n" + stageFile("cmake ."), "[needs]\n", "[needs]\nbuild = [\"command/cmake\"]\n"},
-		{"R151", "[needs]\nbuild = [\n  \"command/cc\",\n]\n" + stageFile("cc a; cmake ."), "  \"command/cc\"", "  \"command/cmake\", \"command/cc\""},
+		{"ELL102", `summary = "Print tables."`, `"Print tables."`, `"Print tables"`},
+		{"ELL108", "[[source]]\nurl = 'https://a.example/tide-1.2.tar.gz'\nsha256 = \"" + strings.Repeat("0", 64) + "\"", "tide-1.2.tar", "tide-{version}.tar"},
+		{"ELL111", "[[waive]]\ncode = \"ELL101\"\nreason = \"x\"\n\n# the end\n[discards]", "[[waive]]\ncode = \"ELL101\"\nreason = \"x\"\n\n", ""},
+		{"ELL115", `license = "MIT OR GPL-2.0+"`, "GPL-2.0+", "GPL-2.0-or-later"},
+		{"ELL133", stageFile("cp a $DESTDIR/a; cp b ${TMPDIR}/b\nls >$DESTDIR/c"), "cp a $DESTDIR/a; cp b ${TMPDIR}/b\nls >$DESTDIR/c", "cp a \"$DESTDIR/a\"; cp b \"${TMPDIR}/b\"\nls >\"$DESTDIR/c\""},
+		{"ELL135", buildFile("make -j4 a\nmake a -j8"), "make -j4 a\nmake a -j8", "make -j\"$ELL_JOBS\" a\nmake a -j\"$ELL_JOBS\""},
+		{"ELL151", stageFile("cmake ."), "[steps]", "[needs]\nbuild = [\"command/cmake\"]\n\n[steps]"},
+		{"ELL151", "[needs]\nrun = [\"a\"]\n" + stageFile("cmake ."), "[needs]\n", "[needs]\nbuild = [\"command/cmake\"]\n"},
+		{"ELL151", "[needs]\nbuild = [\n  \"command/cc\",\n]\n" + stageFile("cc a; cmake ."), "  \"command/cc\"", "  \"command/cmake\", \"command/cc\""},
 	} {
 		piece := strings.TrimSuffix(c.piece, "[discards]")
 		r := recipeOfExample(t, piece)
 		before := string(r.Doc.Data)
-		m, err := Mend(r, (&Linter{}).Recipe(t.Context(), r), parse)
+		m, err := Fix(r, (&Linter{}).Recipe(t.Context(), r), parse)
 		if err != nil {
 			t.Errorf("%s: %v", c.code, err)
 			continue
@@ -171,15 +167,15 @@ func TestMend(t *testing.T) {
 			continue
 		}
 		again := (&Linter{}).Recipe(t.Context(), parsed(t, string(m.Text)))
-		if slices.ContainsFunc(again, func(f Finding) bool { return f.Code == c.code }) {
+		if slices.ContainsFunc(again, func(f fact.Finding) bool { return f.Code == c.code }) {
 			t.Errorf("%s: it is still found", c.code)
 		}
 	}
 }
 
-// TestMendLayout mends what is found at paths of packages, in every way in
+// TestFixLayout mends what is found at paths of packages, in every way in
 // which a layout can be written.
-func TestMendLayout(t *testing.T) {
+func TestFixLayout(t *testing.T) {
 	for _, c := range []struct{ tables, want string }{
 		{"[package.tide.layout]\n\"/**\" = {}", "\"/**\" = {}\n\"/etc/a\" = { kind = \"config\" }"},
 		{"[package.tide.layout]\n\"/**\" = {}\n\"/etc/a\" = {}", "\"/etc/a\" = { kind = \"config\" }"},
@@ -212,24 +208,27 @@ func TestMendLayout(t *testing.T) {
 }
 
 func TestNewSince(t *testing.T) {
-	f := func(code, path, message string) Finding { return Finding{Code: code, Path: path, Message: message} }
-	before := []Finding{f("L205", "/usr/lib/tide-1.2/a~", "x"), f("E304", "/usr/bin/a", "has 3"), f("E304", "/usr/bin/b", "x")}
-	now := []Finding{f("L205", "/usr/lib/tide-1.3/a~", "x"), f("L205", "/usr/lib/tide-1.3/b~", "x"), f("E304", "/usr/bin/a", "has 4"), f("E304", "/usr/bin/a", "has 5"), f("E304", "/usr/bin/c", "x")}
+	f := func(code, path, message string) fact.Finding {
+		return fact.Finding{Code: code, Path: path, Message: message}
+	}
+	before := []fact.Finding{f("ELL205", "/usr/lib/tide-1.2/a~", "x"), f("ELL304", "/usr/bin/a", "has 3"), f("ELL304", "/usr/bin/b", "x")}
+	now := []fact.Finding{f("ELL205", "/usr/lib/tide-1.3/a~", "x"), f("ELL205", "/usr/lib/tide-1.3/b~", "x"), f("ELL304", "/usr/bin/a", "has 4"), f("ELL304", "/usr/bin/a", "has 5"), f("ELL304", "/usr/bin/c", "x")}
 	var got []string
 	for _, f := range NewSince(now, before) {
 		got = append(got, f.Code+f.Path+f.Message)
 	}
-	want := []string{"L205/usr/lib/tide-1.3/b~x", "E304/usr/bin/ahas 5", "E304/usr/bin/cx"}
+	want := []string{"ELL205/usr/lib/tide-1.3/b~x", "ELL304/usr/bin/ahas 5", "ELL304/usr/bin/cx"}
 	if !slices.Equal(got, want) {
 		t.Errorf("%q, want %q", got, want)
 	}
 }
 
 func TestRepository(t *testing.T) {
-	audits := []repo.Audit{{Channel: "testing", Target: "t", Findings: []repo.Finding{{Code: repo.UnmetNeed, Package: "a@1-1.any", Reason: "needs b"}, {Code: repo.Unneeded, Package: "c@1-1.any"}}}}
-	v := repo.Verification{Damaged: []repo.Damage{{Name: "packages/a.ell", Reason: repo.Missing}, {Name: "packages/b.ell", Reason: "other"}, {Name: "shards/x", Reason: repo.Missing}}, Unnamed: []string{"files/y"}}
-	if got, want := told((&Linter{}).Repository("r", audits, v)), "P601:error P607:error P608:error P609:error P606:hint P610:hint"; got != want {
-		t.Errorf("%s, want %s", got, want)
+	findings := []fact.Finding{{Code: "ELL606", Message: "nobody needs c@1-1"}, {Code: "ELL601", Message: "a@1-1 needs b"}, {Code: "ELL607", Path: "packages/a.ell"}, {Code: "ELL999"}}
+	l := &Linter{Profile: Profile{Off: []string{"ELL607"}}}
+	got := l.Repository("r", findings)
+	if told(got) != "ELL601:error ELL606:hint" || got[0].Subject != "r" || got[0].Remedy == "" {
+		t.Errorf("%+v", got)
 	}
 }
 

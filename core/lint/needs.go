@@ -8,7 +8,8 @@ import (
 	"strings"
 
 	"ellwand.example/core/document"
-	"ellwand.example/core/need"
+	"ellwand.example/core/fact"
+	"ellwand.example/core/fact/need"
 	"ellwand.example/core/probe"
 	"ellwand.example/core/recipe"
 )
@@ -77,7 +78,7 @@ func (c *recipeCheck) runsBuildFiles() bool {
 func needRules() []Rule {
 	return []Rule{
 		{
-			Code: "R109", Severity: Hint, Title: "no test step",
+			Code: "ELL109", Severity: Hint, Title: "no test step",
 			Why:    "A package that was never run is tested by its users.",
 			Remedy: "run upstream's tests in [steps] test, or at least the built program with --version",
 			Wrong: `[steps]
@@ -94,44 +95,44 @@ stage = 'install -Dm644 table -t "$DESTDIR/usr/share/tide"'`,
 			},
 		},
 		{
-			Code: "R110", Severity: Error, Title: "a waiver names no rule",
+			Code: "ELL110", Severity: Error, Title: "a waiver names no rule",
 			Why:    "It waives nothing, and whoever wrote it believes that it does.",
-			Remedy: "give the code as lint prints it, such as R105",
+			Remedy: "give the code as lint prints it, such as ELL105",
 			Wrong: `[[waive]]
 code    = "R1050"
-because = "the first release has nothing to tell"`,
+reason = "the first release has nothing to tell"`,
 			Right: `release = 2
 [[waive]]
-code    = "R105"
-because = "the first release has nothing to tell"`,
+code    = "ELL105"
+reason = "the first release has nothing to tell"`,
 			recipe: func(c *recipeCheck) {
 				for i, w := range c.Waivers {
 					if _, ok := Find(w.Code); !ok {
 						remedy := c.rule.Remedy
-						if near := document.Nearest(strings.ToUpper(w.Code), codes()); near != "" {
+						if near := fact.Nearest(strings.ToUpper(w.Code), codes()); near != "" {
 							remedy = fmt.Sprintf("did you mean %s?", near)
 						}
 						at := c.Doc.At("waive", i, "code")
-						c.add(Finding{File: c.Doc.File, Line: lineOf(c.Doc, at), Message: fmt.Sprintf("there is no rule %q", w.Code), Remedy: remedy})
+						c.add(fact.Finding{File: c.Doc.File, Line: lineOf(c.Doc, at), Message: fmt.Sprintf("there is no rule %q", w.Code), Remedy: remedy})
 					}
 				}
 			},
 		},
 		{
-			Code: "R111", Severity: Warning, Title: "a waiver that accepts nothing",
+			Code: "ELL111", Severity: Warning, Title: "a waiver that accepts nothing",
 			Why:    "What it was for is mended, or it never fitted. Left there, it will one day hide something new.",
 			Remedy: "take it out",
 			Wrong: `[[waive]]
-code    = "R101"
-because = "it is called so"`,
+code    = "ELL101"
+reason = "it is called so"`,
 			Right: `summary = "Tide: tables of high and low water"
 [[waive]]
-code    = "R101"
-because = "it is called so"`,
+code    = "ELL101"
+reason = "it is called so"`,
 			recipe: func(*recipeCheck) {}, // told of where all else has been found
 		},
 		{
-			Code: "R112", Severity: Warning, Title: "an option or value that nothing uses",
+			Code: "ELL112", Severity: Warning, Title: "an option or value that nothing uses",
 			Why:    "Whoever sets it believes that something changes.",
 			Remedy: "use it, or take it out",
 			Wrong: `[option.tls]
@@ -159,7 +160,7 @@ build = ["command/sh"]`,
 			},
 		},
 		{
-			Code: "R150", Severity: Warning, Title: "a need that the build does not use",
+			Code: "ELL150", Severity: Warning, Title: "a need that the build does not use",
 			Why:    "Everyone who builds the recipe has to have it, and a change of it builds the package again, for nothing.",
 			Remedy: "take it out; `ellwand build --needs-report` watches what the steps use",
 			Wrong: `[needs]
@@ -197,7 +198,7 @@ cmp "$DESTDIR/usr/share/tide/table" /dev/null || echo "there is a table"
 			},
 		},
 		{
-			Code: "R151", Severity: Warning, Title: "a command or library that is used and not declared",
+			Code: "ELL151", Severity: Warning, Title: "a command or library that is used and not declared",
 			Why:    "The build works on this machine, since it happens to be here, and fails on the next.",
 			Remedy: "add it to [needs] build",
 			Wrong: `[steps]
@@ -215,7 +216,7 @@ gcc --version > "$DESTDIR/usr/share/tide/table"
 			recipe: func(c *recipeCheck) {
 				if u := c.usage(); u != nil {
 					for _, n := range u.Undeclared {
-						c.add(Finding{File: c.Doc.File, Line: lineOf(c.Doc, c.Doc.At("needs")), Message: "the traced build used " + n, Paste: document.Quote(n), fix: addNeed(n)})
+						c.add(fact.Finding{File: c.Doc.File, Line: lineOf(c.Doc, c.Doc.At("needs")), Message: "the traced build used " + n, Paste: document.Quote(n), Fix: &fix{edits: addNeed(n)}})
 					}
 					return
 				}
@@ -244,13 +245,13 @@ gcc --version > "$DESTDIR/usr/share/tide/table"
 							continue // no need can name it
 						}
 						line := 1 + strings.Count(s.text[:cmd.call.Pos().Offset()], "\n")
-						c.add(Finding{File: c.Doc.File, Line: c.ScriptLine(s.step, line), Message: fmt.Sprintf("%s runs %s, and no need names it", s.name, name), Paste: document.Quote(n), fix: addNeed(n)})
+						c.add(fact.Finding{File: c.Doc.File, Line: c.ScriptLine(s.step, line), Message: fmt.Sprintf("%s runs %s, and no need names it", s.name, name), Paste: document.Quote(n), Fix: &fix{edits: addNeed(n)}})
 					}
 				}
 			},
 		},
 		{
-			Code: "R152", Severity: Warning, Title: "a need that stands twice",
+			Code: "ELL152", Severity: Warning, Title: "a need that stands twice",
 			Why:    "One of the two gets a new version one day, and the other one not.",
 			Remedy: "keep the one that asks for more",
 			Wrong: `[needs]
@@ -282,7 +283,7 @@ cmp --version > "$DESTDIR/usr/share/tide/table"
 			},
 		},
 		{
-			Code: "R153", Severity: Error, Title: "a need that no version can meet",
+			Code: "ELL153", Severity: Error, Title: "a need that no version can meet",
 			Why:    "The bounds exclude one another: nothing that anyone publishes can ever meet the need.",
 			Remedy: "correct one of the bounds",
 			Wrong: `[needs]
@@ -305,7 +306,7 @@ run = ["harbours >= 1, < 2"]`,
 			},
 		},
 		{
-			Code: "R154", Severity: Hint, Title: "a run-time need that is found anyway",
+			Code: "ELL154", Severity: Hint, Title: "a run-time need that is found anyway",
 			Why:    "Libraries and interpreters are found in the built files, with the versions that they really need. One that is written down stays when the program has stopped using it.",
 			Remedy: "take it out",
 			Wrong: `[needs]
@@ -321,7 +322,7 @@ run = ["command/sh"]`,
 			},
 		},
 		{
-			Code: "R155", Severity: Hint, Title: "a need by another system's name for it",
+			Code: "ELL155", Severity: Hint, Title: "a need by another system's name for it",
 			Why:    "The package with a library's headers is called something else on every system. What the build looks for is called the same everywhere.",
 			Remedy: "need what it is: pkgconfig/NAME, header/NAME.h or command/NAME",
 			Wrong: `[needs]
@@ -343,7 +344,7 @@ stage = 'sh -c true; install -d "$DESTDIR/usr/share/tide"'`,
 			},
 		},
 		{
-			Code: "R156", Severity: Error, Title: "a package that needs or excludes itself",
+			Code: "ELL156", Severity: Error, Title: "a package that needs or excludes itself",
 			Why:    "A need of itself is met or not to be met; a conflict with itself keeps it out of every root.",
 			Remedy: "take it out",
 			Wrong: `[package.tide]
@@ -373,7 +374,7 @@ conflicts = ["ebb"]
 			},
 		},
 		{
-			Code: "R157", Severity: Error, Title: "it needs what it excludes",
+			Code: "ELL157", Severity: Error, Title: "it needs what it excludes",
 			Why:    "Nothing that meets the need may be there beside it, so it can never be installed.",
 			Remedy: "drop the need, or give the conflict a bound",
 			Wrong: `[package.tide]
@@ -398,7 +399,7 @@ conflicts = ["harbours < 2"]
 			},
 		},
 		{
-			Code: "R158", Severity: Warning, Title: "it replaces a package without excluding it",
+			Code: "ELL158", Severity: Warning, Title: "it replaces a package without excluding it",
 			Why:    "Both may be in one root at the same time, each with its own copy of what the other has: which one runs is chance.",
 			Remedy: "say the same in `conflicts`, with the same bounds",
 			Wrong: `[package.tide]
@@ -504,7 +505,7 @@ func satisfiable(a need.Alternative) bool {
 }
 
 // addNeed adds a build need to the recipe.
-func addNeed(text string) fix {
+func addNeed(text string) edits {
 	return func(r *recipe.Recipe) []document.Edit {
 		if slices.Contains(r.Needs.Build, text) {
 			return nil

@@ -15,10 +15,12 @@ import (
 	"sync"
 
 	"ellwand.example/core/document"
+	"ellwand.example/core/fact"
 	"ellwand.example/core/layout"
 	"ellwand.example/core/pack"
 	"ellwand.example/core/recipe"
 	"ellwand.example/core/scan"
+	"ellwand.example/core/staging"
 )
 
 // packageCheck is what rules on packages see.
@@ -50,27 +52,27 @@ type symbols struct{ strong, weak, own []string }
 
 // path reports something about a path in the package.
 func (c *packageCheck) path(p, format string, args ...any) {
-	c.add(Finding{Path: p, Message: fmt.Sprintf(format, args...)})
+	c.add(fact.Finding{Path: p, Message: fmt.Sprintf(format, args...)})
 }
 
 // discard reports a path that does not belong into the package, with the
 // pattern that would take it out.
 func (c *packageCheck) discard(p, pattern, format string, args ...any) {
-	c.add(Finding{Path: p, Message: fmt.Sprintf(format, args...), fix: discard(pattern), discards: pattern, Paste: "discard = [" + document.Quote(pattern) + "]"})
+	c.add(fact.Finding{Path: p, Message: fmt.Sprintf(format, args...), Fix: &fix{edits: discard(pattern), discards: pattern}, Paste: "discard = [" + document.Quote(pattern) + "]"})
 }
 
 // attribute reports a path that wants another attribute in the layout.
 func (c *packageCheck) attribute(e pack.Entry, key, value, format string, args ...any) {
 	p := e.Path
-	if e.Type == layout.Directory {
+	if e.Type == staging.Directory {
 		p += "/" // as layouts have it
 	}
-	c.add(Finding{Path: e.Path, Message: fmt.Sprintf(format, args...), fix: inLayout(c.Facts.Name, p, key, value), Paste: layoutLine(p, key, value), attribute: [2]string{key, value}})
+	c.add(fact.Finding{Path: e.Path, Message: fmt.Sprintf(format, args...), Paste: layoutLine(p, key, value), Fix: &fix{edits: inLayout(c.Facts.Name, p, key, value), attribute: [2]string{key, value}}})
 }
 
 // setMode reports a path whose mode is to be another.
 func (c *packageCheck) setMode(e pack.Entry, mode fs.FileMode, format string, args ...any) {
-	c.attribute(e, "mode", layout.Octal(mode), format, args...)
+	c.attribute(e, "mode", fact.Octal(mode), format, args...)
 }
 
 // layoutLine is a line for a layout, ready to paste.
@@ -111,16 +113,16 @@ type fileCheck struct {
 	pkg   *packageCheck
 
 	rule     Rule
-	findings []Finding
+	findings []fact.Finding
 	asText   string // data, once somebody has asked for it
 }
 
 // say reports something about the file.
 func (c *fileCheck) say(format string, args ...any) {
-	c.report(Finding{Message: fmt.Sprintf(format, args...)})
+	c.report(fact.Finding{Message: fmt.Sprintf(format, args...)})
 }
 
-func (c *fileCheck) report(f Finding) {
+func (c *fileCheck) report(f fact.Finding) {
 	f.Code, f.Severity, f.Subject, f.Path = c.rule.Code, c.rule.Severity, c.pkg.subject, c.Path
 	f.Remedy = cmp.Or(f.Remedy, c.rule.Remedy)
 	c.findings = append(c.findings, f)
@@ -147,7 +149,7 @@ func (c *fileCheck) manual() []string {
 }
 
 // runs tells whether the file may be executed.
-func (c *fileCheck) runs() bool { return layout.ParseMode(c.Mode)&0o111 != 0 }
+func (c *fileCheck) runs() bool { return fact.ParseMode(c.Mode)&0o111 != 0 }
 
 // look reads the payload once: rules on files are asked about each, and what
 // the other rules need is gathered.
@@ -275,7 +277,7 @@ func (c *fileCheck) gather() error {
 		p.textual[c.Path] = true
 	}
 	switch {
-	case c.Kind == recipe.License:
+	case c.Kind == fact.KindLicense:
 		if text, ok := c.text(); ok {
 			p.licenses[c.Path] = text
 		}
@@ -367,13 +369,13 @@ func buildPathIn(data []byte) string {
 
 // place names for findings at paths the line of the layout that claims them,
 // so far as the recipe has one.
-func (c *packageCheck) place(findings []Finding) {
-	if !slices.ContainsFunc(findings, func(f Finding) bool { return f.Path != "" && f.File == "" }) || c.recipe == nil || c.recipe.Doc == nil || len(c.recipe.Packages) == 0 {
+func (c *packageCheck) place(findings []fact.Finding) {
+	if !slices.ContainsFunc(findings, func(f fact.Finding) bool { return f.Path != "" && f.File == "" }) || c.recipe == nil || c.recipe.Doc == nil || len(c.recipe.Packages) == 0 {
 		return
 	}
-	var paths []layout.Path
+	var paths []staging.Path
 	for _, e := range c.Layout {
-		paths = append(paths, layout.Path{Path: e.Path, Type: e.Type, Size: e.Size})
+		paths = append(paths, staging.Path{Path: e.Path, Type: e.Type, Size: e.Size})
 	}
 	lines := map[string]int{}
 	claimed := map[int][]string{}
@@ -394,7 +396,7 @@ func (c *packageCheck) place(findings []Finding) {
 // widen has attributes set in the line of the layout itself where all that it
 // claims wants the same one: a line of its own for each would leave that one
 // with nothing to claim.
-func (c *packageCheck) widen(findings []Finding, claimed map[int][]string) {
+func (c *packageCheck) widen(findings []fact.Finding, claimed map[int][]string) {
 	patterns := map[int]string{}
 	table := c.recipe.Doc.Find("package", c.Facts.Name, "layout")
 	if table == nil {
@@ -409,10 +411,10 @@ func (c *packageCheck) widen(findings []Finding, claimed map[int][]string) {
 	}
 	wanted, discarded := map[want]bool{}, map[string]bool{}
 	for _, f := range findings {
-		if f.attribute[0] != "" {
-			wanted[want{f.Path, f.attribute}] = true
+		if own := fixOf(f); own.attribute[0] != "" {
+			wanted[want{f.Path, own.attribute}] = true
 		}
-		if f.discards != "" {
+		if fixOf(f).discards != "" {
 			discarded[f.Path] = true
 		}
 	}
@@ -422,19 +424,20 @@ func (c *packageCheck) widen(findings []Finding, claimed map[int][]string) {
 	}
 	whole := map[lineWant]bool{} // whether all that the line claims wants it
 	for i, f := range findings {
-		if f.attribute[0] == "" || patterns[f.Line] == "" {
+		own := fixOf(f)
+		if own.attribute[0] == "" || patterns[f.Line] == "" {
 			continue
 		}
-		key := lineWant{f.Line, f.attribute}
+		key := lineWant{f.Line, own.attribute}
 		all, known := whole[key]
 		if !known {
-			all = !slices.ContainsFunc(claimed[f.Line], func(p string) bool { return !wanted[want{p, f.attribute}] && !discarded[p] })
+			all = !slices.ContainsFunc(claimed[f.Line], func(p string) bool { return !wanted[want{p, own.attribute}] && !discarded[p] })
 			whole[key] = all
 		}
 		if all {
 			pattern := patterns[f.Line]
-			findings[i].fix = inLayout(c.Facts.Name, pattern, f.attribute[0], f.attribute[1])
-			findings[i].Paste = layoutLine(pattern, f.attribute[0], f.attribute[1])
+			findings[i].Fix = &fix{edits: inLayout(c.Facts.Name, pattern, own.attribute[0], own.attribute[1]), attribute: own.attribute}
+			findings[i].Paste = layoutLine(pattern, own.attribute[0], own.attribute[1])
 		}
 	}
 }

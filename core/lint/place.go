@@ -5,10 +5,10 @@ import (
 	"slices"
 	"strings"
 
-	"ellwand.example/core/layout"
+	"ellwand.example/core/fact"
 	"ellwand.example/core/pack"
-	"ellwand.example/core/recipe"
 	"ellwand.example/core/scan"
+	"ellwand.example/core/staging"
 )
 
 // The folders that the Filesystem Hierarchy Standard 3.0 knows
@@ -50,7 +50,7 @@ var (
 func placeRules() []Rule {
 	return []Rule{
 		{
-			Code: "L203", Severity: Error, Title: "it lies where packages have no business",
+			Code: "ELL203", Severity: Error, Title: "it lies where packages have no business",
 			Why:    "The Filesystem Hierarchy Standard 3.0 leaves these places to the administrator, to users, or to the moment: what a package puts there is in their way, or gone after a restart.",
 			Remedy: "install with PREFIX=/usr, settings to /etc, and declare state directories in the layout",
 			Wrong:  stageFile(`install -Dm644 /dev/null "$DESTDIR/usr/local/share/tide/table"`),
@@ -58,7 +58,7 @@ func placeRules() []Rule {
 			pkg: func(c *packageCheck) {
 				for _, e := range c.Layout {
 					for _, dir := range forbidden {
-						if strings.HasPrefix(e.Path, dir+"/") && (e.Type != layout.Directory || c.holds[e.Path] == 0) {
+						if strings.HasPrefix(e.Path, dir+"/") && (e.Type != staging.Directory || c.holds[e.Path] == 0) {
 							c.path(e.Path, "packages put nothing under %s", dir)
 						}
 					}
@@ -66,7 +66,7 @@ func placeRules() []Rule {
 			},
 		},
 		{
-			Code: "L210", Severity: Warning, Title: "development files among run-time ones",
+			Code: "ELL210", Severity: Warning, Title: "development files among run-time ones",
 			Why:    "Headers and static libraries are a large part of many packages, and only those who compile against them need them.",
 			Remedy: "make a package of their own for them, such as NAME-dev",
 			Wrong:  stageFile(`install -Dm644 /dev/null "$DESTDIR/usr/include/tide.h"; install -Dm755 /dev/null "$DESTDIR/usr/bin/tide"; echo '#!/bin/sh' > "$DESTDIR/usr/bin/tide"`),
@@ -84,7 +84,7 @@ summary = "Headers for tide"
 				for _, e := range c.Layout {
 					static := strings.HasSuffix(e.Path, ".a") && scan.LibraryDir(path.Dir(e.Path))
 					header := strings.HasPrefix(e.Path, "/usr/include/")
-					if e.Type == layout.File && (header || static || strings.HasSuffix(e.Path, ".pc") && path.Base(path.Dir(e.Path)) == "pkgconfig") {
+					if e.Type == staging.File && (header || static || strings.HasSuffix(e.Path, ".pc") && path.Base(path.Dir(e.Path)) == "pkgconfig") {
 						found = append(found, e.Path)
 						heavy = heavy || header || static // a module alone weighs nothing
 					}
@@ -95,7 +95,7 @@ summary = "Headers for tide"
 			},
 		},
 		{
-			Code: "L216", Severity: Error, Title: "a folder among the commands",
+			Code: "ELL216", Severity: Error, Title: "a folder among the commands",
 			Why:    "The Filesystem Hierarchy Standard 3.0 has no folders in /usr/bin and /usr/sbin: nothing in them is found on the PATH.",
 			Remedy: "put programs that only other programs start under /usr/libexec/NAME",
 			Wrong:  stageFile(`install -Dm755 /dev/null "$DESTDIR/usr/bin/tide/table"; echo '#!/bin/sh' > "$DESTDIR/usr/bin/tide/table"`),
@@ -113,7 +113,7 @@ summary = "Headers for tide"
 			},
 		},
 		{
-			Code: "L218", Severity: Error, Title: "a folder that the standard does not know",
+			Code: "ELL218", Severity: Error, Title: "a folder that the standard does not know",
 			Why:    "Backups, quotas and read-only systems are set up by the Filesystem Hierarchy Standard 3.0. What lies beside it is forgotten by all of them.",
 			Remedy: "put programs under /usr, settings under /etc, what is written under /var",
 			Wrong:  stageFile(`install -Dm644 /dev/null "$DESTDIR/tide/table"`),
@@ -147,7 +147,7 @@ summary = "Headers for tide"
 			},
 		},
 		{
-			Code: "L219", Severity: Error, Title: "a place of long ago",
+			Code: "ELL219", Severity: Error, Title: "a place of long ago",
 			Why:    "What lies there is not found: manuals, documents and settings have had another place since the Filesystem Hierarchy Standard came up.",
 			Remedy: "say in the stage step where it goes, such as mandir=/usr/share/man",
 			Wrong:  stageFile(`install -d "$DESTDIR/usr/man/man1"; printf '.TH tide 1\n.SH NAME\ntide \\- tables\n' > "$DESTDIR/usr/man/man1/tide.1"`),
@@ -156,7 +156,7 @@ summary = "Headers for tide"
 				told := map[string]bool{}
 				for _, e := range c.Layout {
 					for dir, now := range moved {
-						if strings.HasPrefix(e.Path, dir+"/") && !told[dir] && e.Type != layout.Directory {
+						if strings.HasPrefix(e.Path, dir+"/") && !told[dir] && e.Type != staging.Directory {
 							told[dir] = true
 							c.path(e.Path, "%s is %s now", dir, now)
 						}
@@ -165,14 +165,14 @@ summary = "Headers for tide"
 			},
 		},
 		{
-			Code: "L233", Severity: Warning, Title: "beside the merged /usr",
+			Code: "ELL233", Severity: Warning, Title: "beside the merged /usr",
 			Why:    "On most systems /bin, /sbin and /lib are links into /usr. A package that has a real folder there cannot be installed on them, or turns the link into a folder.",
 			Remedy: "install to the same folder below /usr",
 			Wrong:  stageFile(`install -Dm755 /dev/null "$DESTDIR/bin/tide"; echo '#!/bin/sh' > "$DESTDIR/bin/tide"`),
 			Right:  stageFile(`install -Dm755 /dev/null "$DESTDIR/usr/bin/tide"; echo '#!/bin/sh' > "$DESTDIR/usr/bin/tide"`),
 			pkg: func(c *packageCheck) {
 				for _, dir := range merged {
-					i := slices.IndexFunc(c.Layout, func(e pack.Entry) bool { return strings.HasPrefix(e.Path, dir+"/") && e.Type != layout.Directory })
+					i := slices.IndexFunc(c.Layout, func(e pack.Entry) bool { return strings.HasPrefix(e.Path, dir+"/") && e.Type != staging.Directory })
 					if i >= 0 {
 						c.path(c.Layout[i].Path, "it lies under %s, which is a link to /usr%s", dir, dir)
 					}
@@ -180,7 +180,7 @@ summary = "Headers for tide"
 			},
 		},
 		{
-			Code: "L234", Severity: Warning, Title: "what a program writes is shipped as a file of the package",
+			Code: "ELL234", Severity: Warning, Title: "what a program writes is shipped as a file of the package",
 			Why:    "Under /var/lib, /var/log and /var/cache lies what programs write. A file of the package there is put back at each upgrade, over what was written since.",
 			Remedy: `declare it: kind = "state", or "cache"; a first version of it belongs under /usr/share, to be copied`,
 			Wrong:  withLayout(`install -Dm644 /dev/null "$DESTDIR/var/lib/tide/heights"; echo 1 > "$DESTDIR/var/lib/tide/heights"`, ""),
@@ -188,14 +188,14 @@ summary = "Headers for tide"
 			pkg: func(c *packageCheck) {
 				for _, e := range c.Layout {
 					written := strings.HasPrefix(e.Path, "/var/lib/") || strings.HasPrefix(e.Path, "/var/log/") || strings.HasPrefix(e.Path, "/var/cache/") || strings.HasPrefix(e.Path, "/var/spool/")
-					if written && e.Type == layout.File && e.Kind != recipe.State && e.Kind != recipe.Cache {
+					if written && e.Type == staging.File && e.Kind != fact.KindState && e.Kind != fact.KindCache {
 						c.path(e.Path, "it lies where programs write, and is of no kind that is kept")
 					}
 				}
 			},
 		},
 		{
-			Code: "L235", Severity: Warning, Title: "a vendor's file in the administrator's place",
+			Code: "ELL235", Severity: Warning, Title: "a vendor's file in the administrator's place",
 			Why:    "What lies there outranks what packages bring. Administrators put their own versions there, and cannot if a package has.",
 			Remedy: "install it to the folder for packages, which has the same effect",
 			Wrong:  withLayout(`install -d "$DESTDIR/etc/tmpfiles.d"; echo 'd /run/tide' > "$DESTDIR/etc/tmpfiles.d/tide.conf"`, `"/etc/tmpfiles.d/*" = { kind = "config" }`),
@@ -203,8 +203,8 @@ summary = "Headers for tide"
 			pkg: func(c *packageCheck) {
 				for _, e := range c.Layout {
 					for _, a := range administrators {
-						if strings.HasPrefix(e.Path, a.own) && e.Type == layout.File {
-							f := Finding{Path: e.Path, Message: "packages have " + a.vendor + " for it", Remedy: "install it to " + a.vendor + path.Base(e.Path)}
+						if strings.HasPrefix(e.Path, a.own) && e.Type == staging.File {
+							f := fact.Finding{Path: e.Path, Message: "packages have " + a.vendor + " for it", Remedy: "install it to " + a.vendor + path.Base(e.Path)}
 							c.add(f)
 						}
 					}
@@ -212,7 +212,7 @@ summary = "Headers for tide"
 			},
 		},
 		{
-			Code: "L236", Severity: Warning, Title: "translations that are not found",
+			Code: "ELL236", Severity: Warning, Title: "translations that are not found",
 			Why:    "gettext looks for them in /usr/share/locale/LANGUAGE/LC_MESSAGES, by the name of the language as ISO 639 has it. Elsewhere nobody reads them.",
 			Remedy: "see what the build is told: localedir=/usr/share/locale",
 			Wrong:  stageFile(`install -d "$DESTDIR/usr/share/locale/de"; echo x > "$DESTDIR/usr/share/locale/de/tide.mo"`),
@@ -221,7 +221,7 @@ summary = "Headers for tide"
 				for _, e := range c.Layout {
 					base := path.Base(e.Path)
 					inside := strings.HasPrefix(e.Path, "/usr/share/locale/")
-					if e.Type != layout.File || !inside {
+					if e.Type != staging.File || !inside {
 						continue
 					}
 					switch m := localeFile.FindStringSubmatch(e.Path); {
@@ -236,14 +236,14 @@ summary = "Headers for tide"
 			},
 		},
 		{
-			Code: "L237", Severity: Warning, Title: "a manual in the wrong place",
+			Code: "ELL237", Severity: Warning, Title: "a manual in the wrong place",
 			Why:    "man looks for section 1 in man1, by the name's end. What lies elsewhere is not found, or only by its whole path.",
 			Remedy: "put NAME.SECTION into /usr/share/man/manSECTION",
 			Wrong:  stageFile(`install -d "$DESTDIR/usr/share/man/man8"; printf '.TH tide 1\n.SH NAME\ntide \\- tables\n' > "$DESTDIR/usr/share/man/man8/tide.1"`),
 			Right:  stageFile(`install -d "$DESTDIR/usr/share/man/man1"; printf '.TH tide 1\n.SH NAME\ntide \\- tables\n' > "$DESTDIR/usr/share/man/man1/tide.1"`),
 			pkg: func(c *packageCheck) {
 				for _, e := range c.Layout {
-					if !strings.HasPrefix(e.Path, "/usr/share/man/") || e.Type == layout.Directory {
+					if !strings.HasPrefix(e.Path, "/usr/share/man/") || e.Type == staging.Directory {
 						continue
 					}
 					switch m := manFile.FindStringSubmatch(e.Path); {
@@ -258,7 +258,7 @@ summary = "Headers for tide"
 			},
 		},
 		{
-			Code: "L238", Severity: Warning, Title: "an icon that is not found",
+			Code: "ELL238", Severity: Warning, Title: "an icon that is not found",
 			Why:    "Desktops look for icons in THEME/SIZE/CONTEXT of /usr/share/icons (Icon Theme Specification). Elsewhere below it nobody looks.",
 			Remedy: "install it to /usr/share/icons/hicolor/48x48/apps/ or scalable/apps/",
 			Wrong:  stageFile(`install -d "$DESTDIR/usr/share/icons"; echo x > "$DESTDIR/usr/share/icons/tide.png"`),
@@ -272,7 +272,7 @@ summary = "Headers for tide"
 				}
 				for _, e := range c.Layout {
 					image := slices.Contains([]string{".png", ".svg", ".svgz", ".xpm"}, path.Ext(e.Path))
-					if !image || e.Type == layout.Directory || !strings.HasPrefix(e.Path, "/usr/share/icons/") || iconFile.MatchString(e.Path) {
+					if !image || e.Type == staging.Directory || !strings.HasPrefix(e.Path, "/usr/share/icons/") || iconFile.MatchString(e.Path) {
 						continue
 					}
 					theme, _, _ := strings.Cut(strings.TrimPrefix(e.Path, "/usr/share/icons/"), "/")
@@ -283,7 +283,7 @@ summary = "Headers for tide"
 			},
 		},
 		{
-			Code: "L239", Severity: Error, Title: "a Python module by a name that everyone uses",
+			Code: "ELL239", Severity: Error, Title: "a Python module by a name that everyone uses",
 			Why:    "`import tests` then finds this one's, on every machine, for every program. Two packages with one cannot be installed together.",
 			Remedy: "leave it out: `exclude` in the project's settings, or discard = [...]",
 			Wrong:  stageFile(`install -d "$DESTDIR/usr/lib/python3/dist-packages/tests"; echo a = 1 > "$DESTDIR/usr/lib/python3/dist-packages/tests/__init__.py"`),
@@ -302,7 +302,7 @@ summary = "Headers for tide"
 			},
 		},
 		{
-			Code: "L240", Severity: Warning, Title: "a job of cron that is not run",
+			Code: "ELL240", Severity: Warning, Title: "a job of cron that is not run",
 			Why:    "cron takes no files with a dot in their names from its folders, and none that cannot be executed from the hourly, daily and weekly ones.",
 			Remedy: "name it without a dot, and give it the mode \"0755\" where cron runs it",
 			Wrong:  withLayout(`install -Dm755 /dev/null "$DESTDIR/etc/cron.daily/tide.sh"; echo '#!/bin/sh' > "$DESTDIR/etc/cron.daily/tide.sh"`, `"/etc/cron.daily/*" = { kind = "config" }`),
@@ -310,20 +310,20 @@ summary = "Headers for tide"
 			pkg: func(c *packageCheck) {
 				for _, e := range c.Layout {
 					dir := path.Dir(e.Path)
-					if e.Type != layout.File || !strings.HasPrefix(dir, "/etc/cron.") {
+					if e.Type != staging.File || !strings.HasPrefix(dir, "/etc/cron.") {
 						continue
 					}
 					switch {
 					case strings.Contains(path.Base(e.Path), "."):
 						c.path(e.Path, "there is a dot in its name")
-					case dir != "/etc/cron.d" && layout.ParseMode(e.Mode)&0o111 == 0:
+					case dir != "/etc/cron.d" && fact.ParseMode(e.Mode)&0o111 == 0:
 						c.setMode(e, 0o755, "it cannot be executed")
 					}
 				}
 			},
 		},
 		{
-			Code: "L241", Severity: Error, Title: "a provider's folder is missing under /opt",
+			Code: "ELL241", Severity: Error, Title: "a provider's folder is missing under /opt",
 			Why:    "/opt holds a folder for each package that is not part of the system; /opt/bin and the like are the administrator's.",
 			Remedy: "install below /opt/NAME, or better to /usr",
 			Wrong:  stageFile(`install -Dm755 /dev/null "$DESTDIR/opt/bin/tide"; echo '#!/bin/sh' > "$DESTDIR/opt/bin/tide"`),
@@ -333,7 +333,7 @@ summary = "Headers for tide"
 					rest, ok := strings.CutPrefix(e.Path, "/opt/")
 					first, below, deep := strings.Cut(rest, "/")
 					own := wordSet("bin doc include info lib man")
-					if ok && e.Type != layout.Directory && (!deep || own[first] && below != "") {
+					if ok && e.Type != staging.Directory && (!deep || own[first] && below != "") {
 						c.path(e.Path, "it lies right under /opt, or in a folder of the administrator's")
 					}
 				}

@@ -6,13 +6,14 @@ import (
 	"strings"
 
 	"ellwand.example/core/document"
+	"ellwand.example/core/fact"
 )
 
 // Levels of a profile.
 const (
-	// Gentle is for those who begin: hints are left out, and warnings are
+	// Lenient is for those who begin: hints are left out, and warnings are
 	// hints.
-	Gentle = "gentle"
+	Lenient = "lenient"
 	// Normal takes every rule as it is.
 	Normal = "normal"
 	// Strict takes warnings for errors and hints for warnings.
@@ -20,7 +21,7 @@ const (
 )
 
 // Levels lists them, from the one that says least.
-var Levels = []string{Gentle, Normal, Strict}
+var Levels = []string{Lenient, Normal, Strict}
 
 // Never is the threshold that refuses nothing.
 const Never = "never"
@@ -28,10 +29,10 @@ const Never = "never"
 // Profile is the table [lint] of a workspace's settings: what a team wants to
 // hear, and how loud.
 type Profile struct {
-	Level      string              `toml:"level" shape:"\"gentle\", \"normal\" or \"strict\""`
-	Off        []string            `toml:"off" shape:"codes of rules"`
-	Severities map[string]Severity `toml:"severity" shape:"codes with severities"`
-	Refuse     string              `toml:"refuse" shape:"a severity, or \"never\""`
+	Level      string                   `toml:"level" shape:"\"lenient\", \"normal\" or \"strict\""`
+	Off        []string                 `toml:"off" shape:"codes of rules"`
+	Severities map[string]fact.Severity `toml:"severity" shape:"codes with severities"`
+	Refuse     string                   `toml:"refuse" shape:"a severity, or \"never\""`
 }
 
 // has tells whether a rule is on.
@@ -41,7 +42,7 @@ func (p Profile) has(code string) bool {
 
 // severity is how bad a finding of a rule is under the profile; empty where it
 // is not told.
-func (p Profile) severity(code string, s Severity) Severity {
+func (p Profile) severity(code string, s fact.Severity) fact.Severity {
 	if !p.has(code) {
 		return ""
 	}
@@ -51,26 +52,26 @@ func (p Profile) severity(code string, s Severity) Severity {
 		}
 	}
 	switch {
-	case p.Level == Gentle && s == Hint:
+	case p.Level == Lenient && s == Hint:
 		return ""
-	case p.Level == Gentle && s == Warning:
+	case p.Level == Lenient && s == Warning:
 		return Hint
 	case p.Level == Strict && s != Error:
-		return Severities[s.rank()-1]
+		return fact.Severities[s.Rank()-1]
 	}
 	return s
 }
 
 // Refuses is the severity from which on a package is not published; ok is
 // false where none keeps it back.
-func (p Profile) Refuses() (s Severity, ok bool) {
+func (p Profile) Refuses() (s fact.Severity, ok bool) {
 	switch p.Refuse {
 	case "":
 		return Error, true
 	case Never:
 		return "", false
 	}
-	return Severity(p.Refuse), true
+	return fact.Severity(p.Refuse), true
 }
 
 // Check records what is wrong with the table, which doc has under key.
@@ -80,7 +81,7 @@ func (p Profile) Check(doc *document.Document, key string) {
 			return
 		}
 		remedy := "`ellwand explain` lists them"
-		if near := document.Nearest(strings.ToUpper(code), codes()); near != "" {
+		if near := fact.Nearest(strings.ToUpper(code), codes()); near != "" {
 			remedy = fmt.Sprintf("did you mean %q?", near)
 		}
 		doc.Add(at, fmt.Sprintf("there is no rule %q", code), remedy)
@@ -90,14 +91,14 @@ func (p Profile) Check(doc *document.Document, key string) {
 	}
 	for code, s := range p.Severities {
 		known(code, doc.Find(key, "severity", code).Key)
-		if s.rank() < 0 {
+		if s.Rank() < 0 {
 			doc.Add(doc.At(key, "severity", code), fmt.Sprintf("%q is not a severity", s), "error, warning or hint; `off` lists the rules that are not wanted at all")
 		}
 	}
 	if p.Level != "" && !slices.Contains(Levels, p.Level) {
 		doc.Add(doc.At(key, "level"), fmt.Sprintf("%q is not a level", p.Level), "they are "+strings.Join(Levels, ", "))
 	}
-	if s, ok := p.Refuses(); ok && s.rank() < 0 {
+	if s, ok := p.Refuses(); ok && s.Rank() < 0 {
 		doc.Add(doc.At(key, "refuse"), fmt.Sprintf("%q is not a severity", p.Refuse), "error, warning or hint, from which on nothing is published; or "+Never)
 	}
 }

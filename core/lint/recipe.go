@@ -10,6 +10,7 @@ import (
 	"mvdan.cc/sh/v3/syntax"
 
 	"ellwand.example/core/document"
+	"ellwand.example/core/fact"
 	"ellwand.example/core/recipe"
 )
 
@@ -25,12 +26,16 @@ type recipeCheck struct {
 
 // at reports something about a place in the recipe.
 func (c *recipeCheck) at(span document.Span, format string, args ...any) {
-	c.mend(span, nil, format, args...)
+	c.fixable(span, nil, format, args...)
 }
 
 // mend is at, with what would mend it.
-func (c *recipeCheck) mend(span document.Span, f fix, format string, args ...any) {
-	c.add(Finding{File: c.Doc.File, Line: lineOf(c.Doc, span), Message: fmt.Sprintf(format, args...), fix: f})
+func (c *recipeCheck) fixable(span document.Span, e edits, format string, args ...any) {
+	f := fact.Finding{File: c.Doc.File, Line: lineOf(c.Doc, span), Message: fmt.Sprintf(format, args...)}
+	if e != nil {
+		f.Fix = &fix{edits: e}
+	}
+	c.add(f)
 }
 
 // script is a shell script of a recipe.
@@ -155,9 +160,9 @@ func (c *recipeCheck) replace(s script, n syntax.Node, old, now string, format s
 	if at := c.Doc.Inside(s.node, offset, int(n.End().Offset())-offset); at != s.node.Value {
 		span = at
 	}
-	f := Finding{File: c.Doc.File, Line: lineOf(c.Doc, span), Message: s.name + ": " + fmt.Sprintf(format, args...), offset: offset}
+	f := fact.Finding{File: c.Doc.File, Line: lineOf(c.Doc, span), Message: s.name + ": " + fmt.Sprintf(format, args...)}
 	if old != "" && s.step != "" {
-		f.fix = inScript(s.step, offset, old, now)
+		f.Fix = &fix{edits: inScript(s.step, offset, old, now), offset: offset}
 	}
 	c.add(f)
 }

@@ -6,6 +6,8 @@ import (
 	"os"
 	"strings"
 	"testing"
+
+	"ellwand.example/core/fact"
 )
 
 var update = flag.Bool("update", false, "write docs/lint.md anew")
@@ -47,38 +49,38 @@ The table ` + "`[lint]`" + ` of ` + "`ellwand.toml`" + ` is for the whole worksp
 
 ` + "```toml" + `
 [lint]
-level  = "normal"          # gentle: no hints, warnings are hints; strict: warnings are errors, hints are warnings
-off    = ["R109", "I710"]  # rules that are not wanted at all
+level  = "normal"          # lenient: no hints, warnings are hints; strict: warnings are errors, hints are warnings
+off    = ["ELL109", "ELL710"]  # rules that are not wanted at all
 refuse = "error"           # publish keeps back packages with findings this bad or worse; "never" for none
 
 [lint.severity]            # of single rules, whatever the level
-L207 = "error"
+ELL207 = "error"
 ` + "```" + `
 
-A team that begins takes ` + "`gentle`" + `, and ` + "`refuse = \"never\"`" + ` until the errors are mended. ` + "`ellwand lint --level strict`" + ` tries another level.
+A team that begins takes ` + "`lenient`" + `, and ` + "`refuse = \"never\"`" + ` until the errors are mended. ` + "`ellwand lint --level strict`" + ` tries another level.
 
 ## What is meant to be
 
 A finding is accepted in the recipe, with its reason. ` + "`path`" + ` may be a pattern; without it, the waiver is for all paths. A waiver that
-accepts nothing is a finding itself (R111), as soon as all packages of the recipe have been looked at.
+accepts nothing is a finding itself (ELL111), as soon as all packages of the recipe have been looked at.
 
 ` + "```toml" + `
 [[waive]]
-code    = "L202"
+code    = "ELL202"
 path    = "/usr/libexec/tidegauge/lock"
-because = "it opens the gauge's serial port for the service account"
+reason = "it opens the gauge's serial port for the service account"
 ` + "```" + `
 
-To let a package pass a publish once: ` + "`ellwand publish PACKAGE --allow L202:tidegauge --because \"…\"`" + `; the history keeps the reason.
+To let a package pass a publish once: ` + "`ellwand publish PACKAGE --allow ELL202:tidegauge --reason \"…\"`" + `; the history keeps the reason.
 
 ## What it is told from
 
 - The recipe's scripts are parsed as shell, and never run. Commands that a method brings are not looked at.
-- Needs that a build does not use, or uses and does not declare (R150, R151), are known for certain once ` + "`ellwand build RECIPE --needs-report`" + `
+- Needs that a build does not use, or uses and does not declare (ELL150, ELL151), are known for certain once ` + "`ellwand build RECIPE --needs-report`" + `
   has watched the steps of this very recipe. Before that, only what every script shows is told.
-- Symbols, symbol versions and programs are looked up in the base of the target that the package was made for. Where that is not known, what
+- Symbols, symbol versions and programs are looked up in the system of the target that the package was made for. Where that is not known, what
   depends on it is left alone.
-- Rules on what has changed (M510 to M519) compare with the newest older package of the same name in the enabled repositories that are folders.
+- Rules on what has changed (ELL510 to ELL519) compare with the newest older package of the same name in the enabled repositories that are folders.
   Nothing is asked of a server.
 - A package that is only linted is not compared with its digests; ` + "`publish`" + ` and ` + "`verify`" + ` do that.
 
@@ -98,15 +100,18 @@ are headed ` + "`-- NAME --`" + `: a file beside the recipe, ` + "`-- /PATH --`"
 
 `
 
-// areas are the letters that codes begin with.
-var areas = []struct{ letter, title string }{
-	{"R", "Recipes"},
-	{"L", "Layout: what lies where, and as what"},
-	{"E", "Programs and libraries (ELF)"},
-	{"S", "Scripts in packages"},
-	{"I", "Integration: menus, services, manuals, modules"},
-	{"M", "Facts of packages, and packages together"},
-	{"P", "Repositories"},
+// areas are the areas of findings in the order of the page.
+var areas = []struct {
+	area  fact.Area
+	title string
+}{
+	{fact.AreaRecipe, "Recipes"},
+	{fact.AreaLayout, "Layout: what lies where, and as what"},
+	{fact.AreaELF, "Programs and libraries (ELF)"},
+	{fact.AreaScripts, "Scripts in packages"},
+	{fact.AreaIntegration, "Integration: menus, services, manuals, modules"},
+	{fact.AreaPackage, "Facts of packages, and packages together"},
+	{fact.AreaRepository, "Repositories"},
 }
 
 func reference() string {
@@ -116,12 +121,12 @@ func reference() string {
 	for _, area := range areas {
 		fmt.Fprintf(&b, "\n### %s\n\n| code | severity | |\n|---|---|---|\n", area.title)
 		for _, r := range catalogue() {
-			if strings.HasPrefix(r.Code, area.letter) {
+			if fact.AreaOf(r.Code) == area.area {
 				fmt.Fprintf(&b, "| [%s](#%s) | %s | %s |\n", r.Code, strings.ToLower(r.Code), r.Severity, r.Title)
 			}
 		}
 		for _, r := range catalogue() {
-			if !strings.HasPrefix(r.Code, area.letter) {
+			if fact.AreaOf(r.Code) != area.area {
 				continue
 			}
 			fmt.Fprintf(&b, "\n#### %s\n\n**%s** (%s). %s\n\nTo mend it: %s.\n\n", r.Code, upper(r.Title), r.Severity, r.Why, strings.TrimSuffix(r.Remedy, "."))

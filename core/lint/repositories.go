@@ -4,8 +4,8 @@ import (
 	"fmt"
 	"strings"
 
+	"ellwand.example/core/fact"
 	"ellwand.example/core/recipe"
-	"ellwand.example/core/repo"
 )
 
 // repositoryRules are about channels and files of repositories: what the gate
@@ -13,84 +13,84 @@ import (
 func repositoryRules() []Rule {
 	return []Rule{
 		{
-			Code: "P601", Severity: Error, Title: "a need that nothing meets",
-			Why:    "Nobody can install the package, or upgrade with it: neither another package of the channel nor the base has what it needs.",
+			Code: "ELL601", Severity: Error, Title: "a need that nothing meets",
+			Why:    "Nobody can install the package, or upgrade with it: neither another package of the channel nor the system has what it needs.",
 			Remedy: "publish what it needs together with it; where a library has a new soname, build again what uses it, and publish all in one step",
 			Wrong: needing("harbours >= 3") + `-- then --
 ellwand publish --all
-ellwand publish --all --allow P601:tide --because "it comes tomorrow"
+ellwand publish --all --allow ELL601:tide --reason "it comes tomorrow"
 `,
 			Right: needing("command/sh") + publishAll,
 		},
 		{
-			Code: "P602", Severity: Error, Title: "a path in two packages",
+			Code: "ELL602", Severity: Error, Title: "a path in two packages",
 			Why:    "Whoever installs both has the file of one of them, and which one is chance.",
 			Remedy: "move the file into one of them; or say that they are never together: `conflicts`, or `replaces` where one takes the place of the other",
 			Wrong: alsoEbb(`install -Dm644 /dev/null "$DESTDIR/usr/share/tide/table"`) + `-- then --
 ellwand publish packages/*/ebb@*.ell
-ellwand publish packages/*/tide@*.ell --allow P602:tide --because "ebb is to go"
+ellwand publish packages/*/tide@*.ell --allow ELL602:tide --reason "ebb is to go"
 `,
 			Right: alsoEbb(`install -Dm644 /dev/null "$DESTDIR/usr/share/ebb/table"`) + publishAll,
 		},
 		{
-			Code: "P603", Severity: Error, Title: "back in version",
+			Code: "ELL603", Severity: Error, Title: "back in version",
 			Why:    "Machines that have the newer one do not go back: they would never see what is published now.",
 			Remedy: "raise the version or release; `epoch` outranks versions that were a mistake; `ellwand rewind` brings a whole channel back",
 			Wrong: `version = "1.1"
 ` + changes("1.1-1") + `-- published --
 -- then --
-ellwand publish packages/*/tide@1.1-1.any.ell
+ellwand publish packages/*/tide@1.1-1.ell
 `,
 			Right: `version = "1.3"
 ` + changes("1.3-1") + `-- published --
 -- then --
-ellwand publish packages/*/tide@1.3-1.any.ell
+ellwand publish packages/*/tide@1.3-1.ell
 `,
 		},
 		{
-			Code: "P604", Severity: Error, Title: "a package that cannot be installed",
+			Code: "ELL604", Severity: Error, Title: "a package that cannot be installed",
 			Why:    "There is no set of packages with it in which everything has what it needs and nothing conflicts.",
 			Remedy: "mend what the proof names: publish what is missing, or loosen the bound or the conflict",
 			Wrong:  needing("ebb", "flood") + "-- other ebb --\n[package.ebb]\nconflicts = [\"flood\"]\n-- other flood --\n" + publishAll,
 			Right:  needing("ebb", "flood") + "-- other ebb --\n-- other flood --\n" + publishAll,
 		},
 		{
-			Code: "P605", Severity: Hint, Title: "packages that need each other",
+			Code: "ELL605", Severity: Hint, Title: "packages that need each other",
 			Why:    "They can only be installed and taken away together, and none of them is ever first: their install scripts cannot count on each other.",
 			Remedy: "put what they share into a package of its own, or make one need a suggestion",
 			Wrong:  needing("ebb") + "-- other ebb --\n" + needing("tide") + publishAll,
 			Right:  needing("ebb") + "-- other ebb --\n" + publishAll,
 		},
 		{
-			Code: "P606", Severity: Hint, Title: "a library that nobody needs",
+			Code: "ELL606", Severity: Hint, Title: "a library that nobody needs",
 			Why:    "It may be left over from something that is gone, or belong to programs that are not packaged.",
 			Remedy: "`ellwand retire` takes it out, if it has no users of its own",
 			Wrong:  cFile("/usr/lib/libtide.so.1", cLibrary, "-shared -fPIC -Wl,-soname,libtide.so.1") + "\n" + publishAll,
 			Right:  cFile("/usr/lib/libtide.so.1", cLibrary, "-shared -fPIC -Wl,-soname,libtide.so.1") + "\n-- other ebb --\n" + needing("soname/libtide.so.1") + publishAll,
 		},
 		{
-			Code: "P607", Severity: Error, Title: "a package that is not there",
+			Code: "ELL607", Severity: Error, Title: "a package that is not there",
 			Why:    "The index names it, and whoever wants to install it gets an error in the middle.",
 			Remedy: "put the file back from a copy, or take the package out of the channel: ellwand retire NAME",
 			Wrong:  publishThen("find repository/packages -name 'tide@*.ell' -delete"),
 			Right:  publishThen("true"),
 		},
 		{
-			Code: "P608", Severity: Error, Title: "a package with other bytes than the index says",
+			Code: "ELL608", Severity: Error, Title: "a package with other bytes than the index says",
 			Why:    "It was damaged, or exchanged. Who installs by the index refuses it; who does not, gets what nobody published.",
 			Remedy: "put the file back from a copy; look how it was changed",
 			Wrong:  publishThen("for f in $(find repository/packages -name '*.ell'); do printf x | dd of=$f bs=1 seek=200 conv=notrunc; done"),
 			Right:  publishThen("true"),
 		},
 		{
-			Code: "P609", Severity: Error, Title: "a damaged file of the index",
+			Code: "ELL609", Severity: Error, Title: "a damaged file of the index",
 			Why:    "Readers compare each file with its digest, and cannot go on: nobody can list or install anything that it holds.",
 			Remedy: "put it back from a copy, or let `ellwand index` make the index anew from the packages",
 			Wrong:  publishThen("for f in repository/files/*; do printf x | dd of=$f bs=1 seek=20 conv=notrunc; done"),
 			Right:  publishThen("true"),
 		},
 		{
-			Code: "P610", Severity: Hint, Title: "a file that nothing names",
+			Code: "ELL610", Severity: Hint, Title: "a file that nothing names",
 			Why:    "An interrupted publish leaves such files, and so does a snapshot that was pruned elsewhere. They do no harm, and take room.",
 			Remedy: "`ellwand prune` takes them away",
 			Wrong:  publishThen("cp repository/files/*.zst repository/files/" + strings.Repeat("0", 64) + ".jsonl.zst"),
@@ -115,34 +115,16 @@ func alsoEbb(script string) string {
 	return "[steps]\nstage = 'install -Dm644 /dev/null \"$DESTDIR/usr/share/tide/table\"'\n-- other ebb --\n[steps]\nstage = '" + script + "'\n"
 }
 
-// Repository makes findings of what an audit of a channel and a verification
-// have found. Where names the repository.
-func (l *Linter) Repository(where string, audits []repo.Audit, v repo.Verification) []Finding {
-	c := collector{subject: where}
-	tell := func(code string, f Finding) {
-		rule, ok := Find(code)
-		if ok && l.Profile.has(code) {
+// Repository completes the findings of a repository's audit and verification with
+// the severities and remedies of their rules, and drops those that the profile
+// turns off. The place of the repository is their subject.
+func (l *Linter) Repository(place string, findings []fact.Finding) []fact.Finding {
+	c := collector{subject: place}
+	for _, f := range findings {
+		if rule, ok := Find(f.Code); ok && l.Profile.has(f.Code) {
 			c.rule = rule
 			c.add(f)
 		}
-	}
-	for _, a := range audits {
-		for _, f := range a.Findings {
-			tell(f.Code, Finding{Message: fmt.Sprintf("%s (channel %s for %s): %s", f.Package, a.Channel, a.Target, f.Reason)})
-		}
-	}
-	for _, d := range v.Damaged {
-		code := "P609"
-		switch {
-		case strings.HasPrefix(d.Name, "packages/") && d.Reason == repo.Missing:
-			code = "P607"
-		case strings.HasPrefix(d.Name, "packages/"):
-			code = "P608"
-		}
-		tell(code, Finding{Path: d.Name, Message: d.Reason})
-	}
-	for _, name := range v.Unnamed {
-		tell("P610", Finding{Path: name, Message: "no snapshot that is kept names it"})
 	}
 	return l.finish(c.findings, &recipe.Recipe{})
 }

@@ -8,7 +8,7 @@ import (
 
 	"mvdan.cc/sh/v3/syntax"
 
-	"ellwand.example/core/layout"
+	"ellwand.example/core/fact"
 	"ellwand.example/core/probe"
 	"ellwand.example/core/scan"
 	"ellwand.example/core/shellparse"
@@ -56,7 +56,7 @@ var (
 func scriptRules() []Rule {
 	return []Rule{
 		{
-			Code: "S402", Severity: Warning, Title: "an executable that is no program",
+			Code: "ELL402", Severity: Warning, Title: "an executable that is no program",
 			Why:    "Without a #! line the system does not know what should run it.",
 			Remedy: `add the #! line, or take the bit away: mode = "0644"`,
 			Wrong:  program("echo high water"),
@@ -64,13 +64,13 @@ func scriptRules() []Rule {
 			pkg: func(c *packageCheck) {
 				for _, e := range c.Layout {
 					if c.textual[e.Path] && !isData(e.Path) {
-						c.setMode(e, layout.ParseMode(e.Mode)&^0o111, "it is executable, and neither a program nor a script with a #! line")
+						c.setMode(e, fact.ParseMode(e.Mode)&^0o111, "it is executable, and neither a program nor a script with a #! line")
 					}
 				}
 			},
 		},
 		{
-			Code: "S403", Severity: Error, Title: "a script's interpreter cannot be there",
+			Code: "ELL403", Severity: Error, Title: "a script's interpreter cannot be there",
 			Why:    "The script does not start: its #! line names a path under a local or a build folder.",
 			Remedy: "name the interpreter as it is installed, below /usr/bin or /bin",
 			Wrong:  program("#!/usr/local/bin/tideplot\necho high water"),
@@ -86,7 +86,7 @@ func scriptRules() []Rule {
 			},
 		},
 		{
-			Code: "S404", Severity: Error, Title: "an interpreter without its path",
+			Code: "ELL404", Severity: Error, Title: "an interpreter without its path",
 			Why:    "The kernel does not look on the PATH: it takes the name for a file in the current folder, and finds none.",
 			Remedy: "write the whole path, such as #!/usr/bin/python3",
 			Wrong:  program("#!python3\nprint('high water')"),
@@ -103,7 +103,7 @@ func scriptRules() []Rule {
 			},
 		},
 		{
-			Code: "S405", Severity: Hint, Title: "whichever interpreter comes first",
+			Code: "ELL405", Severity: Hint, Title: "whichever interpreter comes first",
 			Why:    "env takes the first of that name on the caller's PATH. The package was built, and is tested, with the system's own.",
 			Remedy: "write the interpreter's own path; a [[rewrite]] can",
 			Wrong:  program("#!/usr/bin/env sh\necho high water"),
@@ -116,7 +116,7 @@ func scriptRules() []Rule {
 			},
 		},
 		{
-			Code: "S406", Severity: Warning, Title: "python without a number",
+			Code: "ELL406", Severity: Warning, Title: "python without a number",
 			Why:    "What `python` is differs: the second version, the third, or nothing at all (PEP 394).",
 			Remedy: "write python3",
 			Wrong:  program("#!/usr/bin/python\nprint('high water')"),
@@ -129,7 +129,7 @@ func scriptRules() []Rule {
 			},
 		},
 		{
-			Code: "S407", Severity: Warning, Title: "a script that is not valid shell",
+			Code: "ELL407", Severity: Warning, Title: "a script that is not valid shell",
 			Why:    "It stops at that line with an error, if it gets as far as that.",
 			Remedy: "mend it, by a patch or upstream",
 			Wrong:  program("#!/bin/sh\nif true; then\necho high water"),
@@ -146,7 +146,7 @@ func scriptRules() []Rule {
 			},
 		},
 		{
-			Code: "S408", Severity: Warning, Title: "a script for /bin/sh that needs another shell",
+			Code: "ELL408", Severity: Warning, Title: "a script for /bin/sh that needs another shell",
 			Why:    "/bin/sh is whatever POSIX shell a system has. Where that is a small one, the line is an error, or worse: means something else.",
 			Remedy: "write it in POSIX shell, or name bash in the #! line",
 			Wrong:  program("#!/bin/sh\nwater=(high low)\necho \"${water[0]}\""),
@@ -165,7 +165,7 @@ func scriptRules() []Rule {
 			},
 		},
 		{
-			Code: "S409", Severity: Error, Title: "line ends of another system",
+			Code: "ELL409", Severity: Error, Title: "line ends of another system",
 			Why:    "The kernel looks for an interpreter whose name ends in a carriage return, and finds none.",
 			Remedy: "convert it in the stage step: sed -i 's/\\r$//' FILE",
 			Wrong:  "[steps]\nstage = '''\ninstall -d \"$DESTDIR/usr/bin\"\nprintf '#!/bin/sh\\r\\necho high water\\r\\n' > \"$DESTDIR/usr/bin/tide\"\nchmod 755 \"$DESTDIR/usr/bin/tide\"\n'''",
@@ -179,7 +179,7 @@ func scriptRules() []Rule {
 			},
 		},
 		{
-			Code: "S410", Severity: Warning, Title: "something stands before the #!",
+			Code: "ELL410", Severity: Warning, Title: "something stands before the #!",
 			Why:    "The kernel looks at the first two bytes alone. With a blank, an empty line or a byte order mark in front, the script is none, and whatever shell is at hand takes it for its own.",
 			Remedy: "let the file begin with #!",
 			Wrong:  program("\n#!/usr/bin/python3\nprint('high water')"),
@@ -196,7 +196,7 @@ func scriptRules() []Rule {
 			},
 		},
 		{
-			Code: "S411", Severity: Warning, Title: "a temporary file that others can foresee",
+			Code: "ELL411", Severity: Warning, Title: "a temporary file that others can foresee",
 			Why:    "Whoever knows the name can lay a link there first, and have the script write over a file of its caller.",
 			Remedy: "use mktemp, or a folder that is the program's own",
 			Wrong:  program("#!/bin/sh\necho high water > /tmp/tide.out"),
@@ -214,7 +214,7 @@ func scriptRules() []Rule {
 			},
 		},
 		{
-			Code: "S412", Severity: Error, Title: "a placeholder that was not filled in",
+			Code: "ELL412", Severity: Error, Title: "a placeholder that was not filled in",
 			Why:    "The build was to put a path there and did not: the script cannot start.",
 			Remedy: "see which step fills in the file, or write the path with a [[rewrite]]",
 			Wrong:  program("#!@SHELL@\necho high water"),
@@ -227,7 +227,7 @@ func scriptRules() []Rule {
 			},
 		},
 		{
-			Code: "S413", Severity: Hint, Title: "a command that ends in the name of its language",
+			Code: "ELL413", Severity: Hint, Title: "a command that ends in the name of its language",
 			Why:    "Users type it, and other programs call it. When it is written anew in another language, the name is wrong or all of them break.",
 			Remedy: "install it without the ending",
 			Wrong:  strings.ReplaceAll(program("#!/bin/sh\necho high water"), "/usr/bin/tide\"", "/usr/bin/tide.sh\""),
@@ -236,7 +236,7 @@ func scriptRules() []Rule {
 				if scan.CommandDir(path.Dir(c.Path)) && c.found.Interpreter != "" {
 					switch ext := path.Ext(c.Path); ext {
 					case ".sh", ".py", ".pl", ".rb", ".bash", ".lua":
-						c.report(Finding{Message: fmt.Sprintf("its name ends in %s", ext)})
+						c.report(fact.Finding{Message: fmt.Sprintf("its name ends in %s", ext)})
 					}
 				}
 			},
@@ -291,7 +291,7 @@ func (s script) foreseen() (line uint, what string) {
 
 // installScript is an example with a script that runs after an installation.
 func installScript(text string) string {
-	return "[package.tide.layout]\n\"/usr/share/licenses/tide/COPYING\" = { from = \"COPYING\" }\n\"/**\" = {}\n\n[package.tide.script]\nafter-install = '''\n" + text + "\n'''"
+	return "[package.tide.layout]\n\"/usr/share/licenses/tide/COPYING\" = { from = \"COPYING\" }\n\"/**\" = {}\n\n[package.tide.script]\npost-install = '''\n" + text + "\n'''"
 }
 
 // eachInstall calls f for every install script of the package that is valid.
@@ -309,7 +309,7 @@ func (c *packageCheck) eachInstall(f func(name string, s script)) {
 // place in the recipe.
 func (c *packageCheck) inScript(s script, n syntax.Node, format string, args ...any) {
 	line := int(n.Pos().Line())
-	f := Finding{Message: fmt.Sprintf("%s, line %d: %s", s.name, line, fmt.Sprintf(format, args...))}
+	f := fact.Finding{Message: fmt.Sprintf("%s, line %d: %s", s.name, line, fmt.Sprintf(format, args...))}
 	if c.recipe != nil && c.recipe.Doc != nil {
 		if node := c.recipe.Doc.Find("package", c.Facts.Name, "script", s.name); node != nil {
 			f.File, f.Line = c.recipe.Doc.File, lineOf(c.recipe.Doc, c.recipe.Doc.Inside(node, 0, 0))+line-1
@@ -368,7 +368,7 @@ func contains(n syntax.Node, call *syntax.CallExpr) bool {
 func installRules() []Rule {
 	return []Rule{
 		{
-			Code: "S420", Severity: Warning, Title: "an install script that works once",
+			Code: "ELL420", Severity: Warning, Title: "an install script that works once",
 			Why:    "Scripts run again: at each upgrade, and where an installation was interrupted. What fails or adds up the second time leaves the package half installed.",
 			Remedy: "let it do nothing where its work is done: mkdir -p, ln -sf, or a test before it",
 			Wrong:  installScript(`mkdir /var/lib/tide`),
@@ -399,7 +399,7 @@ func installRules() []Rule {
 			}),
 		},
 		{
-			Code: "S421", Severity: Warning, Title: "an install script that adds to a file each time",
+			Code: "ELL421", Severity: Warning, Title: "an install script that adds to a file each time",
 			Why:    "Scripts run again, at each upgrade. The line is then in the file as often as there were any.",
 			Remedy: "look whether it is there (grep -q), or install a file of its own into the folder NAME.d",
 			Wrong:  installScript(`echo 'harbour = Ely' >> /etc/tide.conf`),
@@ -424,7 +424,7 @@ func installRules() []Rule {
 			},
 		},
 		{
-			Code: "S422", Severity: Warning, Title: "an install script that starts or stops services",
+			Code: "ELL422", Severity: Warning, Title: "an install script that starts or stops services",
 			Why:    "There may be no service manager: in a container, a chroot, an image that is being made. And the administrator may not want it to run.",
 			Remedy: "install the unit, and leave it to the system's presets and the administrator",
 			Wrong:  installScript(`systemctl enable --now tide.service`),
@@ -441,7 +441,7 @@ func installRules() []Rule {
 			}),
 		},
 		{
-			Code: "S423", Severity: Warning, Title: "an install script that makes accounts",
+			Code: "ELL423", Severity: Warning, Title: "an install script that makes accounts",
 			Why:    "It runs after the files are there, whose owner does not exist until then; and each script has its own idea of numbers, homes and shells.",
 			Remedy: "declare it: [package.NAME.account.NAME], and it is there before the files",
 			Wrong:  installScript(`getent passwd tide >/dev/null || useradd -r tide`),
@@ -455,7 +455,7 @@ func installRules() []Rule {
 			}),
 		},
 		{
-			Code: "S424", Severity: Error, Title: "an install script that asks",
+			Code: "ELL424", Severity: Error, Title: "an install script that asks",
 			Why:    "Nobody may be there: installations run at night, on a hundred machines, in images. It waits for ever, or takes nothing for an answer.",
 			Remedy: "take a default, and let a settings file change it",
 			Wrong:  installScript("printf 'Which harbour? '\nread -r harbour\necho \"$harbour\" > /etc/tide.conf"),
@@ -479,7 +479,7 @@ func installRules() []Rule {
 			},
 		},
 		{
-			Code: "S425", Severity: Error, Title: "an install script that uses the network",
+			Code: "ELL425", Severity: Error, Title: "an install script that uses the network",
 			Why:    "What it brings is in no package and pinned by nothing. Without a network the installation fails in its middle.",
 			Remedy: "put what it fetches into a package, or let the program fetch it when it is first used",
 			Wrong:  installScript(`curl -o /usr/share/tide/table https://tide.example/table`),
@@ -492,7 +492,7 @@ func installRules() []Rule {
 			}),
 		},
 		{
-			Code: "S426", Severity: Warning, Title: "an install script that writes to a name that others can foresee",
+			Code: "ELL426", Severity: Warning, Title: "an install script that writes to a name that others can foresee",
 			Why:    "It runs as root. Whoever knows the name lays a link there first, and has root write over any file of the system.",
 			Remedy: "use mktemp",
 			Wrong:  installScript(`tidectl dump > /tmp/tide.out`),
@@ -506,7 +506,7 @@ func installRules() []Rule {
 			},
 		},
 		{
-			Code: "S427", Severity: Error, Title: "an install script that touches what is not the package's",
+			Code: "ELL427", Severity: Error, Title: "an install script that touches what is not the package's",
 			Why:    "Users' folders and the accounts' files belong to nobody's package. What a script changes there is lost or wrong for somebody, and cannot be taken back with the package.",
 			Remedy: "leave it to the program, run by its user; or to a folder NAME.d that the file's owner reads",
 			Wrong:  installScript(`rm -rf /home/*/.cache/tide`),
@@ -532,7 +532,7 @@ func installRules() []Rule {
 			}),
 		},
 		{
-			Code: "S428", Severity: Warning, Title: "an install script that runs what may not be there",
+			Code: "ELL428", Severity: Warning, Title: "an install script that runs what may not be there",
 			Why:    "Nothing says that the command must be installed. Where it is not, the installation fails in its middle.",
 			Remedy: "name it in the package's `needs` (command/NAME), or run it only where it is there: command -v NAME",
 			Wrong:  installScript(`tidectl reload`),
@@ -560,7 +560,7 @@ func installRules() []Rule {
 			},
 		},
 		{
-			Code: "S429", Severity: Warning, Title: "an install script that sets modes and owners",
+			Code: "ELL429", Severity: Warning, Title: "an install script that sets modes and owners",
 			Why:    "What the layout says is right from the first moment, can be verified, and is put right again by an upgrade. Between the files and the script it is wrong.",
 			Remedy: `give them in the layout: { mode = "…", owner = "…" }`,
 			Wrong:  installScript(`chmod 0640 /usr/share/licenses/tide/COPYING`),
@@ -578,7 +578,7 @@ func installRules() []Rule {
 			}),
 		},
 		{
-			Code: "S430", Severity: Error, Title: "an install script that may delete everything",
+			Code: "ELL430", Severity: Error, Title: "an install script that may delete everything",
 			Why:    "Where the variable is empty, the command deletes from / on. Install scripts run as root.",
 			Remedy: `write "${NAME:?}" in its place, which stops where it is empty`,
 			Wrong:  installScript("tables=$(cat /etc/tide.tables)\nrm -rf \"$tables\"/*"),
@@ -591,7 +591,7 @@ func installRules() []Rule {
 			}),
 		},
 		{
-			Code: "S431", Severity: Hint, Title: "an install script that asks for more rights",
+			Code: "ELL431", Severity: Hint, Title: "an install script that asks for more rights",
 			Why:    "Install scripts have all there are. Where sudo is not installed, the command fails.",
 			Remedy: "leave it out",
 			Wrong:  installScript(`sudo touch /var/lib/tide/heights`),
@@ -607,5 +607,5 @@ func installRules() []Rule {
 	}
 }
 
-// atInstall are commands of the base that install scripts may count on.
+// atInstall are commands of the system that install scripts may count on.
 var atInstall = wordSet("ldconfig getent systemctl systemd-tmpfiles systemd-sysusers udevadm useradd adduser groupadd addgroup usermod userdel deluser groupdel delgroup service chkconfig rc-service initctl sudo doas pkexec curl wget mount umount runuser su setcap git pip pip3 npm")

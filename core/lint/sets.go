@@ -8,12 +8,12 @@ import (
 	"slices"
 	"strings"
 
-	"ellwand.example/core/layout"
-	"ellwand.example/core/need"
+	"ellwand.example/core/fact"
+	"ellwand.example/core/fact/need"
+	"ellwand.example/core/fact/version"
 	"ellwand.example/core/pack"
-	"ellwand.example/core/recipe"
 	"ellwand.example/core/scan"
-	"ellwand.example/core/version"
+	"ellwand.example/core/staging"
 )
 
 // setCheck is what rules on all packages of one recipe see.
@@ -27,7 +27,7 @@ type setCheck struct {
 }
 
 // of reports something about one of the packages.
-func (c *setCheck) of(p *pack.Package, f Finding) {
+func (c *setCheck) of(p *pack.Package, f fact.Finding) {
 	c.subject = p.Facts.Identity()
 	c.add(f)
 }
@@ -85,7 +85,7 @@ func (c *setCheck) eachModule(f func(p *pack.Package, at string, m scan.Module))
 		}
 		var modules []pack.Entry
 		for _, e := range entries {
-			if path.Ext(e.Path) == ".pc" && path.Base(path.Dir(e.Path)) == "pkgconfig" && e.Type == layout.File && e.Size <= maxText && e.Same == "" && e.Copy == "" {
+			if path.Ext(e.Path) == ".pc" && path.Base(path.Dir(e.Path)) == "pkgconfig" && e.Type == staging.File && e.Size <= maxText && e.Same == "" && e.Copy == "" {
 				modules = append(modules, e)
 			}
 		}
@@ -102,7 +102,7 @@ func (c *setCheck) eachModule(f func(p *pack.Package, at string, m scan.Module))
 	}
 }
 
-// linkable tells whether -lNAME finds a library in the packages or the base.
+// linkable tells whether -lNAME finds a library in the packages or the system.
 func (c *setCheck) linkable(name string) bool {
 	for _, p := range c.packages {
 		entries, _ := p.Layout()
@@ -113,8 +113,8 @@ func (c *setCheck) linkable(name string) bool {
 			}
 		}
 	}
-	base := c.linter.base(c.packages[0].Facts.Target)
-	return base == nil || base.Library(name)
+	system := c.linter.system(c.packages[0].Facts.Target)
+	return system == nil || system.Library(name)
 }
 
 // libraries are the shared libraries of a package by soname.
@@ -135,13 +135,13 @@ func (c *setCheck) exports(p *pack.Package, at string) []string {
 		return nil
 	}
 	e, ok := pack.Find(entries, at)
-	if ok && e.Type == layout.Symlink {
+	if ok && e.Type == staging.Symlink {
 		e, ok = pack.Find(entries, linkTarget(e))
 	}
 	if first := e.Same + e.Copy; ok && first != "" {
 		e, ok = pack.Find(entries, first)
 	}
-	if !ok || e.Type != layout.File {
+	if !ok || e.Type != staging.File {
 		return nil
 	}
 	var out []string
@@ -162,7 +162,7 @@ func (c *setCheck) exports(p *pack.Package, at string) []string {
 func setRules() []Rule {
 	return []Rule{
 		{
-			Code: "M504", Severity: Error, Title: "a need that excludes a sibling",
+			Code: "ELL504", Severity: Error, Title: "a need that excludes a sibling",
 			Why:    "Packages of one recipe are published together; one that wants another version of its sibling can never be installed with it.",
 			Remedy: "write {full} for the sibling's version",
 			Wrong:  siblings(`needs = ["tide = 1.1-1"]`),
@@ -170,14 +170,14 @@ func setRules() []Rule {
 			set: func(c *setCheck) {
 				c.eachSiblingNeed(func(p *pack.Package, n pack.Need, a need.Alternative, sibling need.Provide) {
 					if !a.MetBy(sibling) {
-						c.of(p, Finding{Path: n.Path, Message: fmt.Sprintf("it needs %s, and this is %s", n.Need, sibling.Version)})
+						c.of(p, fact.Finding{Path: n.Path, Message: fmt.Sprintf("it needs %s, and this is %s", n.Need, sibling.Version)})
 					}
 				})
 			},
 		},
 		{
-			Code: "M505", Severity: Warning, Title: "a need that nobody here meets",
-			Why:    "Neither the base nor a package that is built or published here has it: nobody can install the package until somebody publishes that.",
+			Code: "ELL505", Severity: Warning, Title: "a need that nobody here meets",
+			Why:    "Neither the system nor a package that is built or published here has it: nobody can install the package until somebody publishes that.",
 			Remedy: "correct its name or bound, or build and publish what meets it first; `ellwand needs` shows who has what",
 			Wrong:  "[needs]\nrun = [\"harbour-names >= 3\"]",
 			Right:  "[needs]\nrun = [\"command/sh\"]",
@@ -186,7 +186,7 @@ func setRules() []Rule {
 					return
 				}
 				for _, p := range c.packages {
-					if c.linter.base(p.Facts.Target) == nil {
+					if c.linter.system(p.Facts.Target) == nil {
 						continue
 					}
 					for _, n := range p.Facts.Needs {
@@ -196,13 +196,13 @@ func setRules() []Rule {
 						}) {
 							continue
 						}
-						c.of(p, Finding{Path: n.Path, Message: "nobody here has " + n.Need})
+						c.of(p, fact.Finding{Path: n.Path, Message: "nobody here has " + n.Need})
 					}
 				}
 			},
 		},
 		{
-			Code: "M506", Severity: Hint, Title: "a need of a sibling in any version",
+			Code: "ELL506", Severity: Hint, Title: "a need of a sibling in any version",
 			Why:    "Nobody has tried the one with an older or newer version of the other: they were built together.",
 			Remedy: "write NAME = {full}",
 			Wrong:  siblings(`needs = ["tide"]`),
@@ -211,13 +211,13 @@ func setRules() []Rule {
 				c.eachSiblingNeed(func(p *pack.Package, n pack.Need, a need.Alternative, sibling need.Provide) {
 					exact := slices.ContainsFunc(p.Facts.Needs, func(o pack.Need) bool { return strings.HasPrefix(o.Need, a.Name+" = ") })
 					if len(a.Constraints) == 0 && !exact {
-						c.of(p, Finding{Message: fmt.Sprintf("it needs %s in any version", n.Need)})
+						c.of(p, fact.Finding{Message: fmt.Sprintf("it needs %s in any version", n.Need)})
 					}
 				})
 			},
 		},
 		{
-			Code: "M507", Severity: Error, Title: "two packages of a recipe with one path",
+			Code: "ELL507", Severity: Error, Title: "two packages of a recipe with one path",
 			Why:    "They cannot both be installed. Most often one of them is left over from an earlier state of the recipe.",
 			Remedy: "remove the package that the recipe does not make any more, or let one of the two have the path",
 			Wrong:  staleSibling("sed -i '/tide-extra/,$d' recipes/tide/recipe.toml\nellwand build tide\n"),
@@ -239,16 +239,16 @@ func setRules() []Rule {
 							seen[e.Path] = owned{e, p.Facts.Name}
 							continue
 						}
-						same := o.entry.Type == layout.Directory && e.Type == layout.Directory && o.entry.Mode == e.Mode && o.entry.Owner == e.Owner && o.entry.Group == e.Group
+						same := o.entry.Type == staging.Directory && e.Type == staging.Directory && o.entry.Mode == e.Mode && o.entry.Owner == e.Owner && o.entry.Group == e.Group
 						if !same {
-							c.of(p, Finding{Path: e.Path, Message: fmt.Sprintf("%s has it too, as %s %s %s:%s; here it is %s %s %s:%s", o.by, o.entry.Type, o.entry.Mode, o.entry.Owner, o.entry.Group, e.Type, e.Mode, e.Owner, e.Group)})
+							c.of(p, fact.Finding{Path: e.Path, Message: fmt.Sprintf("%s has it too, as %s %s %s:%s; here it is %s %s %s:%s", o.by, o.entry.Type, o.entry.Mode, o.entry.Owner, o.entry.Group, e.Type, e.Mode, e.Owner, e.Group)})
 						}
 					}
 				}
 			},
 		},
 		{
-			Code: "M510", Severity: Warning, Title: "its size has jumped",
+			Code: "ELL510", Severity: Warning, Title: "its size has jumped",
 			Why:    "Between two versions that is seldom meant: something was packed that should not be, or was lost.",
 			Remedy: "`ellwand compare OLD NEW` shows which folders grew or shrank",
 			Wrong:  grown("9000000"),
@@ -257,13 +257,13 @@ func setRules() []Rule {
 				c.published(func(now, before *pack.Package) {
 					a, b := before.Facts.Size, now.Facts.Size
 					if a-b > 1<<20 && b*2 < a || b-a > 1<<20 && b > a*3/2 {
-						c.of(now, Finding{Message: fmt.Sprintf("%.1f MB installed, and %.1f MB in %s", float64(b)/1e6, float64(a)/1e6, before.Facts.Full())})
+						c.of(now, fact.Finding{Message: fmt.Sprintf("%.1f MB installed, and %.1f MB in %s", float64(b)/1e6, float64(a)/1e6, before.Facts.Full())})
 					}
 				})
 			},
 		},
 		{
-			Code: "M511", Severity: Warning, Title: "a library that others need is gone",
+			Code: "ELL511", Severity: Warning, Title: "a library that others need is gone",
 			Why:    "What is linked with it cannot be installed beside the new version, or does not start.",
 			Remedy: "build again what needs it (`ellwand plan` lists that), and publish all together; or keep the old library in a package of its own",
 			Wrong:  twoLibraries("2", "tide"),
@@ -271,13 +271,13 @@ func setRules() []Rule {
 			set: func(c *setCheck) {
 				c.published(func(now, before *pack.Package) {
 					if gone := c.gone(before, need.Soname); len(gone) > 0 {
-						c.of(now, Finding{Message: fmt.Sprintf("%s of %s: no package of the recipe has it now", several(gone), before.Facts.Full())})
+						c.of(now, fact.Finding{Message: fmt.Sprintf("%s of %s: no package of the recipe has it now", several(gone), before.Facts.Full())})
 					}
 				})
 			},
 		},
 		{
-			Code: "M512", Severity: Error, Title: "symbols are gone and the soname is the same",
+			Code: "ELL512", Severity: Error, Title: "symbols are gone and the soname is the same",
 			Why:    "Programs that use them are told that the library fits. They start, and fail at the first call; or not at all.",
 			Remedy: "raise the number in the soname, or bring the symbols back",
 			Wrong:  twoLibraries("1", "ebb"),
@@ -298,14 +298,14 @@ func setRules() []Rule {
 							}
 						}
 						if len(gone) > 0 && len(is) > 0 {
-							c.of(now, Finding{Path: at, Message: fmt.Sprintf("%s of %s had %s", soname, before.Facts.Full(), several(gone))})
+							c.of(now, fact.Finding{Path: at, Message: fmt.Sprintf("%s of %s had %s", soname, before.Facts.Full(), several(gone))})
 						}
 					}
 				})
 			},
 		},
 		{
-			Code: "M513", Severity: Warning, Title: "a command or module that others may use is gone",
+			Code: "ELL513", Severity: Warning, Title: "a command or module that others may use is gone",
 			Why:    "Scripts and builds that call it stop working at the upgrade.",
 			Remedy: "see whether it was lost; if it is meant, say so in the change entry",
 			Wrong:  renamedCommand("tides"),
@@ -313,13 +313,13 @@ func setRules() []Rule {
 			set: func(c *setCheck) {
 				c.published(func(now, before *pack.Package) {
 					if gone := c.gone(before, need.Command, need.PkgConfig, need.Python, need.Perl); len(gone) > 0 {
-						c.of(now, Finding{Message: fmt.Sprintf("%s had %s", before.Facts.Full(), several(gone))})
+						c.of(now, fact.Finding{Message: fmt.Sprintf("%s had %s", before.Facts.Full(), several(gone))})
 					}
 				})
 			},
 		},
 		{
-			Code: "M514", Severity: Hint, Title: "a settings file is gone",
+			Code: "ELL514", Severity: Hint, Title: "a settings file is gone",
 			Why:    "What administrators have set in it has no effect any more, and nobody tells them.",
 			Remedy: "say in the change entry where the settings went",
 			Wrong:  renamedSettings("tides.conf"),
@@ -341,15 +341,15 @@ func setRules() []Rule {
 						return
 					}
 					for _, e := range entries {
-						if e.Kind == recipe.Config && !there[e.Path] {
-							c.of(now, Finding{Path: e.Path, Message: "it was in " + before.Facts.Full().String()})
+						if e.Kind == fact.KindConfig && !there[e.Path] {
+							c.of(now, fact.Finding{Path: e.Path, Message: "it was in " + before.Facts.Full().String()})
 						}
 					}
 				})
 			},
 		},
 		{
-			Code: "M519", Severity: Warning, Title: "its epoch was raised for nothing",
+			Code: "ELL519", Severity: Warning, Title: "its epoch was raised for nothing",
 			Why:    "An epoch outranks every version and can never be taken back. It is for versions that have to start over, and these go on.",
 			Remedy: "leave the epoch as it was",
 			Wrong:  "epoch = 1\nversion = \"1.3\"\n" + changes("1:1.3-1") + publishedBefore(""),
@@ -357,7 +357,7 @@ func setRules() []Rule {
 			set: func(c *setCheck) {
 				c.published(func(now, before *pack.Package) {
 					if now.Facts.Epoch > before.Facts.Epoch && version.Compare(before.Facts.Version, now.Facts.Version) < 0 {
-						c.of(now, Finding{Message: fmt.Sprintf("%s is newer than %s without it", now.Facts.Version, before.Facts.Version)})
+						c.of(now, fact.Finding{Message: fmt.Sprintf("%s is newer than %s without it", now.Facts.Version, before.Facts.Version)})
 					}
 				})
 			},

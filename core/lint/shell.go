@@ -7,6 +7,8 @@ import (
 	"strings"
 
 	"mvdan.cc/sh/v3/syntax"
+
+	"ellwand.example/core/fact"
 )
 
 // folders are variables of a script that hold paths, which may have blanks in
@@ -65,7 +67,7 @@ func buildFile(content string) string {
 func shellRules() []Rule {
 	return []Rule{
 		{
-			Code: "R131", Severity: Warning, Title: "a step asks for more rights",
+			Code: "ELL131", Severity: Warning, Title: "a step asks for more rights",
 			Why:    "A build is an ordinary user's business: owners and modes are given in the layout, and nothing outside of the staging directory is touched.",
 			Remedy: "leave it out, and say in the layout whose the files are",
 			Wrong:  stageFile(`sudo touch "$DESTDIR/usr/share/tide/table"`),
@@ -79,7 +81,7 @@ func shellRules() []Rule {
 			},
 		},
 		{
-			Code: "R132", Severity: Error, Title: "a step uses the network",
+			Code: "ELL132", Severity: Error, Title: "a step uses the network",
 			Why:    "Steps have none. What they would fetch is pinned by nothing, and may be gone when the package is built again.",
 			Remedy: "make it a [[source]], pinned by its digest",
 			Wrong:  stageFile(`curl -o "$DESTDIR/usr/share/tide/table" https://tide.example/table`),
@@ -93,7 +95,7 @@ func shellRules() []Rule {
 			},
 		},
 		{
-			Code: "R133", Severity: Warning, Title: "a path that breaks at a blank",
+			Code: "ELL133", Severity: Warning, Title: "a path that breaks at a blank",
 			Why:    "Without quotes the shell makes two words of a path with a blank in it: the build fails for whoever keeps the workspace in such a folder, or deletes what it did not mean.",
 			Remedy: `write it in quotes, as in "$DESTDIR/usr"`,
 			Wrong:  "[steps]\nstage = '''\ninstall -d $DESTDIR/usr/share/tide\n'''",
@@ -105,7 +107,7 @@ func shellRules() []Rule {
 			},
 		},
 		{
-			Code: "R134", Severity: Warning, Title: "a pipe that hides a failure",
+			Code: "ELL134", Severity: Warning, Title: "a pipe that hides a failure",
 			Why:    "Of commands in a pipe, only the last one's failure stops the step. What fails in front of it goes unnoticed, and half a result is packed.",
 			Remedy: "write to a file and read that, or leave the pipe out: the step's log keeps everything",
 			Wrong:  buildFile("make --version | tee build.log"),
@@ -133,7 +135,7 @@ func shellRules() []Rule {
 			},
 		},
 		{
-			Code: "R135", Severity: Hint, Title: "a fixed number of jobs",
+			Code: "ELL135", Severity: Hint, Title: "a fixed number of jobs",
 			Why:    "It is too many for one machine and too few for another; the workspace's settings say how many there are to be.",
 			Remedy: `leave it out for make, which is told by $MAKEFLAGS, and write -j"$ELL_JOBS" for others`,
 			Wrong:  buildFile("make --version -j4"),
@@ -156,7 +158,7 @@ func shellRules() []Rule {
 			},
 		},
 		{
-			Code: "R136", Severity: Warning, Title: "the target's compiler flags are dropped",
+			Code: "ELL136", Severity: Warning, Title: "the target's compiler flags are dropped",
 			Why:    "They bring the hardening, and the paths that make two builds the same. A variable that is set anew has none of them.",
 			Remedy: `add to them: CFLAGS="$CFLAGS -DTIDE"`,
 			Wrong:  buildFile(`make --version CFLAGS=-O3`),
@@ -182,7 +184,7 @@ func shellRules() []Rule {
 			},
 		},
 		{
-			Code: "R137", Severity: Warning, Title: "a failure that is thrown away",
+			Code: "ELL137", Severity: Warning, Title: "a failure that is thrown away",
 			Why:    "Whatever goes wrong there, the build goes on, and packs what is left.",
 			Remedy: "mend what fails; where one test cannot work here, leave out that one",
 			Wrong:  buildFile("make --version || true"),
@@ -215,7 +217,7 @@ func shellRules() []Rule {
 			},
 		},
 		{
-			Code: "R138", Severity: Warning, Title: "owners are given in a step",
+			Code: "ELL138", Severity: Warning, Title: "owners are given in a step",
 			Why:    "Steps run as an ordinary user, and the owner that counts is the one in the layout: what a step says of it is lost.",
 			Remedy: `in the layout: "/var/lib/tide/" = { owner = "tide" }`,
 			Wrong:  stageFile(`install -d -o root "$DESTDIR/var/lib/tide" || install -d "$DESTDIR/var/lib/tide"`),
@@ -234,9 +236,9 @@ func shellRules() []Rule {
 			},
 		},
 		{
-			Code: "R139", Severity: Hint, Title: "a step strips programs",
+			Code: "ELL139", Severity: Hint, Title: "a step strips programs",
 			Why:    "Then there is nothing left to split off into the package with debug information, and a crash cannot be traced.",
-			Remedy: "leave it out: packing strips, and keeps what it takes off in NAME-debug",
+			Remedy: "leave it out: packing strips, and keeps what it takes off in NAME-symbols",
 			Wrong:  stageFile(`install -s /bin/true "$DESTDIR/usr/share/tide/x" || true`),
 			Right:  stageFile(`install -m755 /bin/true "$DESTDIR/usr/share/tide/x"`),
 			recipe: func(c *recipeCheck) {
@@ -256,7 +258,7 @@ func shellRules() []Rule {
 			},
 		},
 		{
-			Code: "R140", Severity: Warning, Title: "a folder of somebody's own",
+			Code: "ELL140", Severity: Warning, Title: "a folder of somebody's own",
 			Why:    "It is there on one machine, for one person.",
 			Remedy: "make what lies there a source, or a file beside the recipe ($ELL_RECIPE)",
 			Wrong:  stageFile(`cp /home/ines/tables/* "$DESTDIR/usr/share/tide" || true`),
@@ -276,7 +278,7 @@ func shellRules() []Rule {
 			},
 		},
 		{
-			Code: "R141", Severity: Warning, Title: "the time, the machine or chance goes into the build",
+			Code: "ELL141", Severity: Warning, Title: "the time, the machine or chance goes into the build",
 			Why:    "Each build has other bytes then, and nobody can tell whether two of them are the same.",
 			Remedy: `for a date: date -u -d "@$SOURCE_DATE_EPOCH"; leave out the others`,
 			Wrong:  stageFile(`date > "$DESTDIR/usr/share/tide/table"`),
@@ -302,7 +304,7 @@ func shellRules() []Rule {
 			},
 		},
 		{
-			Code: "R142", Severity: Error, Title: "code for the building machine's processor",
+			Code: "ELL142", Severity: Error, Title: "code for the building machine's processor",
 			Why:    "The compiler uses every instruction that this machine has. Others stop at the first that they lack.",
 			Remedy: "leave -march=native out; the target's flags say what its machines can do",
 			Wrong:  buildFile(`make --version CFLAGS="$CFLAGS -march=native"`),
@@ -318,7 +320,7 @@ func shellRules() []Rule {
 			},
 		},
 		{
-			Code: "R143", Severity: Hint, Title: "warnings of the compiler stop the build",
+			Code: "ELL143", Severity: Hint, Title: "warnings of the compiler stop the build",
 			Why:    "The next compiler has new warnings, and then the same sources do not build any more.",
 			Remedy: "leave -Werror out, or switch it off where upstream sets it",
 			Wrong:  buildFile(`make --version CFLAGS="$CFLAGS -Werror"`),
@@ -332,7 +334,7 @@ func shellRules() []Rule {
 			},
 		},
 		{
-			Code: "R144", Severity: Hint, Title: "a step waits for an answer",
+			Code: "ELL144", Severity: Hint, Title: "a step waits for an answer",
 			Why:    "Nobody sits at a build. It reads an empty input, and takes whatever is the default of the moment.",
 			Remedy: "say the answer on the command line",
 			Wrong:  stageFile(`read -r harbour || harbour=Ely; echo "$harbour" > "$DESTDIR/usr/share/tide/table"`),
@@ -357,7 +359,7 @@ func shellRules() []Rule {
 			},
 		},
 		{
-			Code: "R145", Severity: Warning, Title: "a path to delete that may be empty",
+			Code: "ELL145", Severity: Warning, Title: "a path to delete that may be empty",
 			Why:    "Where the variable is empty, the command deletes from / on, or everything in the folder.",
 			Remedy: `write "${NAME:?}" in its place, which stops where it is empty`,
 			Wrong:  stageFile(`tables=$(ls | grep old || true); rm -rf "$tables"/*`),
@@ -371,7 +373,7 @@ func shellRules() []Rule {
 			},
 		},
 		{
-			Code: "R146", Severity: Hint, Title: "the prefix is not the target's",
+			Code: "ELL146", Severity: Hint, Title: "the prefix is not the target's",
 			Why:    "/usr/local is the administrator's, and /opt is for what is not part of a system.",
 			Remedy: "configure with --prefix=/usr, or write PREFIX=/usr",
 			Wrong:  buildFile("make --version PREFIX=/usr/local"),
@@ -404,7 +406,7 @@ var (
 // line reports something at an offset of a script.
 func (c *recipeCheck) line(s script, offset int, format string, args ...any) {
 	line := 1 + strings.Count(s.text[:offset], "\n")
-	c.add(Finding{File: c.Doc.File, Line: c.ScriptLine(s.step, line), Message: s.name + ": " + fmt.Sprintf(format, args...)})
+	c.add(fact.Finding{File: c.Doc.File, Line: c.ScriptLine(s.step, line), Message: s.name + ": " + fmt.Sprintf(format, args...)})
 }
 
 // in lists the commands of a statement, those of its own pipes too.

@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 
+	"ellwand.example/core/fact"
 	"ellwand.example/core/recipe"
 )
 
@@ -49,7 +50,7 @@ func written(text, version string) bool {
 func sourceRules() []Rule {
 	return []Rule{
 		{
-			Code: "R103", Severity: Error, Title: "a source has no digest",
+			Code: "ELL103", Severity: Error, Title: "a source has no digest",
 			Why:    "Without one, whoever answers for the address decides what gets built, today and at the next rebuild.",
 			Remedy: "add its sha256; `ellwand fetch --pin` does",
 			Wrong: `[[source]]
@@ -66,7 +67,7 @@ sha256 = "9f86d081884c7d659a2feaa0c55ad015a3bf4f1b2b0b822cd15d6c15b0f00a08"`,
 			},
 		},
 		{
-			Code: "R104", Severity: Warning, Title: "an address uses plain http",
+			Code: "ELL104", Severity: Warning, Title: "an address uses plain http",
 			Why:    "Anyone between here and the server can read along and answer in its place. A digest catches a changed file, but only after it has failed everyone's build.",
 			Remedy: "use https where the server has it",
 			Wrong:  `homepage = "http://tide.example/"`,
@@ -83,7 +84,7 @@ sha256 = "9f86d081884c7d659a2feaa0c55ad015a3bf4f1b2b0b822cd15d6c15b0f00a08"`,
 			},
 		},
 		{
-			Code: "R108", Severity: Warning, Title: "the version is written out in a source",
+			Code: "ELL108", Severity: Warning, Title: "the version is written out in a source",
 			Why:    "At the next version it has to be found and changed in several places; the one that is missed fetches the old source under the new name.",
 			Remedy: "write {version} in its place",
 			Wrong: `[[source]]
@@ -101,14 +102,14 @@ sha256 = "9f86d081884c7d659a2feaa0c55ad015a3bf4f1b2b0b822cd15d6c15b0f00a08"`,
 						}
 						raw := string(c.Doc.Data[n.Value.Offset : n.Value.Offset+n.Value.Length])
 						if written(raw, c.Version) {
-							c.mend(n.Value, setFact(strings.ReplaceAll(strings.Trim(raw, `"'`), c.Version, "{version}"), "source", i, key), "the address has %s written out", c.Version)
+							c.fixable(n.Value, setFact(strings.ReplaceAll(strings.Trim(raw, `"'`), c.Version, "{version}"), "source", i, key), "the address has %s written out", c.Version)
 						}
 					}
 				}
 			},
 		},
 		{
-			Code: "R124", Severity: Warning, Title: "an address whose contents change",
+			Code: "ELL124", Severity: Warning, Title: "an address whose contents change",
 			Why:    "It names whatever is newest at the moment. After the next release the digest does not fit any more, and the old source is nowhere to be had.",
 			Remedy: "use the address of the release, with {version} in it",
 			Wrong: `[[source]]
@@ -126,7 +127,7 @@ sha256 = "9f86d081884c7d659a2feaa0c55ad015a3bf4f1b2b0b822cd15d6c15b0f00a08"`,
 			},
 		},
 		{
-			Code: "R125", Severity: Warning, Title: "a file beside the recipe that nothing uses",
+			Code: "ELL125", Severity: Warning, Title: "a file beside the recipe that nothing uses",
 			Why:    "Whoever reads the folder takes it for part of the package: most often a patch that was meant to be listed, or one that should have gone with the last version.",
 			Remedy: "name it in the recipe, or remove it",
 			Wrong: `-- fix-times.patch --
@@ -174,7 +175,7 @@ Ely
 			},
 		},
 		{
-			Code: "R126", Severity: Warning, Title: "a source that nothing uses",
+			Code: "ELL126", Severity: Warning, Title: "a source that nothing uses",
 			Why:    "It is fetched and unpacked for nothing, and whoever audits the recipe looks into it for nothing.",
 			Remedy: "take it out, or use it in a step or a layout",
 			Wrong: `[[source]]
@@ -207,7 +208,7 @@ Ely
 			},
 		},
 		{
-			Code: "R127", Severity: Hint, Title: "a patch that does not say what it is for",
+			Code: "ELL127", Severity: Hint, Title: "a patch that does not say what it is for",
 			Why:    "At the next version somebody has to decide whether it is still wanted: why it is there, who wrote it, whether upstream has it.",
 			Remedy: "write that into the patch file, above its first line with ---",
 			Wrong: `[[patch]]
@@ -261,7 +262,7 @@ The almanac of 2031 corrects this one. Sent upstream on 2 April.
 			},
 		},
 		{
-			Code: "R128", Severity: Hint, Title: "the version is written out in a script or layout",
+			Code: "ELL128", Severity: Hint, Title: "the version is written out in a script or layout",
 			Why:    "At the next version the line is wrong, and the build fails at it, or installs under the old name.",
 			Remedy: "write $ELL_VERSION in scripts, and {version} everywhere else",
 			Wrong: `version = "2031.1"
@@ -291,7 +292,7 @@ text    = ["Tables for 2031"]`,
 				for _, s := range c.scripts() {
 					if written(s.text, c.Version) {
 						line := strings.Count(s.text[:strings.Index(s.text, c.Version)], "\n")
-						c.add(Finding{File: c.Doc.File, Line: c.ScriptLine(s.step, line+1), Message: s.name + " has " + c.Version + " written out"})
+						c.add(fact.Finding{File: c.Doc.File, Line: c.ScriptLine(s.step, line+1), Message: s.name + " has " + c.Version + " written out"})
 					}
 				}
 				for _, name := range c.PackageNames() {

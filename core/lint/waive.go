@@ -7,6 +7,7 @@ import (
 	"github.com/bmatcuk/doublestar/v4"
 
 	"ellwand.example/core/document"
+	"ellwand.example/core/fact"
 	"ellwand.example/core/recipe"
 )
 
@@ -15,7 +16,7 @@ var numbers = expression(`[0-9]+(\.[0-9]+)*`)
 
 // accepts tells whether a waiver is for a finding. One without a path is for
 // all of them.
-func accepts(w recipe.Waiver, f Finding) bool {
+func accepts(w recipe.Waiver, f fact.Finding) bool {
 	if !strings.EqualFold(w.Code, f.Code) {
 		return false
 	}
@@ -25,15 +26,15 @@ func accepts(w recipe.Waiver, f Finding) bool {
 
 // unused tells of waivers that accepted none of the findings, among those whose
 // code is judged. A waiver of a rule that is off may wait for it.
-func (l *Linter) unused(r *recipe.Recipe, findings []Finding, judged func(code string) bool) []Finding {
-	rule, _ := Find("R111")
+func (l *Linter) unused(r *recipe.Recipe, findings []fact.Finding, judged func(fact.Area) bool) []fact.Finding {
+	rule, _ := Find("ELL111")
 	if !l.Profile.has(rule.Code) {
 		return nil
 	}
 	c := collector{subject: r.Name, rule: rule}
 	for i, w := range r.Waivers {
 		known, ok := Find(w.Code)
-		if !ok || !judged(known.Code) || known.Code == rule.Code || l.Profile.severity(known.Code, known.Severity) == "" {
+		if !ok || !judged(fact.AreaOf(known.Code)) || known.Code == rule.Code || l.Profile.severity(known.Code, known.Severity) == "" {
 			continue
 		}
 		used := false
@@ -47,17 +48,17 @@ func (l *Linter) unused(r *recipe.Recipe, findings []Finding, judged func(code s
 		if w.Path != "" {
 			where = " at " + w.Path
 		}
-		c.add(Finding{
+		c.add(fact.Finding{
 			File: r.Doc.File, Line: lineOf(r.Doc, r.Doc.At("waive", i)),
 			Message: fmt.Sprintf("nothing is found of %s%s that it could accept", known.Code, where),
-			fix:     dropWaiver(w),
+			Fix:     &fix{edits: dropWaiver(w)},
 		})
 	}
 	return l.finish(c.findings, r)
 }
 
 // dropWaiver takes a waiver out of the recipe.
-func dropWaiver(w recipe.Waiver) fix {
+func dropWaiver(w recipe.Waiver) edits {
 	return func(r *recipe.Recipe) []document.Edit {
 		for i, have := range r.Waivers {
 			if have != w {

@@ -15,8 +15,8 @@ import (
 	"golang.org/x/sync/errgroup"
 	"golang.org/x/sync/semaphore"
 
-	"ellwand.example/core/layout"
-	"ellwand.example/core/recipe"
+	"ellwand.example/core/fact"
+	"ellwand.example/core/staging"
 )
 
 // Bounds on what is read ahead of the one goroutine that writes the archive.
@@ -69,7 +69,7 @@ func readAhead(ctx context.Context, spec Spec, same []int) *ahead {
 		workers.SetLimit(cores())
 		defer workers.Wait()
 		for i, c := range spec.Claims {
-			if c.Type != layout.File || same[i] >= 0 {
+			if c.Type != staging.File || same[i] >= 0 {
 				continue
 			}
 			result := make(chan content, 1)
@@ -98,7 +98,7 @@ func readAhead(ctx context.Context, spec Spec, same []int) *ahead {
 }
 
 // claimSize is what a file's size is expected to be.
-func claimSize(c layout.Claim) (int64, error) {
+func claimSize(c staging.Claim) (int64, error) {
 	if c.Size > 0 {
 		return c.Size, nil
 	}
@@ -293,7 +293,7 @@ func (p *payloadWriter) look(i int, f io.ReaderAt, size int64, err error) error 
 // a plain tar unpacks the two as hard links, a change to one is a change to
 // both, which must not happen to files that are made to be changed.
 func shareable(e *Entry) bool {
-	return e.Size > 0 && e.Kind != recipe.Config && e.Kind != recipe.State && len(e.Xattrs) == 0
+	return e.Size > 0 && e.Kind != fact.KindConfig && e.Kind != fact.KindState && len(e.Xattrs) == 0
 }
 
 // copyOf makes e a copy of an earlier file with the same contents and the same

@@ -19,7 +19,8 @@ import (
 	"github.com/bmatcuk/doublestar/v4"
 	"golang.org/x/sys/unix"
 
-	"ellwand.example/core/layout"
+	"ellwand.example/core/fact"
+	"ellwand.example/core/staging"
 )
 
 // Extraction says what is unpacked, and how.
@@ -111,7 +112,7 @@ func (x *extractor) some(ctx context.Context, p *Package, chosen []Entry) error 
 		if err := x.path(e); err != nil {
 			return err
 		}
-		if e.Type == layout.File && e.Same == "" && e.Copy == "" {
+		if e.Type == staging.File && e.Same == "" && e.Copy == "" {
 			files = append(files, e)
 		}
 	}
@@ -125,7 +126,7 @@ func (x *extractor) path(e Entry) error {
 		return err
 	}
 	switch e.Type {
-	case layout.Directory:
+	case staging.Directory:
 		err := x.root.Mkdir(local(e.Path), 0o700)
 		if errors.Is(err, fs.ErrExist) {
 			if info, errStat := x.root.Lstat(local(e.Path)); errStat == nil && info.IsDir() {
@@ -133,7 +134,7 @@ func (x *extractor) path(e Entry) error {
 			}
 		}
 		return err
-	case layout.Symlink:
+	case staging.Symlink:
 		if err := x.root.Symlink(e.Link, local(e.Path)); err != nil {
 			return err
 		}
@@ -210,7 +211,7 @@ func (x *extractor) finish(f *os.File, e Entry) error {
 			return err
 		}
 	}
-	if err := f.Chmod(layout.ParseMode(e.Mode)); err != nil {
+	if err := f.Chmod(fact.ParseMode(e.Mode)); err != nil {
 		return err
 	}
 	for name, value := range e.Xattrs {
@@ -248,7 +249,7 @@ func (x *extractor) rest(ctx context.Context, entries []Entry) error {
 		}
 	}
 	for _, e := range slices.Backward(entries) {
-		if e.Type != layout.Directory {
+		if e.Type != staging.Directory {
 			continue
 		}
 		f, err := x.root.Open(local(e.Path))

@@ -9,7 +9,7 @@ import (
 	"strings"
 	"testing"
 
-	"ellwand.example/core/layout"
+	"ellwand.example/core/staging"
 )
 
 // tree is a package with each way of sharing bytes: /usr/a and /usr/b are one
@@ -19,7 +19,7 @@ func tree(t *testing.T) *Package {
 	c := claims(t, files{"usr/a": "linked", "usr/b": "", "usr/c": "the same", "usr/d": "the same", "usr/e/f": "deep", "usr/link": "->e/f"})
 	os.Remove(c[2].Disk)
 	os.Link(c[1].Disk, c[2].Disk)
-	c[1].Inode, c[2].Inode, c[2].Size = layout.Inode{Dev: 1, Ino: 1}, layout.Inode{Dev: 1, Ino: 1}, c[1].Size
+	c[1].Inode, c[2].Inode, c[2].Size = staging.Inode{Dev: 1, Ino: 1}, staging.Inode{Dev: 1, Ino: 1}, c[1].Size
 	for i := range c {
 		if c[i].Path.Path == "/usr/e/f" {
 			c[i].Owner = "nobody-of-that-name"

@@ -3,7 +3,7 @@
 // An .ell file is a tar archive in POSIX pax format (IEEE Std 1003.1, pax)
 // compressed as Zstandard (RFC 8878) in independent frames:
 //
-//	frame 0       meta/package.json, then the other meta files but one, sorted
+//	frame 0       meta/facts.json, then the other meta files but one, sorted
 //	frame 1       meta/layout.jsonl
 //	frames 2..n   tree/…: the payload, cut every FrameSize bytes
 //	skippable     the seek table of the Zstandard seekable format
@@ -31,14 +31,14 @@ import (
 	"unicode/utf8"
 
 	"ellwand.example/core/canonical"
-	"ellwand.example/core/layout"
-	"ellwand.example/core/need"
-	"ellwand.example/core/recipe"
-	"ellwand.example/core/version"
+	"ellwand.example/core/fact"
+	"ellwand.example/core/fact/need"
+	"ellwand.example/core/fact/version"
+	"ellwand.example/core/staging"
 )
 
-// Format is the version of the format, in package.json.
-const Format = 2
+// Format is the version of the format, in facts.json.
+const Format = 1
 
 // Extension ends the name of every package file.
 const Extension = ".ell"
@@ -48,7 +48,7 @@ const FrameSize = 8 << 20
 
 // Names of the files in the first frame.
 const (
-	PackageFile = "meta/package.json"
+	PackageFile = "meta/facts.json"
 	LayoutFile  = "meta/layout.jsonl"
 	BuildFile   = "meta/build.json"
 	RecipeFile  = "meta/recipe.toml"
@@ -74,33 +74,33 @@ const (
 	maxXattr   = 64 << 10
 )
 
-// Facts are what a package says of itself: meta/package.json.
+// Facts are what a package says of itself: meta/facts.json.
 type Facts struct {
-	Format      int                       `json:"format"`
-	Name        string                    `json:"name"`
-	Version     string                    `json:"version"`
-	Release     int                       `json:"release"`
-	Epoch       int                       `json:"epoch,omitempty"`
-	Arch        string                    `json:"arch"`   // as uname -m says it, or "any"
-	Target      string                    `json:"target"` // what it was made for
-	Summary     string                    `json:"summary"`
-	Description string                    `json:"description,omitempty"`
-	License     string                    `json:"license"` // SPDX expression
-	Homepage    string                    `json:"homepage,omitempty"`
-	Maintainer  string                    `json:"maintainer,omitempty"`
-	Category    string                    `json:"category,omitempty"`
-	Recipe      string                    `json:"recipe"` // the recipe it comes from
-	Date        string                    `json:"date"`   // RFC 3339 full-date, of the newest change
-	Needs       []Need                    `json:"needs"`
-	Provides    []Provide                 `json:"provides"`
-	Conflicts   []string                  `json:"conflicts,omitempty"` // needs that must not be met beside it
-	Replaces    []string                  `json:"replaces,omitempty"`  // packages whose place it takes
-	Suggests    []string                  `json:"suggests,omitempty"`  // needs that it can do without
-	Accounts    map[string]recipe.Account `json:"accounts,omitempty"`
-	Changes     []recipe.Change           `json:"changes,omitempty"`
-	Paths       int                       `json:"paths"` // lines of layout.jsonl
-	Size        int64                     `json:"size"`  // bytes of all files, installed
-	Meta        map[string]string         `json:"meta"`  // SHA-256 of the other meta files
+	Format      int                     `json:"format"`
+	Name        string                  `json:"name"`
+	Version     string                  `json:"version"`
+	Release     int                     `json:"release"`
+	Epoch       int                     `json:"epoch,omitempty"`
+	Arch        string                  `json:"arch"`   // as uname -m says it, or fact.Independent
+	Target      string                  `json:"target"` // what it was made for
+	Summary     string                  `json:"summary"`
+	Description string                  `json:"description,omitempty"`
+	License     string                  `json:"license"` // SPDX expression
+	Homepage    string                  `json:"homepage,omitempty"`
+	Maintainer  string                  `json:"maintainer,omitempty"`
+	Category    string                  `json:"category,omitempty"`
+	Recipe      string                  `json:"recipe"` // the recipe it comes from
+	Date        string                  `json:"date"`   // RFC 3339 full-date, of the newest change
+	Needs       []Need                  `json:"needs"`
+	Provides    []Provide               `json:"provides"`
+	Conflicts   []string                `json:"conflicts,omitempty"` // needs that must not be met beside it
+	Replaces    []string                `json:"replaces,omitempty"`  // packages whose place it takes
+	Suggests    []string                `json:"suggests,omitempty"`  // needs that it can do without
+	Accounts    map[string]fact.Account `json:"accounts,omitempty"`
+	Changes     []fact.Change           `json:"changes,omitempty"`
+	Paths       int                     `json:"paths"` // lines of layout.jsonl
+	Size        int64                   `json:"size"`  // bytes of all files, installed
+	Meta        map[string]string       `json:"meta"`  // SHA-256 of the other meta files
 }
 
 // Need is a run-time need, in the syntax of package need.
@@ -120,7 +120,7 @@ type Provide struct {
 // Entry is a line of meta/layout.jsonl.
 type Entry struct {
 	Path   string            `json:"path"`
-	Type   layout.Type       `json:"type"`
+	Type   staging.Type      `json:"type"`
 	Kind   string            `json:"kind,omitempty"`
 	Mode   string            `json:"mode"` // four octal digits
 	Owner  string            `json:"owner"`
@@ -157,7 +157,7 @@ type line struct {
 	Same     string            `json:"same,omitempty"`
 	SHA256   string            `json:"sha256,omitempty"`
 	Size     int64             `json:"size,omitempty"`
-	Type     layout.Type       `json:"type"`
+	Type     staging.Type      `json:"type"`
 	Xattrs   map[string][]byte `json:"xattrs,omitempty"`
 }
 
@@ -250,13 +250,13 @@ func (f Facts) Full() version.Full {
 	return version.Full{Epoch: f.Epoch, Version: f.Version, Release: f.Release}
 }
 
-// Identity is NAME@VERSION-RELEASE.ARCH.
-func (f Facts) Identity() string { return f.Name + "@" + f.Full().String() + "." + f.Arch }
+// Identity is the package's identity; see fact.Identity.
+func (f Facts) Identity() string { return fact.Identity(f.Name, f.Full(), f.Arch) }
 
 // FileName is the name of the package's file.
 func (f Facts) FileName() string {
-	full := version.Full{Version: f.Version, Release: f.Release} // an epoch's colon is no sign for file names
-	return f.Name + "@" + full.String() + "." + f.Arch + Extension
+	full := version.Full{Version: f.Version, Release: f.Release} // file names do without the colon of an epoch
+	return fact.Identity(f.Name, full, f.Arch) + Extension
 }
 
 // AllProvides returns what the package offers, itself first.
@@ -434,19 +434,19 @@ func (e Entry) check() error {
 		return fmt.Errorf("%s: mode %q is not four octal digits", e.Path, e.Mode)
 	case !account.MatchString(e.Owner) || !account.MatchString(e.Group):
 		return fmt.Errorf("%s: owner %q or group %q is no account's name", e.Path, e.Owner, e.Group)
-	case e.Kind != "" && !slices.Contains(recipe.Kinds, e.Kind):
+	case e.Kind != "" && !slices.Contains(fact.Kinds, e.Kind):
 		return fmt.Errorf("%s: unknown kind %q", e.Path, e.Kind)
 	}
 	switch e.Type {
-	case layout.File:
+	case staging.File:
 		if !hexes.MatchString(e.SHA256) || e.Size < 0 || e.At < 0 || e.Link != "" || e.Same != "" && e.Copy != "" {
 			return fmt.Errorf("%s: a file needs a size and a digest, and has no target", e.Path)
 		}
-	case layout.Directory:
+	case staging.Directory:
 		if e.Size != 0 || e.SHA256 != "" || e.Link != "" || e.Same+e.Copy != "" {
 			return fmt.Errorf("%s: a directory has no contents and no target", e.Path)
 		}
-	case layout.Symlink:
+	case staging.Symlink:
 		if e.Link == "" || len(e.Link) > maxPath || e.Size != 0 || e.SHA256 != "" || e.Same+e.Copy != "" || strings.ContainsRune(e.Link, 0) {
 			return fmt.Errorf("%s: a link has a target and nothing else", e.Path)
 		}
@@ -457,7 +457,7 @@ func (e Entry) check() error {
 		return fmt.Errorf("%s: it has %d extended attributes", e.Path, len(e.Xattrs))
 	}
 	for name, value := range e.Xattrs {
-		if !layout.ValidXattr(name) || len(value) > maxXattr {
+		if !staging.ValidXattr(name) || len(value) > maxXattr {
 			return fmt.Errorf("%s: it has an extended attribute %q of %d bytes", e.Path, name, len(value))
 		}
 	}
@@ -477,17 +477,17 @@ func checkLayout(entries []Entry) error {
 			return fmt.Errorf("%q stands after %q: the layout is not sorted, or holds a path twice", e.Path, entries[i-1].Path)
 		}
 		for dir := path.Dir(e.Path); dir != "/"; dir = path.Dir(dir) {
-			if above := types[dir]; above != nil && above.Type != layout.Directory {
+			if above := types[dir]; above != nil && above.Type != staging.Directory {
 				return fmt.Errorf("%q lies below %q, which is no directory", e.Path, dir)
 			}
 		}
 		if e.Same != "" {
-			if first := types[e.Same]; first == nil || first.Type != layout.File || first.Same != "" || first.SHA256 != e.SHA256 || first.Size != e.Size {
+			if first := types[e.Same]; first == nil || first.Type != staging.File || first.Same != "" || first.SHA256 != e.SHA256 || first.Size != e.Size {
 				return fmt.Errorf("%q is a hard link to %q, which is no such file before it", e.Path, e.Same)
 			}
 		}
 		if e.Copy != "" {
-			if first := types[e.Copy]; first == nil || first.Type != layout.File || first.Same+first.Copy != "" || first.SHA256 != e.SHA256 || first.Size != e.Size ||
+			if first := types[e.Copy]; first == nil || first.Type != staging.File || first.Same+first.Copy != "" || first.SHA256 != e.SHA256 || first.Size != e.Size ||
 				first.At != e.At || first.Mode != e.Mode || first.Owner != e.Owner || first.Group != e.Group {
 				return fmt.Errorf("%q is a copy of %q, which is no such file before it", e.Path, e.Copy)
 			}
@@ -497,9 +497,9 @@ func checkLayout(entries []Entry) error {
 	return nil
 }
 
-// bundleArch is what a bundle of sources has in its name where a package has
+// exportArch is what an exported recipe has in its file name where a package has
 // its architecture.
-const bundleArch = "bundle"
+const exportArch = "recipe"
 
 // ParseFileName splits a package's file name; ok is false for other names.
 func ParseFileName(name string) (pkg, full, arch string, ok bool) {
@@ -508,12 +508,14 @@ func ParseFileName(name string) (pkg, full, arch string, ok bool) {
 		return "", "", "", false
 	}
 	pkg, rest, ok := strings.Cut(base, "@")
-	dot := strings.LastIndexByte(rest, '.')
-	if !ok || dot < 0 {
+	dash := strings.LastIndexByte(rest, '-')
+	if !ok || dash < 0 {
 		return "", "", "", false
 	}
-	full, arch = rest[:dot], rest[dot+1:]
-	_, release, ok := strings.Cut(full, "-")
+	release, arch, found := strings.Cut(rest[dash+1:], ".")
+	if !found {
+		arch = fact.Independent
+	}
 	_, err := strconv.Atoi(release)
-	return pkg, full, arch, ok && err == nil && arch != bundleArch
+	return pkg, rest[:dash+1] + release, arch, err == nil && arch != "" && arch != exportArch
 }

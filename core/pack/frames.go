@@ -13,12 +13,12 @@ import (
 	"github.com/klauspost/compress/zstd"
 	"golang.org/x/sync/errgroup"
 
-	"ellwand.example/core/recipe"
+	"ellwand.example/core/fact"
 	"ellwand.example/core/seekable"
 )
 
 var levels = map[string]zstd.EncoderLevel{
-	recipe.Fast: zstd.SpeedFastest, "": zstd.SpeedDefault, recipe.Normal: zstd.SpeedDefault, recipe.Small: zstd.SpeedBetterCompression, recipe.Smallest: zstd.SpeedBestCompression,
+	fact.CompressionFast: zstd.SpeedFastest, "": zstd.SpeedDefault, fact.CompressionNormal: zstd.SpeedDefault, fact.CompressionSmall: zstd.SpeedBetterCompression, fact.CompressionSmallest: zstd.SpeedBestCompression,
 }
 
 // cores is how many frames are worked on at once. Each takes memory, so that
@@ -69,7 +69,7 @@ func newFramer(ctx context.Context, w io.Writer, compression string) (*framer, e
 	if err != nil {
 		return nil, err
 	}
-	probe, err := encoder(recipe.Fast)
+	probe, err := encoder(fact.CompressionFast)
 	if err != nil {
 		return nil, err
 	}

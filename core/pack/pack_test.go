@@ -25,10 +25,10 @@ import (
 	"golang.org/x/sys/unix"
 
 	"ellwand.example/core/canonical"
-	"ellwand.example/core/layout"
+	"ellwand.example/core/fact"
 	"ellwand.example/core/progress"
-	"ellwand.example/core/recipe"
 	"ellwand.example/core/seekable"
+	"ellwand.example/core/staging"
 	"ellwand.example/core/testtool"
 )
 
@@ -37,7 +37,7 @@ var when = time.Date(2031, 4, 2, 0, 0, 0, 0, time.UTC)
 // files to stage: name → contents; "->x" is a link, "/" at the end a directory.
 type files map[string]string
 
-func claims(t testing.TB, f files) []layout.Claim {
+func claims(t testing.TB, f files) []staging.Claim {
 	t.Helper()
 	dir := t.TempDir()
 	for name, text := range f {
@@ -54,22 +54,22 @@ func claims(t testing.TB, f files) []layout.Claim {
 			}
 		}
 	}
-	staged, err := layout.Walk(dir)
+	staged, err := staging.Walk(dir)
 	if err != nil {
 		t.Fatal(err)
 	}
-	var out []layout.Claim
+	var out []staging.Claim
 	for _, p := range staged {
-		out = append(out, layout.Claim{Path: p, Owner: "root", Group: "root"})
+		out = append(out, staging.Claim{Path: p, Owner: "root", Group: "root"})
 	}
 	return out
 }
 
-func spec(c []layout.Claim) Spec {
+func spec(c []staging.Claim) Spec {
 	return Spec{
-		Facts: Facts{Name: "tide", Version: "1.0", Release: 1, Arch: "any", Target: "saltmarsh-7", Summary: "Tides", License: "MIT", Recipe: "tide", Date: "2031-04-02",
-			Needs: []Need{{Need: "saltmarsh-stations >= 2031.1"}}, Accounts: map[string]recipe.Account{"tide": {Home: "/var/lib/tide"}}},
-		Claims: c, Scripts: map[string]string{"after-install": "true\n"}, Recipe: []byte("name = \"tide\"\n"), Time: when,
+		Facts: Facts{Name: "tide", Version: "1.0", Release: 1, Arch: "independent", Target: "saltmarsh-7", Summary: "Tides", License: "MIT", Recipe: "tide", Date: "2031-04-02",
+			Needs: []Need{{Need: "saltmarsh-stations >= 2031.1"}}, Accounts: map[string]fact.Account{"tide": {Home: "/var/lib/tide"}}},
+		Claims: c, Scripts: map[string]string{"post-install": "true\n"}, Recipe: []byte("name = \"tide\"\n"), Time: when,
 		Build: BuildRecord{Ellwand: "test", Isolation: "none"},
 	}
 }
@@ -135,7 +135,7 @@ func TestRoundTrip(t *testing.T) {
 	c := claims(t, files{"usr/bin/tide": "#!/bin/sh\n", "usr/share/a file": large, "usr/share/b": large[:100], "usr/share/link": "->a file", "var/empty/": "", "usr/share/none": ""})
 	os.Link(c[2].Disk, filepath.Join(filepath.Dir(c[2].Disk), "tide2"))
 	w := write(t, spec(c))
-	if filepath.Base(w.Path) != "tide@1.0-1.any.ell" {
+	if filepath.Base(w.Path) != "tide@1.0-1.ell" {
 		t.Errorf("written to %s", w.Path)
 	}
 	p := open(t, w.Path)
@@ -156,7 +156,7 @@ func TestRoundTrip(t *testing.T) {
 	if got, err := os.ReadFile(filepath.Join(dir, "usr/share/link")); err != nil || string(got) != large {
 		t.Errorf("extracted through the link: %d bytes, %v", len(got), err)
 	}
-	if text, ok := p.Meta("scripts/after-install"); !ok || string(text) != "true\n" || p.Facts.Paths != len(c) || len(p.frames) != 4 {
+	if text, ok := p.Meta("scripts/post-install"); !ok || string(text) != "true\n" || p.Facts.Paths != len(c) || len(p.frames) != 4 {
 		t.Errorf("script %q, %d paths, %d frames", text, p.Facts.Paths, len(p.frames))
 	}
 }
@@ -165,13 +165,13 @@ func TestHardLinks(t *testing.T) {
 	c := claims(t, files{"usr/bin/a": "tide"})
 	dir := filepath.Dir(c[2].Disk)
 	os.Link(c[2].Disk, filepath.Join(dir, "b"))
-	staged, err := layout.Walk(filepath.Dir(filepath.Dir(dir)))
+	staged, err := staging.Walk(filepath.Dir(filepath.Dir(dir)))
 	if err != nil {
 		t.Fatal(err)
 	}
-	var linked []layout.Claim
+	var linked []staging.Claim
 	for _, p := range staged {
-		linked = append(linked, layout.Claim{Path: p, Owner: "root", Group: "root"})
+		linked = append(linked, staging.Claim{Path: p, Owner: "root", Group: "root"})
 	}
 	p := open(t, write(t, spec(linked)).Path)
 	b, _ := Find(entriesOf(t, p), "/usr/bin/b")
@@ -206,7 +206,7 @@ func TestPlainTar(t *testing.T) {
 	}
 	w := write(t, spec(claims(t, files{"usr/share/x": big(), "usr/bin/ä b": "y"})))
 	out, err := exec.Command("tar", "--zstd", "--quoting-style=literal", "-tvf", w.Path).CombinedOutput()
-	for _, want := range []string{"meta/package.json", "meta/layout.jsonl", "tree/usr/bin/ä b", "root/root", "2031-04-02"} {
+	for _, want := range []string{"meta/facts.json", "meta/layout.jsonl", "tree/usr/bin/ä b", "root/root", "2031-04-02"} {
 		if err != nil || !strings.Contains(string(out), want) {
 			t.Fatalf("tar: %v\n%s\nwant %s", err, out, want)
 		}
@@ -270,7 +270,7 @@ func TestDamage(t *testing.T) {
 func forge(t testing.TB, lines []string, payload func(*tar.Writer), facts func(*Facts)) string {
 	t.Helper()
 	s := spec(nil)
-	enc, _ := newEncoder(recipe.Normal)
+	enc, _ := newEncoder(fact.CompressionNormal)
 	var entries []Entry
 	for _, l := range lines {
 		var e Entry
@@ -349,7 +349,7 @@ func payloadOf(name, text string) func(*tar.Writer) {
 // Frames that claim more than they may, or hold more than they claim, cost no
 // memory.
 func TestExpansion(t *testing.T) {
-	enc, _ := newEncoder(recipe.Normal)
+	enc, _ := newEncoder(fact.CompressionNormal)
 	bomb := enc.EncodeAll(make([]byte, maxFrame+1), nil)
 	for name, c := range map[string]struct {
 		frames []seekable.Frame
@@ -386,16 +386,16 @@ func TestOddFiles(t *testing.T) {
 	os.Truncate(sparse, 64<<20)
 	attribute := unix.Setxattr(sparse, "user.tide", []byte{0, 255}, 0) == nil
 	capability := []byte("\x01\x00\x00\x02\x00\x04\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00") // net_bind_service, effective
-	privileged := unix.Setxattr(filepath.Join(dir, "-dash"), layout.Capability, capability, 0) == nil
-	staged, err := layout.Walk(dir)
+	privileged := unix.Setxattr(filepath.Join(dir, "-dash"), staging.Capability, capability, 0) == nil
+	staged, err := staging.Walk(dir)
 	if err != nil {
 		t.Fatal(err)
 	}
-	var c []layout.Claim
+	var c []staging.Claim
 	for _, p := range staged {
-		c = append(c, layout.Claim{Path: p, Owner: "root", Group: "root"})
+		c = append(c, staging.Claim{Path: p, Owner: "root", Group: "root"})
 	}
-	slices.SortFunc(c, func(a, b layout.Claim) int { return strings.Compare(a.Path.Path, b.Path.Path) })
+	slices.SortFunc(c, func(a, b staging.Claim) int { return strings.Compare(a.Path.Path, b.Path.Path) })
 	w := write(t, spec(c))
 	if w.Size > 20<<10 {
 		t.Errorf("64 MiB of zeros take %d bytes", w.Size)
@@ -407,7 +407,7 @@ func TestOddFiles(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		again, err := layout.Walk(out)
+		again, err := staging.Walk(out)
 		if err != nil || len(again) != len(staged) {
 			t.Fatalf("%d paths came out of %d: %v", len(again), len(staged), err)
 		}
@@ -441,7 +441,7 @@ func TestCompressions(t *testing.T) {
 	rand.NewChaCha8([32]byte{}).Read(noise)
 	f := files{"usr/share/text": big(), "usr/share/x/noise": string(noise)}
 	var sizes []int64
-	for _, c := range recipe.Compressions {
+	for _, c := range fact.Compressions {
 		s := spec(claims(t, f))
 		s.Compression = c
 		w := write(t, s)
@@ -488,7 +488,7 @@ func hostile() map[string]hostileCase {
 		"encoded without a need": {[]string{file("L2E=", `,"encoding":"base64"`)}, none, as, "need no encoding"},
 		"link with a zero":       {[]string{strings.Replace(link("/a", "bc"), "bc", `b\u0000c`, 1)}, none, as, "has a target"},
 		"behind the payload":     {[]string{file("/a", `,"at":99999999`)}, payloadOf("a", "x"), as, "begins at byte"},
-		"facts: size":            {[]string{file("/a", "")}, none, func(f *Facts) { f.Size = 9 }, "package.json says 9"},
+		"facts: size":            {[]string{file("/a", "")}, none, func(f *Facts) { f.Size = 9 }, "facts.json says 9"},
 		"facts: another file":    {nil, none, func(f *Facts) { f.Meta["more"] = sha(nil) }, "does not name each"},
 		"payload other attribute": {[]string{file("/a", `,"at":512`)}, func(w *tar.Writer) {
 			w.WriteHeader(&tar.Header{Name: "tree/a", Size: 1, Mode: 0o644, Uname: "root", Gname: "root", PAXRecords: map[string]string{xattrRecord + "user.x": "1"}})
@@ -521,7 +521,7 @@ func hostile() map[string]hostileCase {
 		"facts: arch":               {nil, none, func(f *Facts) { f.Arch = "a/b" }, "no plain word"},
 		"facts: need":               {nil, none, func(f *Facts) { f.Needs = []Need{{Need: "what/x"}} }, "need"},
 		"facts: count":              {nil, none, func(f *Facts) { f.Paths = 1 << 40 }, "not possible"},
-		"facts: format":             {nil, none, func(f *Facts) { f.Format = 9 }, "reads format 2"},
+		"facts: format":             {nil, none, func(f *Facts) { f.Format = 9 }, "reads format 1"},
 		"facts: long description":   {nil, none, func(f *Facts) { f.Description = strings.Repeat("x", MaxDescription+1) }, "is the most"},
 		"facts: long summary":       {nil, none, func(f *Facts) { f.Summary = strings.Repeat("x", MaxLine+1) }, "is the most"},
 		"facts: two line summary":   {nil, none, func(f *Facts) { f.Summary = "a\nb" }, "control characters"},
@@ -533,12 +533,12 @@ func hostile() map[string]hostileCase {
 		"facts: long provide":       {nil, none, func(f *Facts) { f.Provides = []Provide{{Provide: "command/" + strings.Repeat("x", 5000)}} }, "is the most"},
 		"facts: long symbol":        {nil, none, func(f *Facts) { f.Needs = []Need{{Need: "soname/a.so", Symbols: []string{strings.Repeat("x", 5000)}}} }, "is the most"},
 		"facts: replaces":           {nil, none, func(f *Facts) { f.Replaces = []string{"what/x"} }, "in conflicts, replaces or suggests"},
-		"facts: account":            {nil, none, func(f *Facts) { f.Accounts = map[string]recipe.Account{"../x": {}} }, "cannot be an account's name"},
-		"facts: home of an account": {nil, none, func(f *Facts) { f.Accounts = map[string]recipe.Account{"x": {Home: "/\x1b"}} }, "control characters"},
-		"facts: change":             {nil, none, func(f *Facts) { f.Changes = []recipe.Change{{Version: "1", By: "\x07"}} }, "control characters"},
-		"facts: long change":        {nil, none, func(f *Facts) { f.Changes = []recipe.Change{{Text: []string{strings.Repeat("x", MaxDescription+1)}}} }, "has more than 65536 bytes"},
+		"facts: account":            {nil, none, func(f *Facts) { f.Accounts = map[string]fact.Account{"../x": {}} }, "cannot be an account's name"},
+		"facts: home of an account": {nil, none, func(f *Facts) { f.Accounts = map[string]fact.Account{"x": {Home: "/\x1b"}} }, "control characters"},
+		"facts: change":             {nil, none, func(f *Facts) { f.Changes = []fact.Change{{Version: "1", By: "\x07"}} }, "control characters"},
+		"facts: long change":        {nil, none, func(f *Facts) { f.Changes = []fact.Change{{Text: []string{strings.Repeat("x", MaxDescription+1)}}} }, "has more than 65536 bytes"},
 		"facts: version":            {nil, none, func(f *Facts) { f.Version = "1/../2" }, "cannot be a version"},
-		"facts: digest":             {nil, none, func(f *Facts) { f.Meta["layout.jsonl"] = sha([]byte("?")) }, "is not the one that package.json names"},
+		"facts: digest":             {nil, none, func(f *Facts) { f.Meta["layout.jsonl"] = sha([]byte("?")) }, "is not the one that facts.json names"},
 	}
 }
 
@@ -640,12 +640,12 @@ func makeVectors(t *testing.T) {
 	linked := claims(t, files{"usr/a": "tide", "usr/b": "other"})
 	os.Remove(linked[2].Disk)
 	os.Link(linked[1].Disk, linked[2].Disk)
-	linked[1].Inode, linked[2].Inode = layout.Inode{Dev: 1, Ino: 1}, layout.Inode{Dev: 1, Ino: 1}
+	linked[1].Inode, linked[2].Inode = staging.Inode{Dev: 1, Ino: 1}, staging.Inode{Dev: 1, Ino: 1}
 	marked := claims(t, files{"usr/a": "tide"})
-	marked[1].Xattrs = map[string][]byte{layout.Capability: layout.CapabilityValue(1 << 10), "user.tide": {0, 255}}
+	marked[1].Xattrs = map[string][]byte{staging.Capability: staging.CapabilityValue(1 << 10), "user.tide": {0, 255}}
 	for _, c := range []struct {
 		name, about string
-		claims      []layout.Claim
+		claims      []staging.Claim
 	}{
 		{"empty", "no path at all", nil},
 		{"types", "a file, an empty file, an empty folder and a symbolic link", claims(t, files{"usr/a": "tide", "usr/b": "", "usr/c/": "", "usr/d": "->a"})},
@@ -694,7 +694,7 @@ func TestWriteFails(t *testing.T) {
 
 func TestParseFileName(t *testing.T) {
 	for name, want := range map[string]string{
-		"tide@1.0-1.x86_64.ell": "tide 1.0-1 x86_64", "lib+a.b@2~rc1-10.any.ell": "lib+a.b 2~rc1-10 any", "tide@1.0.any.ell": "", "tide-1.0-1.any.ell": "", "tide@1.0-1.any.tar": "",
+		"tide@1.0-1.x86_64.ell": "tide 1.0-1 x86_64", "lib+a.b@2~rc1-10.ell": "lib+a.b 2~rc1-10 independent", "tide@1.0.ell": "", "tide@1.0.recipe.ell": "", "tide@1.0-1.recipe.ell": "", "tide-1.0-1.ell": "", "tide@1.0-1.tar": "",
 	} {
 		pkg, full, arch, ok := ParseFileName(name)
 		if got := strings.TrimSpace(pkg + " " + full + " " + arch); ok != (want != "") || ok && got != want {
@@ -750,7 +750,7 @@ func FuzzMeta(f *testing.F) {
 
 // FuzzLayout reads lines of a layout; what is accepted is written the same.
 func FuzzLayout(f *testing.F) {
-	for _, e := range []Entry{{Path: "/a", Type: layout.Directory, Mode: "0755", Owner: "root", Group: "root", Xattrs: map[string][]byte{"user.x": {0}}}, {Path: "/a\xff", Type: layout.Symlink, Link: "b", Mode: "0777", Owner: "root", Group: "root"}} {
+	for _, e := range []Entry{{Path: "/a", Type: staging.Directory, Mode: "0755", Owner: "root", Group: "root", Xattrs: map[string][]byte{"user.x": {0}}}, {Path: "/a\xff", Type: staging.Symlink, Link: "b", Mode: "0777", Owner: "root", Group: "root"}} {
 		line, _ := canonical.Marshal(e)
 		f.Add(append(line, '\n'))
 	}

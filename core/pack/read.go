@@ -125,19 +125,19 @@ func (p *Package) readMeta(head []byte) error {
 		return fmt.Errorf("metadata: %w", err)
 	}
 	p.metas = metas
-	own := p.metas["package.json"]
+	own := p.metas["facts.json"]
 	if own == nil {
-		return errors.New("metadata: package.json is missing")
+		return errors.New("metadata: facts.json is missing")
 	}
 	if err := strict(own, &p.Facts); err != nil {
-		return fmt.Errorf("package.json: %w", err)
+		return fmt.Errorf("facts.json: %w", err)
 	}
 	if err := p.Facts.check(); err != nil {
-		return fmt.Errorf("package.json: %w", err)
+		return fmt.Errorf("facts.json: %w", err)
 	}
-	// The layout is in the next frame, in place of package.json in this one.
+	// The layout is in the next frame, in place of facts.json in this one.
 	if len(p.Facts.Meta) != len(p.metas) || p.Facts.Meta["layout.jsonl"] == "" || p.metas["layout.jsonl"] != nil {
-		return fmt.Errorf("package.json does not name each of the %d other metadata files", len(p.metas))
+		return fmt.Errorf("facts.json does not name each of the %d other metadata files", len(p.metas))
 	}
 	for name, want := range p.Facts.Meta {
 		if name == "layout.jsonl" {
@@ -145,7 +145,7 @@ func (p *Package) readMeta(head []byte) error {
 		}
 		sum := sha256.Sum256(p.metas[name])
 		if hex.EncodeToString(sum[:]) != want {
-			return fmt.Errorf("%s is not the one that package.json names", name)
+			return fmt.Errorf("%s is not the one that facts.json names", name)
 		}
 	}
 	if err := strict(p.metas["build.json"], &p.Build); err != nil {
@@ -200,7 +200,7 @@ func (p *Package) readLayout() ([]Entry, error) {
 	}
 	lines := metas["layout.jsonl"]
 	if sum := sha256.Sum256(lines); len(metas) != 1 || hex.EncodeToString(sum[:]) != p.Facts.Meta["layout.jsonl"] {
-		return damaged(" is not the one that package.json names")
+		return damaged(" is not the one that facts.json names")
 	}
 	entries, err := parseLayout(lines, p.Facts.Paths)
 	if err != nil {
@@ -213,7 +213,7 @@ func (p *Package) readLayout() ([]Entry, error) {
 		}
 	}
 	if size != p.Facts.Size {
-		return damaged(" has files of %d bytes, and package.json says %d", size, p.Facts.Size)
+		return damaged(" has files of %d bytes, and facts.json says %d", size, p.Facts.Size)
 	}
 	return entries, nil
 }
@@ -221,7 +221,7 @@ func (p *Package) readLayout() ([]Entry, error) {
 // parseLayout reads and checks the lines of a layout, of which there are n.
 func parseLayout(lines []byte, n int) ([]Entry, error) {
 	if bytes.Count(lines, []byte("\n")) != n {
-		return nil, fmt.Errorf(" does not have the %d lines that package.json says", n)
+		return nil, fmt.Errorf(" does not have the %d lines that facts.json says", n)
 	}
 	entries := make([]Entry, n)
 	d := json.NewDecoder(bytes.NewReader(lines))
@@ -264,7 +264,7 @@ func strict(data []byte, v any) error {
 }
 
 // Meta returns a metadata file, such as "recipe.toml" or
-// "scripts/after-install".
+// "scripts/post-install".
 func (p *Package) Meta(name string) ([]byte, bool) {
 	data, ok := p.metas[name]
 	return data, ok

@@ -19,20 +19,21 @@ import (
 	"github.com/google/renameio/v2"
 
 	"ellwand.example/core/canonical"
-	"ellwand.example/core/layout"
+	"ellwand.example/core/fact"
 	"ellwand.example/core/progress"
 	"ellwand.example/core/seekable"
+	"ellwand.example/core/staging"
 )
 
 // Spec is what goes into a package beside its facts.
 type Spec struct {
 	Facts       Facts // for Begin only those of which the file's name is made
-	Claims      []layout.Claim
+	Claims      []staging.Claim
 	Scripts     map[string]string
 	Recipe      []byte
 	Build       BuildRecord
 	Time        time.Time // of every entry
-	Compression string    // one of recipe.Compressions; the usual one where it is empty
+	Compression string    // one of fact.Compressions; the usual one where it is empty
 	// Look, if it is set, is shown the contents of every file on the way, once
 	// for each claim by its index, by several goroutines at once.
 	Look func(claim int, contents io.ReaderAt, size int64) error
@@ -179,7 +180,7 @@ func (p *Payload) Finish(facts Facts) (Written, error) {
 	return out, file.CloseAtomicallyReplace()
 }
 
-func total(claims []layout.Claim) int64 {
+func total(claims []staging.Claim) int64 {
 	var n int64
 	for _, c := range claims {
 		n += max(c.Size, 0)
@@ -228,19 +229,19 @@ type place struct {
 
 // hardLinks finds the claims that are other names of an earlier one, with the
 // same word on it.
-func hardLinks(claims []layout.Claim) []int {
+func hardLinks(claims []staging.Claim) []int {
 	type file struct {
-		inode              layout.Inode
+		inode              staging.Inode
 		mode, owner, group string
 	}
 	first := map[file]int{}
 	same := make([]int, len(claims))
 	for i, c := range claims {
 		same[i] = -1
-		if c.Type != layout.File || c.Inode == (layout.Inode{}) {
+		if c.Type != staging.File || c.Inode == (staging.Inode{}) {
 			continue
 		}
-		key := file{c.Inode, layout.Octal(c.Mode), c.Owner, c.Group}
+		key := file{c.Inode, fact.Octal(c.Mode), c.Owner, c.Group}
 		if at, ok := first[key]; ok {
 			same[i] = at
 		} else {
@@ -252,13 +253,13 @@ func hardLinks(claims []layout.Claim) []int {
 
 func header(e Entry, when time.Time) *tar.Header {
 	h := &tar.Header{
-		Format: tar.FormatPAX, Name: treeDir + e.Path, Mode: layout.Bits(layout.ParseMode(e.Mode)), Uname: e.Owner, Gname: e.Group, ModTime: when,
+		Format: tar.FormatPAX, Name: treeDir + e.Path, Mode: fact.ModeBits(fact.ParseMode(e.Mode)), Uname: e.Owner, Gname: e.Group, ModTime: when,
 		Typeflag: tar.TypeReg, Size: e.Size,
 	}
 	switch {
-	case e.Type == layout.Directory:
+	case e.Type == staging.Directory:
 		h.Typeflag, h.Name = tar.TypeDir, h.Name+"/"
-	case e.Type == layout.Symlink:
+	case e.Type == staging.Symlink:
 		h.Typeflag, h.Linkname = tar.TypeSymlink, e.Link
 	case e.Same != "" || e.Copy != "":
 		h.Typeflag, h.Linkname, h.Size = tar.TypeLink, treeDir+e.Same+e.Copy, 0
@@ -283,10 +284,10 @@ func (p *payloadWriter) entries(ctx context.Context) ([]Entry, error) {
 		if err := ctx.Err(); err != nil {
 			return nil, err
 		}
-		e := Entry{Path: c.Path.Path, Type: c.Type, Kind: c.Kind, Mode: layout.Octal(c.Mode), Owner: c.Owner, Group: c.Group, Link: c.Link, Xattrs: c.Xattrs}
+		e := Entry{Path: c.Path.Path, Type: c.Type, Kind: c.Kind, Mode: fact.Octal(c.Mode), Owner: c.Owner, Group: c.Group, Link: c.Link, Xattrs: c.Xattrs}
 		var err error
 		switch {
-		case c.Type != layout.File:
+		case c.Type != staging.File:
 			err = p.tar.WriteHeader(header(e, p.spec.Time))
 		case p.same[i] >= 0:
 			of := out[p.same[i]]
@@ -391,10 +392,10 @@ func metaHeader(name string, size int64, when time.Time) *tar.Header {
 	if strings.HasPrefix(name, ScriptsDir) {
 		mode = 0o755
 	}
-	return &tar.Header{Format: tar.FormatPAX, Typeflag: tar.TypeReg, Name: name, Mode: mode, Uname: layout.Root, Gname: layout.Root, Size: size, ModTime: when}
+	return &tar.Header{Format: tar.FormatPAX, Typeflag: tar.TypeReg, Name: name, Mode: mode, Uname: staging.Root, Gname: staging.Root, Size: size, ModTime: when}
 }
 
-// metaFrame writes files as tar entries, package.json first and the others
+// metaFrame writes files as tar entries, facts.json first and the others
 // sorted.
 func metaFrame(files map[string][]byte, when time.Time) ([]byte, error) {
 	var b bytes.Buffer

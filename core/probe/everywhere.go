@@ -5,7 +5,7 @@ import (
 	"sync"
 )
 
-// everywhere are commands that every base has: the shell and its own, the
+// everywhere are commands that every system has: the shell and its own, the
 // utilities of POSIX.1-2017, and what has long come along with them.
 const everywhere = `: . [ alias ar arch awk b2sum base64 basename bash bc break cal cat cd chgrp chmod chown cksum cmp comm command continue cp csplit cut dash date dc dd df diff dirname
 	du echo ed egrep env eval exec exit expand export expr false fgrep file find fmt fold gawk getconf getopts grep groups gunzip gzip head hostname id install join kill ln local locale
@@ -21,6 +21,6 @@ var everywhereSet = sync.OnceValue(func() map[string]bool {
 	return out
 })
 
-// Everywhere tells whether a command is on every base, so that nothing has to
+// Everywhere tells whether a command is on every system, so that nothing has to
 // declare a need for it.
 func Everywhere(command string) bool { return everywhereSet()[command] }

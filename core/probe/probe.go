@@ -1,4 +1,4 @@
-// Package probe tells what a base really has: the system that a build or a
+// Package probe tells what a system really has: the system that a build or a
 // root stands on, whoever put it together.
 //
 // Nothing is indexed and nothing is run, but the compiler once on the machine
@@ -20,16 +20,16 @@ import (
 	"strings"
 	"sync"
 
-	"ellwand.example/core/document"
-	"ellwand.example/core/need"
+	"ellwand.example/core/fact"
+	"ellwand.example/core/fact/need"
 	"ellwand.example/core/scan"
 )
 
 // SearchPath is where commands are looked for.
 const SearchPath = "/usr/local/bin:/usr/bin:/bin:/usr/local/sbin:/usr/sbin:/sbin"
 
-// Base is a system to look into.
-type Base struct {
+// System is a system to look into.
+type System struct {
 	root string // "/" for the machine itself
 
 	linker  func() []string
@@ -39,9 +39,9 @@ type Base struct {
 	modules func() []string // of pkg-config
 }
 
-// Open returns the base that stands in a folder; empty for the machine itself.
-func Open(root string) *Base {
-	b := &Base{root: cmp.Or(root, "/")}
+// Open returns the system that stands in a folder; empty for the machine itself.
+func Open(root string) *System {
+	b := &System{root: cmp.Or(root, "/")}
 	b.linker = sync.OnceValue(b.linkerDirs)
 	b.headers = sync.OnceValue(b.headerDirs)
 	b.modules = sync.OnceValue(b.pkgconfigDirs)
@@ -54,17 +54,17 @@ func Open(root string) *Base {
 	return b
 }
 
-// Answer is what of a base meets a need, or would but for its version.
+// Answer is what of a system meets a need, or would but for its version.
 type Answer struct {
 	Provide need.Provide `json:"provide"`
-	Path    string       `json:"path"`            // in the base
+	Path    string       `json:"path"`            // in the system
 	Lacks   []string     `json:"lacks,omitempty"` // symbol versions that are needed of a soname, and are not there
 	Enough  bool         `json:"enough"`          // it meets the need
 }
 
 // Look looks for what a need asks for, and the symbol versions of a soname.
-// ok is false where there is nothing of that name; a base has no packages.
-func (b *Base) Look(n need.Need, symbols []string) (found Answer, ok bool) {
+// ok is false where there is nothing of that name; a system has no packages.
+func (b *System) Look(n need.Need, symbols []string) (found Answer, ok bool) {
 	for _, a := range n.Alternatives {
 		answer, there := b.look(a)
 		if !there {
@@ -84,7 +84,7 @@ func (b *Base) Look(n need.Need, symbols []string) (found Answer, ok bool) {
 	return found, ok
 }
 
-func (b *Base) look(a need.Alternative) (Answer, bool) {
+func (b *System) look(a need.Alternative) (Answer, bool) {
 	at := func(p, version string) (Answer, bool) {
 		return Answer{Provide: need.Provide{Kind: a.Kind, Name: a.Name, Version: version}, Path: p}, true
 	}
@@ -132,7 +132,7 @@ func (b *Base) look(a need.Alternative) (Answer, bool) {
 	return Answer{}, false
 }
 
-func (b *Base) pythonModule(a need.Alternative, at func(p, version string) (Answer, bool)) (Answer, bool) {
+func (b *System) pythonModule(a need.Alternative, at func(p, version string) (Answer, bool)) (Answer, bool) {
 	for _, dir := range b.python() {
 		for _, p := range []string{a.Name + "/__init__.py", a.Name + ".py", a.Name + ".*.so", a.Name + ".so"} {
 			if found := b.glob(path.Join(dir, p)); len(found) > 0 {
@@ -151,7 +151,7 @@ func (b *Base) pythonModule(a need.Alternative, at func(p, version string) (Answ
 
 // distribution is the version of a Python distribution in a folder of modules;
 // empty where there is none.
-func (b *Base) distribution(dir, name string) string {
+func (b *System) distribution(dir, name string) string {
 	for _, info := range b.glob(path.Join(dir, "*.dist-info"), path.Join(dir, "*.egg-info")) {
 		base, _, _ := strings.Cut(path.Base(info), "-")
 		if scan.PythonName(base) != scan.PythonName(name) {
@@ -166,9 +166,9 @@ func (b *Base) distribution(dir, name string) string {
 	return ""
 }
 
-// Real is where a path of the base is on this machine; links in it are
-// followed inside the base.
-func (b *Base) Real(p string) string {
+// Real is where a path of the system is on this machine; links in it are
+// followed inside the system.
+func (b *System) Real(p string) string {
 	if b.root == "/" {
 		return p
 	}
@@ -194,11 +194,11 @@ func resolve(root, p string, depth int) string {
 	return filepath.Join(root, at)
 }
 
-func (b *Base) stat(p string) (fs.FileInfo, error) { return os.Stat(b.Real(p)) }
+func (b *System) stat(p string) (fs.FileInfo, error) { return os.Stat(b.Real(p)) }
 
-// glob lists the paths of the base that patterns match, in the order of the
+// glob lists the paths of the system that patterns match, in the order of the
 // patterns.
-func (b *Base) glob(patterns ...string) []string {
+func (b *System) glob(patterns ...string) []string {
 	var out []string
 	for _, pattern := range patterns {
 		found, _ := filepath.Glob(filepath.Join(b.root, pattern))
@@ -209,7 +209,7 @@ func (b *Base) glob(patterns ...string) []string {
 	return out
 }
 
-func (b *Base) scan(p string) (scan.File, bool) {
+func (b *System) scan(p string) (scan.File, bool) {
 	f, err := os.Open(b.Real(p))
 	if err != nil {
 		return scan.File{}, false
@@ -223,13 +223,13 @@ func (b *Base) scan(p string) (scan.File, bool) {
 	return found, err == nil
 }
 
-func (b *Base) pkgconfigDirs() []string {
+func (b *System) pkgconfigDirs() []string {
 	return b.glob("/usr/local/lib/*-linux-*/pkgconfig", "/usr/local/lib/pkgconfig", "/usr/local/share/pkgconfig", "/usr/lib/*-linux-*/pkgconfig", "/usr/lib64/pkgconfig", "/usr/lib/pkgconfig", "/usr/share/pkgconfig")
 }
 
 // linkerDirs are the folders that ld.so.conf names, and those that the dynamic
 // linker looks into anyway.
-func (b *Base) linkerDirs() []string {
+func (b *System) linkerDirs() []string {
 	var dirs []string
 	var read func(file string, depth int)
 	read = func(file string, depth int) {
@@ -262,7 +262,7 @@ var searchedHere = regexp.MustCompile(`(?m)^ (/\S+)$`)
 
 // headerDirs are the compiler's own: it is asked on the machine itself, and
 // elsewhere they are those that a compiler is usually built with.
-func (b *Base) headerDirs() []string {
+func (b *System) headerDirs() []string {
 	if b.root == "/" {
 		cmd := exec.Command("cc", "-E", "-Wp,-v", "-xc", os.DevNull)
 		cmd.Env = []string{"PATH=" + SearchPath, "LC_ALL=C"}
@@ -280,7 +280,7 @@ func (b *Base) headerDirs() []string {
 }
 
 // lacking lists the symbol versions that a library does not define.
-func (b *Base) lacking(library string, symbols []string) []string {
+func (b *System) lacking(library string, symbols []string) []string {
 	f, err := elf.Open(b.Real(library))
 	if err != nil {
 		return nil // a linker script, or what is no library: nothing is known
@@ -300,7 +300,7 @@ func (b *Base) lacking(library string, symbols []string) []string {
 }
 
 // Library tells whether the linker finds -lNAME.
-func (b *Base) Library(name string) bool {
+func (b *System) Library(name string) bool {
 	dirs := append(b.linker(), b.glob("/usr/lib/gcc/*/*")...)
 	return slices.ContainsFunc(dirs, func(dir string) bool {
 		for _, ending := range []string{".so", ".a"} {
@@ -312,9 +312,9 @@ func (b *Base) Library(name string) bool {
 	})
 }
 
-// Near names what of the base has nearly the name that a need asks for; empty
+// Near names what of the system has nearly the name that a need asks for; empty
 // where there is nothing like it.
-func (b *Base) Near(n need.Need) string {
+func (b *System) Near(n need.Need) string {
 	for _, a := range n.Alternatives {
 		var dirs []string
 		suffix := ""
@@ -348,7 +348,7 @@ func (b *Base) Near(n need.Need) string {
 		if a.Kind == need.Header {
 			base = path.Base(a.Name)
 		}
-		if near := document.Nearest(base, names); near != "" {
+		if near := fact.Nearest(base, names); near != "" {
 			if a.Kind == need.Header {
 				near = path.Join(path.Dir(a.Name), near)
 			}

@@ -7,7 +7,7 @@ import (
 	"strings"
 	"testing"
 
-	"ellwand.example/core/need"
+	"ellwand.example/core/fact/need"
 	"ellwand.example/core/testtool"
 )
 
@@ -37,7 +37,7 @@ func root(t testing.TB, files map[string]string) string {
 	return dir
 }
 
-// A base has what whatever uses it would find there, and nothing of the
+// A system has what whatever uses it would find there, and nothing of the
 // machine that it stands on.
 func TestLook(t *testing.T) {
 	b := Open(root(t, map[string]string{

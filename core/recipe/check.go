@@ -14,9 +14,10 @@ import (
 	"github.com/bmatcuk/doublestar/v4"
 
 	"ellwand.example/core/document"
+	"ellwand.example/core/fact"
+	"ellwand.example/core/fact/need"
+	"ellwand.example/core/fact/version"
 	"ellwand.example/core/license"
-	"ellwand.example/core/need"
-	"ellwand.example/core/version"
 )
 
 var (
@@ -27,7 +28,7 @@ var (
 
 // required are the facts that every recipe states, with a line to paste.
 var required = []struct{ key, line string }{
-	{"edition", `edition = 1`},
+	{"format", `format = 1`},
 	{"name", `name = "…"`},
 	{"version", `version = "…"`},
 	{"release", `release = 1`},
@@ -58,8 +59,8 @@ func (r *Recipe) check() {
 		r.checkPattern(p, r.Doc.At("discard", i))
 	}
 	for i, w := range r.Waivers {
-		if r.demand("waive", i, "code", w.Code, `code = "…", as lint prints it`) && w.Because == "" {
-			r.Doc.Add(r.Doc.At("waive", i), "a waiver gives its reason", `add: because = "…"`)
+		if r.demand("waive", i, "code", w.Code, `code = "…", as lint prints it`) && w.Reason == "" {
+			r.Doc.Add(r.Doc.At("waive", i), "a waiver gives its reason", `add: reason = "…"`)
 		}
 	}
 	r.checkChanges()
@@ -95,8 +96,8 @@ func (r *Recipe) checkFacts() {
 		n := d.Find(key)
 		return n != nil && n.Kind == kind
 	}
-	if wellTyped("edition", document.Integer) && r.Edition != Edition {
-		d.Add(d.At("edition"), fmt.Sprintf("this is edition %d of the recipe language, and this program reads edition %d", r.Edition, Edition), "")
+	if wellTyped("format", document.Integer) && r.Format != Format {
+		d.Add(d.At("format"), fmt.Sprintf("this recipe has format %d; this program reads format %d", r.Format, Format), fmt.Sprintf("format = %d", Format))
 	}
 	if wellTyped("name", document.String) && !need.ValidPackageName(r.Name) {
 		d.Add(d.At("name"), fmt.Sprintf("%q cannot be a name", r.Name), need.PackageNameShape)
@@ -114,8 +115,8 @@ func (r *Recipe) checkFacts() {
 	r.checkCharacters()
 	r.checkLengths()
 	r.checkArch(r.Arch, "arch")
-	if r.Compression != "" && !slices.Contains(Compressions, r.Compression) {
-		d.Add(d.At("compression"), fmt.Sprintf("unknown compression %q", r.Compression), "it is one of "+strings.Join(Compressions, ", "))
+	if r.Compression != "" && !slices.Contains(fact.Compressions, r.Compression) {
+		d.Add(d.At("compression"), fmt.Sprintf("unknown compression %q", r.Compression), "it is one of "+strings.Join(fact.Compressions, ", "))
 	}
 	if n := d.Find("license"); n != nil && n.Kind == document.String {
 		for _, e := range license.Check(r.License) {
@@ -127,12 +128,12 @@ func (r *Recipe) checkFacts() {
 	}
 }
 
-// misspelt tells whether one of the keys is no fact and was meant to be this
-// one, which is told of as an unknown key.
-func misspelt(keys []string, fact string) bool {
+// misspelt reports whether one of the keys is unknown and most similar to the
+// wanted one: it is reported as an unknown key, and not as missing too.
+func misspelt(keys []string, wanted string) bool {
 	known := document.Keys(reflect.TypeFor[Recipe]())
 	return slices.ContainsFunc(keys, func(key string) bool {
-		return !slices.Contains(known, key) && document.Nearest(key, known) == fact
+		return !slices.Contains(known, key) && fact.Nearest(key, known) == wanted
 	})
 }
 
@@ -148,8 +149,8 @@ func (r *Recipe) checkSummary(s string, path ...any) {
 }
 
 func (r *Recipe) checkArch(a string, path ...any) {
-	if a != "" && a != AnyArch {
-		r.Doc.Add(r.Doc.At(path...), fmt.Sprintf("%q cannot be given as an architecture", a), `write arch = "any" for files that suit every machine; leave it out otherwise, and the target decides`)
+	if a != "" && a != fact.Independent {
+		r.Doc.Add(r.Doc.At(path...), fmt.Sprintf("%q cannot be given as an architecture", a), `write arch = "independent" for files that suit every machine; leave it out otherwise, and the target decides`)
 	}
 }
 
@@ -239,7 +240,7 @@ func (r *Recipe) checkNeeds(needs []string, path ...any) {
 		if n == nil || n.Kind != document.String {
 			continue
 		}
-		var e *document.Mistake
+		var e *fact.SyntaxError
 		if _, err := need.Parse(text); errors.As(err, &e) {
 			r.Doc.Add(r.Doc.Inside(n, e.Offset, e.Length), e.Message, e.Remedy)
 		}
@@ -284,7 +285,7 @@ func (r *Recipe) checkPackage(name string, p Package) {
 	r.checkNeeds(p.Suggests, "package", name, "suggests")
 	for i, text := range p.Provides {
 		n := d.Find("package", name, "provides", i)
-		var e *document.Mistake
+		var e *fact.SyntaxError
 		if _, err := need.ParseProvide(text); n.Kind == document.String && errors.As(err, &e) {
 			d.Add(d.Inside(n, e.Offset, e.Length), e.Message, e.Remedy)
 		}
@@ -321,19 +322,19 @@ func (r *Recipe) checkPattern(p string, at document.Span) {
 func (r *Recipe) checkEntry(path string, e Entry, at ...any) {
 	d := r.Doc
 	place := func(key string) document.Span { return d.At(append(slices.Clone(at), key)...) }
-	if e.Kind != "" && !slices.Contains(Kinds, e.Kind) {
-		remedy := "the kinds are " + strings.Join(Kinds, ", ") + "; leave it out for anything else"
-		if near := document.Nearest(e.Kind, Kinds); near != "" {
+	if e.Kind != "" && !slices.Contains(fact.Kinds, e.Kind) {
+		remedy := "the kinds are " + strings.Join(fact.Kinds, ", ") + "; leave it out for anything else"
+		if near := fact.Nearest(e.Kind, fact.Kinds); near != "" {
 			remedy = fmt.Sprintf("did you mean %q?", near)
 		}
 		d.Add(place("kind"), fmt.Sprintf("unknown kind of path %q", e.Kind), remedy)
 	}
 	for i, name := range e.Capabilities {
-		if slices.Contains(capabilities, name) {
+		if slices.Contains(fact.Capabilities, name) {
 			continue
 		}
 		remedy := "capabilities(7) lists them; they are written small, without cap_"
-		if near := document.Nearest(strings.TrimPrefix(strings.ToLower(name), "cap_"), capabilities); near != "" {
+		if near := fact.Nearest(strings.TrimPrefix(strings.ToLower(name), "cap_"), fact.Capabilities); near != "" {
 			remedy = fmt.Sprintf("did you mean %q?", near)
 		}
 		d.Add(d.At(append(slices.Clone(at), "capabilities", i)...), fmt.Sprintf("unknown capability %q", name), remedy)

@@ -6,7 +6,7 @@ import (
 	"time"
 
 	"ellwand.example/core/document"
-	"ellwand.example/core/version"
+	"ellwand.example/core/fact/version"
 )
 
 // Pin is a source's digest to write into a recipe.

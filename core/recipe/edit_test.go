@@ -9,7 +9,7 @@ import (
 var someDay = time.Date(2031, 5, 6, 0, 0, 0, 0, time.UTC)
 
 func TestEdits(t *testing.T) {
-	before := "# The head\r\nedition=1\r\nname='tide'   # its name\r\n  version =  '1.0' # keep me\r\nrelease\t= 7\r\nsummary = \"x\"\r\nlicense = \"MIT\"\r\n\r\n[[source]]\r\n  url   = \"https://x.example/{version}\" # where\r\n  into  = \"a\"\r\n[[source]]\r\nurl = \"https://y.example/{version}\"\r\nsha256 = \"" + strings.Repeat("0", 64) + "\" # old\r\n\r\n# the changes\r\n[[change]] # first\r\nversion = \"1.0-7\"\r\ndate = 2031-04-02\r\ntext = []"
+	before := "# The head\r\nformat=1\r\nname='tide'   # its name\r\n  version =  '1.0' # keep me\r\nrelease\t= 7\r\nsummary = \"x\"\r\nlicense = \"MIT\"\r\n\r\n[[source]]\r\n  url   = \"https://x.example/{version}\" # where\r\n  into  = \"a\"\r\n[[source]]\r\nurl = \"https://y.example/{version}\"\r\nsha256 = \"" + strings.Repeat("0", 64) + "\" # old\r\n\r\n# the changes\r\n[[change]] # first\r\nversion = \"1.0-7\"\r\ndate = 2031-04-02\r\ntext = []"
 	r, err := Parse("recipe.toml", []byte(before), target, nil)
 	if err != nil {
 		t.Fatal(err)

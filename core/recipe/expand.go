@@ -7,7 +7,8 @@ import (
 	"strings"
 
 	"ellwand.example/core/document"
-	"ellwand.example/core/version"
+	"ellwand.example/core/fact"
+	"ellwand.example/core/fact/version"
 )
 
 // values are what {names} in strings stand for: facts, options, and what the
@@ -63,7 +64,7 @@ func (v *expansion) expand(s string, complain func(offset, length int, message, 
 				value = s[i : i+end+1]
 			} else if !ok {
 				remedy := "known are " + v.names() + "; a brace itself is written {{"
-				if near := document.Nearest(name, v.keys()); near != "" {
+				if near := fact.Nearest(name, v.keys()); near != "" {
 					remedy = "did you mean {" + near + "}?"
 				}
 				complain(i, end+1, fmt.Sprintf("unknown value {%s}", name), remedy)

@@ -8,7 +8,7 @@ import (
 	"testing"
 )
 
-const language = `edition = 1
+const language = `format = 1
 name    = "tide"
 version = "2.4.1"
 release = 1
@@ -57,7 +57,7 @@ build     = "make V=1"
 "/usr/lib/{lib}" = {}
 `
 
-const facts = "edition = 1\nname = \"tide\"\nversion = \"1.0\"\nrelease = 1\nsummary = \"Tides\"\nlicense = \"MIT\"\n"
+const facts = "format = 1\nname = \"tide\"\nversion = \"1.0\"\nrelease = 1\nsummary = \"Tides\"\nlicense = \"MIT\"\n"
 
 func TestLanguage(t *testing.T) {
 	r, err := Parse("recipe.toml", []byte(language), target, nil)
@@ -179,7 +179,7 @@ default = false
 if = "option.tls"
 [package."tide-{option.tls}".script]
 if = "option.tls"
-after-install = "true"
+post-install = "true"
 [package.tide-keys]
 if = "option.tls"
 [package.tide-keys.layout]

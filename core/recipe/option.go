@@ -15,7 +15,8 @@ import (
 	"github.com/expr-lang/expr/vm"
 
 	"ellwand.example/core/document"
-	"ellwand.example/core/version"
+	"ellwand.example/core/fact"
+	"ellwand.example/core/fact/version"
 )
 
 var optionName = regexp.MustCompile(`^[a-z][a-z0-9_]{0,40}$`)
@@ -197,7 +198,7 @@ func (r *Recipe) holds(condition string, target Target, path ...any) bool {
 
 func (r *Recipe) nearOption(name string) string {
 	names := slices.Sorted(maps.Keys(r.Options))
-	if near := document.Nearest(name, names); near != "" {
+	if near := fact.Nearest(name, names); near != "" {
 		return "did you mean option." + near + "?"
 	}
 	return "declare it: [option." + name + "]"

@@ -1,4 +1,4 @@
-// Package recipe reads recipes, edition 1: one TOML file that says what a
+// Package recipe reads recipes, format 1: one TOML file that says what a
 // package is, what it is made from, how it is built, and which of the built
 // files go where. Reading runs nothing. docs/recipe.md is the reference.
 package recipe
@@ -15,17 +15,15 @@ import (
 	"time"
 
 	"ellwand.example/core/document"
-	"ellwand.example/core/version"
+	"ellwand.example/core/fact"
+	"ellwand.example/core/fact/version"
 )
 
 // FileName is the name of a recipe's file in its folder.
 const FileName = "recipe.toml"
 
-// Edition is the edition of the recipe language that this package reads.
-const Edition = 1
-
-// AnyArch is the architecture of packages that run on every one.
-const AnyArch = "any"
+// Format is the number of the recipe format that this package reads.
+const Format = 1
 
 // The steps of a build, in their order. Unpack and Pack are built in.
 const (
@@ -42,12 +40,12 @@ var StepNames = []string{Unpack, Prepare, Build, Test, Stage, Pack}
 
 // Recipe is a recipe that was read without a mistake.
 type Recipe struct {
-	Edition     int                `toml:"edition"`
+	Format      int                `toml:"format"`
 	Name        string             `toml:"name"`
 	Version     string             `toml:"version"`
 	Release     int                `toml:"release"`
 	Epoch       int                `toml:"epoch"`
-	Arch        string             `toml:"arch"` // "any", or empty for the target's
+	Arch        string             `toml:"arch"` // fact.Independent, or empty for the target's
 	Summary     string             `toml:"summary"`
 	Description string             `toml:"description"`
 	License     string             `toml:"license" shape:"an SPDX expression"`
@@ -174,33 +172,6 @@ type Package struct {
 	Scripts     Scripts            `toml:"script"`
 }
 
-// Kinds of path that a layout entry can name.
-const (
-	Config  = "config"  // settings: local changes are kept
-	Doc     = "doc"     // may be left out of a small root
-	License = "license" // a licence text
-	State   = "state"   // written by the program, and kept when the package goes
-	Cache   = "cache"   // written by the program, and goes with the package
-	// Translation is what one language needs, and may be left out where nobody
-	// speaks it.
-	Translation = "translation"
-)
-
-// Kinds lists the kinds of path.
-var Kinds = []string{Config, Doc, License, State, Cache, Translation}
-
-// Compressions are how much time goes into making packages small, from the
-// least to the most. Normal is the usual one.
-var Compressions = []string{Fast, Normal, Small, Smallest}
-
-// The compressions by name.
-const (
-	Fast     = "fast"
-	Normal   = "normal"
-	Small    = "small"
-	Smallest = "smallest"
-)
-
 // Entry says what the paths that a layout line matches are.
 type Entry struct {
 	If    string `toml:"if" shape:"a condition"`
@@ -216,25 +187,25 @@ type Entry struct {
 // Account is a system account that a package needs; it exists before the
 // package's files are laid down.
 type Account struct {
-	If      string `toml:"if" shape:"a condition" json:"-"`
-	Home    string `toml:"home" json:"home,omitempty"`
-	Summary string `toml:"summary" json:"summary,omitempty"`
+	If      string `toml:"if" shape:"a condition"`
+	Home    string `toml:"home"`
+	Summary string `toml:"summary"`
 }
 
 // Scripts are run when a package is installed or removed.
 type Scripts struct {
-	If            string `toml:"if" shape:"a condition"` // of all of them
-	BeforeInstall string `toml:"before-install"`
-	AfterInstall  string `toml:"after-install"`
-	BeforeRemove  string `toml:"before-remove"`
-	AfterRemove   string `toml:"after-remove"`
+	If          string `toml:"if" shape:"a condition"` // of all of them
+	PreInstall  string `toml:"pre-install"`
+	PostInstall string `toml:"post-install"`
+	PreRemove   string `toml:"pre-remove"`
+	PostRemove  string `toml:"post-remove"`
 }
 
 // All returns the scripts that are there, by name.
 func (s Scripts) All() map[string]string {
 	all := map[string]string{
-		"before-install": s.BeforeInstall, "after-install": s.AfterInstall,
-		"before-remove": s.BeforeRemove, "after-remove": s.AfterRemove,
+		"pre-install": s.PreInstall, "post-install": s.PostInstall,
+		"pre-remove": s.PreRemove, "post-remove": s.PostRemove,
 	}
 	for name, text := range all {
 		if text == "" {
@@ -251,17 +222,17 @@ type Trial struct {
 
 // Waiver accepts a finding on purpose.
 type Waiver struct {
-	Code    string `toml:"code"`
-	Path    string `toml:"path"`
-	Because string `toml:"because"`
+	Code   string `toml:"code"`
+	Path   string `toml:"path"`
+	Reason string `toml:"reason"`
 }
 
 // Change says what is new in a version.
 type Change struct {
-	Version string             `toml:"version" json:"version"`
-	Date    document.LocalDate `toml:"date" json:"date"`
-	By      string             `toml:"by" json:"by"`
-	Text    []string           `toml:"text" json:"text"`
+	Version string             `toml:"version"`
+	Date    document.LocalDate `toml:"date"`
+	By      string             `toml:"by"`
+	Text    []string           `toml:"text"`
 }
 
 // Target is what packages are made for.
@@ -393,7 +364,7 @@ func parse(doc *document.Document, target Target, set Values) *Recipe {
 	return r
 }
 
-const skeleton = `edition = 1
+const skeleton = `format = 1
 name    = "…"
 version = "…"
 release = 1
@@ -473,7 +444,7 @@ func (r *Recipe) nearFile(name string) string {
 			names = append(names, e.Name())
 		}
 	}
-	if near := document.Nearest(name, names); near != "" {
+	if near := fact.Nearest(name, names); near != "" {
 		return fmt.Sprintf("did you mean %q?", near)
 	}
 	return "put it into the recipe's folder"

@@ -10,7 +10,7 @@ import (
 
 var target = Target{Name: "saltmarsh-7", Arch: "x86_64"}
 
-const good = `edition = 1
+const good = `format = 1
 name    = "tidegauge"
 version = "2.4.1"
 release = 3
@@ -70,7 +70,7 @@ func TestParse(t *testing.T) {
 // Each mistake is made alone in a recipe that is otherwise right.
 func TestMistakes(t *testing.T) {
 	for _, c := range []struct{ old, new, want string }{
-		{`edition = 1`, `edition = 2`, "1:11: this is edition 2"},
+		{`format = 1`, `format = 2`, "1:10: this recipe has format 2"},
 		{`"tidegauge"`, `"Tide Gauge"`, `2:11: "Tide Gauge" cannot be a name`},
 		{`version = "2.4.1"` + "\n", `version = "2-4"` + "\n", `3:11: "2-4" cannot be a version`},
 		{`release = 3`, `release = 0`, "4:11: a release is counted from 1"},
@@ -101,7 +101,7 @@ func TestMistakes(t *testing.T) {
 		{`date    = 2031-04-02`, `date    = 2031-13-02`, "27:11: 2031-13-02 is no day of the calendar"},
 		{`version = "2.4.1-3"`, ``, "`version` is missing in this [[change]]"},
 		{`text    = ["First"]`, ``, "`text` is missing in this [[change]]"},
-		{`[[change]]`, "[[waive]]\ncode = \"R101\"\n[[change]]", "a waiver gives its reason"},
+		{`[[change]]`, "[[waive]]\ncode = \"ELL101\"\n[[change]]", "a waiver gives its reason"},
 	} {
 		text := strings.Replace(good, c.old, c.new, 1)
 		if text == good {
@@ -139,7 +139,7 @@ func TestLoad(t *testing.T) {
 
 func FuzzParse(f *testing.F) {
 	f.Add([]byte(good))
-	f.Add([]byte("edition = 1\n[[source]]\nfile = 3\n[package.x]\nlayout = []\n[[change]]\ndate = 1"))
+	f.Add([]byte("format = 1\n[[source]]\nfile = 3\n[package.x]\nlayout = []\n[[change]]\ndate = 1"))
 	f.Add([]byte("package = 1\nsource = 2\nchange = [1]\nwaive = {}\nneeds = []\nsteps = \"\""))
 	f.Fuzz(func(t *testing.T, data []byte) {
 		r, err := Parse("recipe.toml", data, target, nil)

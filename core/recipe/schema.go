@@ -10,12 +10,13 @@ import (
 	"github.com/invopop/jsonschema"
 
 	"ellwand.example/core/document"
+	"ellwand.example/core/fact"
 )
 
 // descriptions say what each key is for, as editors show it. Items of arrays
 // and values of tables are not in the path: source.url, package.layout.kind.
 var descriptions = map[string]string{
-	"edition":     "The edition of the recipe language: 1",
+	"format":      "The number of the recipe format: 1",
 	"name":        "The recipe's name, and its folder's: " + "small letters, digits and + - . _",
 	"version":     "The upstream version: letters, digits and . + ~ _; ~ sorts before the end",
 	"release":     "Counts builds of one version, from 1",
@@ -28,7 +29,7 @@ var descriptions = map[string]string{
 	"maintainer":  "Name <address>",
 	"category":    "A word to group packages by",
 	"discard":     "Staged paths, or patterns of them, that go into no package",
-	"debug":       "false leaves debug information in the programs; otherwise it goes into NAME-debug",
+	"debug":       "false leaves debug information in the programs; otherwise it goes into NAME-symbols",
 
 	"compression": "How much time goes into making the packages small: fast, normal, small or smallest; left out, the workspace's",
 
@@ -79,40 +80,40 @@ var descriptions = map[string]string{
 	"rewrite.times":    "How often it must be found; left out, at least once",
 	"rewrite.if":       "A condition, such as option.tls",
 
-	"package":                       "The packages that the recipe makes; without any, one of everything",
-	"package.if":                    "A condition: without it, the package is not made",
-	"package.layout.if":             "A condition: without it, the line is not there",
-	"package.account.if":            "A condition: without it, the account is not there",
-	"package.script.if":             "A condition: without it, none of the scripts is there",
-	"package.summary":               "The recipe's, where it is left out",
-	"package.description":           "The recipe's, where it is left out",
-	"package.category":              "The recipe's, where it is left out",
-	"package.arch":                  "\"any\", or left out",
-	"package.needs":                 "What it needs to run",
-	"package.provides":              "What it offers beyond what is found in its files",
-	"package.conflicts":             "What cannot be in one root with it",
-	"package.replaces":              "Packages whose place it takes; it may have paths of theirs",
-	"package.suggests":              "What it is better with, and can do without",
-	"package.layout":                "Which staged paths belong to it: a path or pattern, and what it is",
-	"package.layout.kind":           "config, doc, license or state",
-	"package.layout.mode":           "Octal digits, such as \"0640\"",
-	"package.layout.owner":          "The name of an account",
-	"package.layout.group":          "The name of a group",
-	"package.layout.from":           "A file beside the recipe that comes to stand there",
-	"package.layout.capabilities":   "What a program may do that else only root may, such as \"net_bind_service\"",
-	"package.account":               "System accounts that it needs",
-	"package.account.home":          "The account's home folder",
-	"package.account.summary":       "What the account is for",
-	"package.script":                "Shell scripts that run when it is installed or removed",
-	"package.script.before-install": "Runs before its files are laid down",
-	"package.script.after-install":  "Runs once its files are there",
-	"package.script.before-remove":  "Runs before its files go",
-	"package.script.after-remove":   "Runs once its files are gone",
+	"package":                     "The packages that the recipe makes; without any, one of everything",
+	"package.if":                  "A condition: without it, the package is not made",
+	"package.layout.if":           "A condition: without it, the line is not there",
+	"package.account.if":          "A condition: without it, the account is not there",
+	"package.script.if":           "A condition: without it, none of the scripts is there",
+	"package.summary":             "The recipe's, where it is left out",
+	"package.description":         "The recipe's, where it is left out",
+	"package.category":            "The recipe's, where it is left out",
+	"package.arch":                "\"any\", or left out",
+	"package.needs":               "What it needs to run",
+	"package.provides":            "What it offers beyond what is found in its files",
+	"package.conflicts":           "What cannot be in one root with it",
+	"package.replaces":            "Packages whose place it takes; it may have paths of theirs",
+	"package.suggests":            "What it is better with, and can do without",
+	"package.layout":              "Which staged paths belong to it: a path or pattern, and what it is",
+	"package.layout.kind":         "config, documentation, license, state, cache or translation",
+	"package.layout.mode":         "Octal digits, such as \"0640\"",
+	"package.layout.owner":        "The name of an account",
+	"package.layout.group":        "The name of a group",
+	"package.layout.from":         "A file beside the recipe that comes to stand there",
+	"package.layout.capabilities": "What a program may do that else only root may, such as \"net_bind_service\"",
+	"package.account":             "System accounts that it needs",
+	"package.account.home":        "The account's home folder",
+	"package.account.summary":     "What the account is for",
+	"package.script":              "Shell scripts that run when it is installed or removed",
+	"package.script.pre-install":  "Runs before its files are laid down",
+	"package.script.post-install": "Runs once its files are there",
+	"package.script.pre-remove":   "Runs before its files go",
+	"package.script.post-remove":  "Runs once its files are gone",
 
 	"waive":          "Lint findings that are accepted on purpose",
-	"waive.code":     "The rule's code, such as \"L202\"",
+	"waive.code":     "The rule's code, such as \"ELL202\"",
 	"waive.path":     "The path or pattern that it is for; left out, all",
-	"waive.because":  "The reason",
+	"waive.reason":   "The reason",
 	"change":         "What is new, the newest first",
 	"change.version": "Version and release, such as \"2.4.1-3\"",
 	"change.date":    "The day; the newest is the time of every file in the package",
@@ -136,18 +137,18 @@ func Schema() ([]byte, error) {
 		},
 	}
 	s := r.Reflect(&Recipe{})
-	s.Title = "Ellwand recipe, edition 1"
+	s.Title = "Ellwand recipe, format 1"
 	for _, f := range required {
 		s.Required = append(s.Required, f.key)
 	}
 	describe(s, "")
 	enumerate(s, "steps.method", methodNames())
 	enumerate(s, "rewrite.after", StepNames[:len(StepNames)-1])
-	enumerate(s, "package.layout.kind", Kinds)
-	enumerate(s, "compression", Compressions)
-	enumerate(s, "package.layout.capabilities", capabilities)
-	enumerate(s, "arch", []string{AnyArch})
-	enumerate(s, "package.arch", []string{AnyArch})
+	enumerate(s, "package.layout.kind", fact.Kinds)
+	enumerate(s, "compression", fact.Compressions)
+	enumerate(s, "package.layout.capabilities", fact.Capabilities)
+	enumerate(s, "arch", []string{fact.Independent})
+	enumerate(s, "package.arch", []string{fact.Independent})
 	return json.MarshalIndent(s, "", "  ")
 }
 

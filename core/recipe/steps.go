@@ -11,6 +11,7 @@ import (
 	"mvdan.cc/sh/v3/syntax"
 
 	"ellwand.example/core/document"
+	"ellwand.example/core/fact"
 	"ellwand.example/core/shellparse"
 )
 
@@ -139,7 +140,7 @@ func (r *Recipe) checkSteps() {
 	if m := r.Steps.Method; m != "" && methods[m] == nil {
 		names := methodNames()
 		remedy := "the methods are " + strings.Join(names, ", ")
-		if near := document.Nearest(m, names); near != "" {
+		if near := fact.Nearest(m, names); near != "" {
 			remedy = fmt.Sprintf("did you mean %q?", near)
 		}
 		d.Add(d.At("steps", "method"), fmt.Sprintf("unknown method %q", m), remedy)
@@ -155,7 +156,7 @@ func (r *Recipe) checkSteps() {
 			continue
 		}
 		remedy := "it is one of " + strings.Join(Allowances, ", ")
-		if near := document.Nearest(name, Allowances); near != "" {
+		if near := fact.Nearest(name, Allowances); near != "" {
 			remedy = fmt.Sprintf("did you mean %q?", near)
 		}
 		d.Add(d.At("steps", "allow", i), fmt.Sprintf("steps cannot be allowed %q", name), remedy)
@@ -184,12 +185,12 @@ func (r *Recipe) checkSteps() {
 
 // ParseShell parses a script as POSIX shell. A script that is none comes back
 // as a mistake with its place.
-func ParseShell(text string) (*syntax.File, *document.Mistake) {
+func ParseShell(text string) (*syntax.File, *fact.SyntaxError) {
 	parsed, err := shellparse.Parse(text, syntax.LangPOSIX)
 	if err == nil {
 		return parsed, nil
 	}
-	m := &document.Mistake{Length: 1, Message: err.Error()}
+	m := &fact.SyntaxError{Length: 1, Message: err.Error()}
 	switch e := err.(type) {
 	case syntax.ParseError:
 		m.Offset, m.Message = int(e.Pos.Offset()), e.Text

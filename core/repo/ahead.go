@@ -31,11 +31,11 @@ func taken[T any](a *ahead, what string) (T, bool) {
 
 func aheadSnapshot(sha256 string) string { return "snapshot " + sha256 }
 func aheadTables(sha256 string) string   { return "tables " + sha256 }
-func aheadShard(s Snapshot, shard string) string {
-	return "shard " + s.Shards[shard].SHA256 + " " + s.Files[shard].SHA256
+func aheadListing(s Snapshot, listing string) string {
+	return "listing " + s.Listings[listing].SHA256 + " " + s.Files[listing].SHA256
 }
 
-// mostPrepared is for how many packages it is worth to read ahead: their shards
+// mostPrepared is for how many packages it is worth to read ahead: their listings
 // are all in memory at once.
 const mostPrepared = 8
 
@@ -60,10 +60,10 @@ func (r *Repository) Prepare(ctx context.Context, channel string, packages []pac
 			if err != nil {
 				return
 			}
-			key := shardOf(f.Name)
+			key := listingOf(f.Name)
 			// The publish may be there any moment, and is to find both.
 			tables := promise(&r.ahead, aheadTables(digest), func() (map[string]knownTable, error) { return r.cachedTables(channel, s), nil })
-			shard := promise(&r.ahead, aheadShard(s, key), func() (*storedShard, error) {
+			listing := promise(&r.ahead, aheadListing(s, key), func() (*storedListing, error) {
 				st, err := r.stored(ctx, s, key)
 				if err == nil {
 					_, part := placeOf(f.Name, len(st.records))
@@ -72,7 +72,7 @@ func (r *Repository) Prepare(ctx context.Context, channel string, packages []pac
 				return st, err
 			})
 			go tables()
-			shard()
+			listing()
 		}
 	}()
 }

@@ -12,40 +12,51 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
-	"ellwand.example/core/need"
+	"ellwand.example/core/fact"
+	"ellwand.example/core/fact/need"
 	"ellwand.example/core/progress"
 	"ellwand.example/core/solve"
 )
 
 // Audit is what there is to say of one target of a channel.
 type Audit struct {
-	Channel  string    `json:"channel"`
-	Target   string    `json:"target"`
-	Packages int       `json:"packages"` // the newest of each name, which are judged
-	Older    int       `json:"older"`    // further ones of these names
-	Needs    int       `json:"needs"`    // that were looked at
-	Findings []Finding `json:"findings"`
+	Channel  string         `json:"channel"`
+	Target   string         `json:"target"`
+	Packages int            `json:"packages"` // the newest of each name, which are judged
+	Older    int            `json:"older"`    // further ones of these names
+	Needs    int            `json:"needs"`    // that were looked at
+	Findings []fact.Finding `json:"findings"`
 	// Assumed are needs that no package has to do with, and that are taken to
-	// be met by a base that is not known here; sorted.
+	// be met by a system that is not known here; sorted.
 	Assumed []string `json:"assumed"`
 }
 
-// Grave tells whether a finding is a fault, not a thing to know.
-func (f Finding) Grave() bool { return f.Code != NeedCircle && f.Code != Unneeded }
+// AuditFindings returns the findings of audits, with the package, channel and target
+// in their messages.
+func AuditFindings(audits []Audit) []fact.Finding {
+	var out []fact.Finding
+	for _, a := range audits {
+		for _, f := range a.Findings {
+			f.Message = fmt.Sprintf("%s (channel %s for %s): %s", f.Subject, a.Channel, a.Target, f.Message)
+			out = append(out, f)
+		}
+	}
+	return out
+}
 
 // Audit judges all of a channel: whether everything can be installed, which
 // packages own the same paths, which need each other and which nobody needs.
-// Base is as in Terms.
-func (r *Repository) Audit(ctx context.Context, channel string, base func(target string) func(solve.Need) bool, sink progress.Sink) ([]Audit, error) {
+// The system is as in Terms.
+func (r *Repository) Audit(ctx context.Context, channel string, system func(target string) func(solve.Need) bool, sink progress.Sink) ([]Audit, error) {
 	_, targets, err := r.targets(ctx, channel)
 	if err != nil {
 		return nil, err
 	}
 	var out []Audit
 	for _, target := range slices.Sorted(maps.Keys(targets)) {
-		a := &auditor{repo: r, audit: Audit{Channel: channel, Target: target, Findings: []Finding{}, Assumed: []string{}}, assumed: map[string]bool{}}
-		if base != nil {
-			a.base = base(target)
+		a := &auditor{repo: r, audit: Audit{Channel: channel, Target: target, Findings: []fact.Finding{}, Assumed: []string{}}, assumed: map[string]bool{}}
+		if system != nil {
+			a.system = system(target)
 		}
 		t := sink.Begin("audit "+channel+" for "+target, 0, "")
 		err := a.run(ctx, targets[target])
@@ -63,7 +74,7 @@ func (r *Repository) Audit(ctx context.Context, channel string, base func(target
 type auditor struct {
 	repo    *Repository
 	audit   Audit
-	base    func(solve.Need) bool
+	system  func(solve.Need) bool
 	assumed map[string]bool
 
 	records    []Record
@@ -78,9 +89,9 @@ type auditor struct {
 
 // meeting is who meets a need.
 type meeting struct {
-	need solve.Need
-	base bool
-	by   []int32
+	need   solve.Need
+	system bool
+	by     []int32
 }
 
 func (a *auditor) run(ctx context.Context, digest string) error {
@@ -101,8 +112,8 @@ func (a *auditor) run(ctx context.Context, digest string) error {
 	if err := a.paths(ctx, s); err != nil {
 		return err
 	}
-	slices.SortFunc(a.audit.Findings, func(x, y Finding) int {
-		return cmp.Or(cmp.Compare(x.Code, y.Code), cmp.Compare(x.Package, y.Package), cmp.Compare(x.What, y.What))
+	slices.SortFunc(a.audit.Findings, func(x, y fact.Finding) int {
+		return cmp.Or(cmp.Compare(x.Code, y.Code), cmp.Compare(x.Subject, y.Subject), cmp.Compare(x.What, y.What))
 	})
 	a.audit.Assumed = append(a.audit.Assumed, slices.Sorted(maps.Keys(a.assumed))...)
 	return nil
@@ -130,7 +141,7 @@ func (a *auditor) take(all []Record) {
 
 func (a *auditor) find(code string, i int32, other, what, reason string) {
 	r := a.records[i]
-	a.audit.Findings = append(a.audit.Findings, Finding{code, a.audit.Target, r.Identity(), other, what, reason, r.Recipe})
+	a.audit.Findings = append(a.audit.Findings, finding(code, a.audit.Target, r, other, what, reason))
 }
 
 // meet finds who meets each need of a package, and what nobody does.
@@ -140,14 +151,14 @@ func (a *auditor) meet(i int32) {
 		text := textOf(n)
 		m, known := a.met[text]
 		if !known {
-			m = meeting{need: n, base: a.base != nil && a.base(n)}
+			m = meeting{need: n, system: a.system != nil && a.system(n)}
 			for _, p := range a.index.Offering(n) {
 				m.by = append(m.by, a.number[p])
 			}
 			a.met[text] = m
 		}
 		a.needs[i] = append(a.needs[i], m)
-		if m.base || len(m.by) > 0 {
+		if m.system || len(m.by) > 0 {
 			continue
 		}
 		loose := a.index.Offering(n.Loose())
@@ -155,11 +166,11 @@ func (a *auditor) meet(i int32) {
 		switch {
 		case len(loose) > 0:
 			a.find(UnmetNeed, i, "", text, fmt.Sprintf("needs %s, and there is only %s", text, a.records[a.number[loose[0]]].Identity()))
-		case a.base != nil || names:
-			a.find(UnmetNeed, i, "", text, fmt.Sprintf("needs %s, which nothing in the channel or the base has", text))
+		case a.system != nil || names:
+			a.find(UnmetNeed, i, "", text, fmt.Sprintf("needs %s, which nothing in the channel or the system has", text))
 		default:
 			a.assumed[text] = true
-			a.needs[i][len(a.needs[i])-1].base = true
+			a.needs[i][len(a.needs[i])-1].system = true
 			continue
 		}
 		a.dead[i] = true
@@ -176,7 +187,7 @@ func (a *auditor) dying() {
 				continue
 			}
 			for _, m := range a.needs[i] {
-				if m.base || slices.ContainsFunc(m.by, func(j int32) bool { return !a.dead[j] }) {
+				if m.system || slices.ContainsFunc(m.by, func(j int32) bool { return !a.dead[j] }) {
 					continue
 				}
 				a.dead[i], again = true, true
@@ -210,7 +221,7 @@ func (a *auditor) install(ctx context.Context) error {
 		at[i] = i
 		for k := 0; k < len(reach); k++ {
 			for _, m := range a.needs[reach[k]] {
-				if m.base || slices.ContainsFunc(m.by, func(j int32) bool { return at[j] == i }) {
+				if m.system || slices.ContainsFunc(m.by, func(j int32) bool { return at[j] == i }) {
 					continue
 				}
 				first := m.by[slices.IndexFunc(m.by, func(j int32) bool { return !a.dead[j] })]
@@ -225,9 +236,9 @@ func (a *auditor) install(ctx context.Context) error {
 			continue
 		}
 		own := need.Need{Alternatives: []need.Alternative{{Kind: need.Package, Name: a.records[i].Name}}}
-		_, err := solve.Solve(solve.Request{Packages: a.candidates, Index: a.index, Install: []need.Need{own}, Base: func(n solve.Need) bool {
+		_, err := solve.Solve(solve.Request{Packages: a.candidates, Index: a.index, Install: []need.Need{own}, System: func(n solve.Need) bool {
 			m := a.met[textOf(n)]
-			return m.base || a.assumed[textOf(n)]
+			return m.system || a.assumed[textOf(n)]
 		}})
 		var none *solve.NoAnswerError
 		if errors.As(err, &none) {
@@ -278,7 +289,7 @@ func (a *auditor) circles() {
 			if int(f.need) < len(a.needs[v]) {
 				m := a.needs[v][f.need]
 				f.need++
-				if m.base || len(m.by) != 1 || m.by[0] == v {
+				if m.system || len(m.by) != 1 || m.by[0] == v {
 					continue
 				}
 				if w := m.by[0]; index[w] == 0 {

@@ -178,15 +178,15 @@ func TestBucket(t *testing.T) {
 	if err := r.Storage.Put(ctx, "packages/large", large); err != nil || len(s.objects["packages/packages/large"]) != 17<<20 {
 		t.Errorf("a file in parts: %d bytes, %v", len(s.objects["packages/packages/large"]), err)
 	}
-	if got := identities(t, openBucket(t, address), "testing"); got != "buoy@1-1.any gauge@1-1.any libtide@1-1.any" {
+	if got := identities(t, openBucket(t, address), "testing"); got != "buoy@1-1 gauge@1-1 libtide@1-1" {
 		t.Errorf("it holds %s", got)
 	}
-	listings, err := r.List(ctx, "testing")
+	contents, err := r.List(ctx, "testing")
 	if err != nil {
 		t.Fatal(err)
 	}
-	buoy := listings[0].Records[0]
-	if file, err := r.Copy(ctx, buoy, t.TempDir()); err != nil || filepath.Base(file) != "buoy@1-1.any.ell" {
+	buoy := contents[0].Records[0]
+	if file, err := r.Copy(ctx, buoy, t.TempDir()); err != nil || filepath.Base(file) != "buoy@1-1.ell" {
 		t.Errorf("copy: %s, %v", file, err)
 	}
 	dir := t.TempDir()
@@ -218,7 +218,7 @@ func TestBucket(t *testing.T) {
 			t.Errorf("%s is not below the prefix", key)
 		}
 	}
-	if _, err := r.Storage.Open(ctx, "shards/none"); !errors.Is(err, fs.ErrNotExist) {
+	if _, err := r.Storage.Open(ctx, "listings/none"); !errors.Is(err, fs.ErrNotExist) {
 		t.Errorf("a file that is not there: %v", err)
 	}
 }

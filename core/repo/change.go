@@ -22,10 +22,10 @@ import (
 
 // Terms are on what terms a channel is changed.
 type Terms struct {
-	// Base returns, for a target, what tells whether the system below its
-	// packages meets a need; nil where that system is not known. Base itself may
+	// System returns, for a target, what tells whether the system below its
+	// packages meets a need; nil where that system is not known. System itself may
 	// be nil.
-	Base func(target string) func(solve.Need) bool
+	System func(target string) func(solve.Need) bool
 	// Allow are findings of the gate that are let pass. One that matches none is
 	// an error.
 	Allow []Exception
@@ -51,7 +51,7 @@ type TargetChange struct {
 	Removed  []string    `json:"removed"` // identities
 	Allowed  []Exception `json:"allowed,omitempty"`
 	// Assumed are needs that no package meets, and that are taken to be met by
-	// a base that is not known here.
+	// a system that is not known here.
 	Assumed int `json:"assumed,omitempty"`
 }
 
@@ -215,12 +215,12 @@ type edit struct {
 	parent string // the snapshot before; empty for none
 	old    Snapshot
 	// adopted is another state whose packages the channel is to have; nil if
-	// single shards are edited.
+	// single listings are edited.
 	adopted     *Snapshot
 	adoptedFrom string
 
-	before, after map[string]*shardContent     // the shards that differ or are edited, by their parts
-	stored        map[string]*storedShard      // those that are edited, as they were
+	before, after map[string]*listingContent   // the listings that differ or are edited, by their parts
+	stored        map[string]*storedListing    // those that are edited, as they were
 	files         []*candidate                 // package files that are new to the channel
 	tables        func() map[string]knownTable // waits for those that the cache has of the state to come
 	came, went    []Record                     // by identity, once the editing is over
@@ -229,7 +229,7 @@ type edit struct {
 
 // edit begins the change to a target.
 func (tx *transaction) edit(ctx context.Context, target string) (*edit, error) {
-	e := &edit{tx: tx, target: target, parent: tx.pointer.Channels[tx.channel][target], before: map[string]*shardContent{}, after: map[string]*shardContent{}, stored: map[string]*storedShard{}}
+	e := &edit{tx: tx, target: target, parent: tx.pointer.Channels[tx.channel][target], before: map[string]*listingContent{}, after: map[string]*listingContent{}, stored: map[string]*storedListing{}}
 	tx.edits = append(tx.edits, e)
 	var err error
 	if e.parent != "" {
@@ -239,7 +239,7 @@ func (tx *transaction) edit(ctx context.Context, target string) (*edit, error) {
 	return e, err
 }
 
-// mapTables begins to map the tables that the gate looks into, while shards are
+// mapTables begins to map the tables that the gate looks into, while listings are
 // read.
 func (e *edit) mapTables(digest string, s Snapshot) {
 	if e.tables != nil {
@@ -254,20 +254,20 @@ func (e *edit) mapTables(digest string, s Snapshot) {
 	go e.tables()
 }
 
-// open reads the part of a shard that a name is in, to edit it.
-func (e *edit) open(ctx context.Context, name string) (*shardContent, error) {
-	key := shardOf(name)
+// open reads the part of a listing that a name is in, to edit it.
+func (e *edit) open(ctx context.Context, name string) (*listingContent, error) {
+	key := listingOf(name)
 	st := e.stored[key]
 	if e.after[key] == nil {
 		var err error
 		ok := false
-		if st, ok = taken[*storedShard](&e.tx.repo.ahead, aheadShard(e.old, key)); !ok {
+		if st, ok = taken[*storedListing](&e.tx.repo.ahead, aheadListing(e.old, key)); !ok {
 			if st, err = e.tx.repo.stored(ctx, e.old, key); err != nil {
 				return nil, err
 			}
 		}
 		parts := make([]bool, len(st.records))
-		e.stored[key], e.before[key], e.after[key] = st, &shardContent{parts: parts}, &shardContent{parts: parts}
+		e.stored[key], e.before[key], e.after[key] = st, &listingContent{parts: parts}, &listingContent{parts: parts}
 	}
 	c := e.after[key]
 	if _, part := placeOf(name, len(c.parts)); !c.parts[part] {
@@ -293,14 +293,14 @@ func (e *edit) openPart(key string, part int) error {
 	if err != nil {
 		return err
 	}
-	for _, c := range []*shardContent{e.before[key], e.after[key]} {
+	for _, c := range []*listingContent{e.before[key], e.after[key]} {
 		c.records, c.paths = append(c.records, opened.records...), append(c.paths, opened.paths...)
 		c.parts[part], c.sorted = true, false
 	}
 	return nil
 }
 
-// openAll reads what is not yet read of a shard that is edited.
+// openAll reads what is not yet read of a listing that is edited.
 func (e *edit) openAll(key string) error {
 	for part, opened := range e.after[key].parts {
 		if opened {
@@ -352,8 +352,8 @@ func (e *edit) adopt(ctx context.Context, digest string) error {
 	}
 	e.adopted, e.adoptedFrom = &s, digest
 	e.mapTables(digest, s)
-	for key := range union(e.old.Shards, s.Shards) {
-		if e.old.Shards[key] == s.Shards[key] {
+	for key := range union(e.old.Listings, s.Listings) {
+		if e.old.Listings[key] == s.Listings[key] {
 			continue
 		}
 		if e.before[key], err = e.tx.repo.load(ctx, e.old, key); err != nil {
@@ -378,8 +378,8 @@ func union[V any](a, b map[string]V) map[string]bool {
 }
 
 // difference lists the packages that come and go, by identity.
-func difference(before, after map[string]*shardContent) (came, went []Record) {
-	missing := func(from, in map[string]*shardContent) []Record {
+func difference(before, after map[string]*listingContent) (came, went []Record) {
+	missing := func(from, in map[string]*listingContent) []Record {
 		var out []Record
 		for _, key := range slices.Sorted(maps.Keys(from)) {
 			there := map[string]string{}
@@ -406,16 +406,16 @@ func identitiesOf(records []Record) []string {
 	return out
 }
 
-// write stores the package files, the shards that changed and the snapshot,
+// write stores the package files, the listings that changed and the snapshot,
 // and returns the snapshot's digest.
 func (e *edit) write(ctx context.Context, v verdict, t progress.Task) (string, error) {
 	tx, r := e.tx, e.tx.repo
 	next := Snapshot{
 		Format: Format, Target: e.target, Parent: e.parent, Time: tx.now, Serial: tx.pointer.Serial + 1, Action: tx.action, From: e.adoptedFrom, Allowed: v.allowed,
-		Packages: e.old.Packages, Bytes: e.old.Bytes, Shards: maps.Clone(e.old.Shards), Files: maps.Clone(e.old.Files),
+		Packages: e.old.Packages, Bytes: e.old.Bytes, Listings: maps.Clone(e.old.Listings), Files: maps.Clone(e.old.Files),
 	}
-	if next.Shards == nil {
-		next.Shards, next.Files = map[string]Ref{}, map[string]Ref{}
+	if next.Listings == nil {
+		next.Listings, next.Files = map[string]Ref{}, map[string]Ref{}
 	}
 	g, gctx := errgroup.WithContext(ctx)
 	g.SetLimit(2 * runtime.GOMAXPROCS(0)) // much of it is waiting for the storage
@@ -432,7 +432,7 @@ func (e *edit) write(ctx context.Context, v verdict, t progress.Task) (string, e
 		return "", err
 	}
 	if e.adopted != nil {
-		next.Packages, next.Bytes, next.Shards, next.Files = e.adopted.Packages, e.adopted.Bytes, e.adopted.Shards, e.adopted.Files
+		next.Packages, next.Bytes, next.Listings, next.Files = e.adopted.Packages, e.adopted.Bytes, e.adopted.Listings, e.adopted.Files
 	} else {
 		next.Packages += len(e.came) - len(e.went)
 		for _, r := range e.came {
@@ -442,7 +442,7 @@ func (e *edit) write(ctx context.Context, v verdict, t progress.Task) (string, e
 			next.Bytes -= r.Bytes
 		}
 		for key := range e.after {
-			if err := e.writeShard(ctx, key, &next); err != nil {
+			if err := e.writeListing(ctx, key, &next); err != nil {
 				return "", err
 			}
 		}
@@ -456,11 +456,11 @@ func (e *edit) write(ctx context.Context, v verdict, t progress.Task) (string, e
 	return sum, r.Storage.Put(ctx, "snapshots/"+sum+".json", bytes.NewReader(data))
 }
 
-func (e *edit) writeShard(ctx context.Context, key string, next *Snapshot) error {
+func (e *edit) writeListing(ctx context.Context, key string, next *Snapshot) error {
 	before, after := e.before[key], e.after[key]
-	packages := e.old.Shards[key].Count + len(after.records) - len(before.records)
+	packages := e.old.Listings[key].Count + len(after.records) - len(before.records)
 	paths := e.old.Files[key].Count + len(after.paths) - len(before.paths)
-	delete(next.Shards, key)
+	delete(next.Listings, key)
 	delete(next.Files, key)
 	if packages == 0 {
 		return nil
@@ -470,12 +470,12 @@ func (e *edit) writeShard(ctx context.Context, key string, next *Snapshot) error
 			return err
 		}
 	}
-	shard, files, err := e.tx.repo.putShard(ctx, after, e.stored[key], packages, paths)
-	next.Shards[key], next.Files[key] = shard, files
+	listing, files, err := e.tx.repo.putListing(ctx, after, e.stored[key], packages, paths)
+	next.Listings[key], next.Files[key] = listing, files
 	return err
 }
 
-// remember keeps the tables of the shards that were written, for the gate of
+// remember keeps the tables of the listings that were written, for the gate of
 // the next change, in place of those before.
 func (e *edit) remember() {
 	if e.tx.repo.Cache == "" {

@@ -10,7 +10,7 @@ import (
 	"strings"
 	"time"
 
-	"ellwand.example/core/document"
+	"ellwand.example/core/fact"
 	"ellwand.example/core/progress"
 )
 
@@ -85,12 +85,12 @@ func (r *Repository) Retire(ctx context.Context, channel string, words []string,
 // noPackage looks for what a word may have meant.
 func (r *Repository) noPackage(ctx context.Context, channel, word string) error {
 	e := &NoPackageError{Channel: channel, Word: word}
-	listings, err := r.List(ctx, channel)
+	contents, err := r.List(ctx, channel)
 	if err != nil {
 		return e
 	}
 	var names []string
-	for _, l := range listings {
+	for _, l := range contents {
 		for _, rec := range l.Records {
 			names = append(names, rec.Name)
 			if rec.Name == nameOf(word) {
@@ -99,7 +99,7 @@ func (r *Repository) noPackage(ctx context.Context, channel, word string) error 
 			}
 		}
 	}
-	e.Near = document.Nearest(word, names)
+	e.Near = fact.Nearest(word, names)
 	return e
 }
 
@@ -147,7 +147,7 @@ func (e *edit) take(ctx context.Context, digest string, words []string, found ma
 	}
 	e.adoptedFrom = digest
 	for _, word := range words {
-		st, err := e.tx.repo.stored(ctx, s, shardOf(nameOf(word)))
+		st, err := e.tx.repo.stored(ctx, s, listingOf(nameOf(word)))
 		if err != nil {
 			return err
 		}
@@ -221,13 +221,13 @@ func (r *Repository) Rewind(ctx context.Context, channel, word string, sink prog
 				return err
 			}
 			if states[target] == "" { // it was not there then
-				e.adopted = &Snapshot{Shards: map[string]Ref{}, Files: map[string]Ref{}}
+				e.adopted = &Snapshot{Listings: map[string]Ref{}, Files: map[string]Ref{}}
 				e.mapTables("", *e.adopted)
-				for key := range e.old.Shards {
+				for key := range e.old.Listings {
 					if e.before[key], err = r.load(ctx, e.old, key); err != nil {
 						return err
 					}
-					e.after[key] = emptyShard()
+					e.after[key] = emptyListing()
 				}
 				continue
 			}
@@ -351,18 +351,18 @@ func (r *Repository) between(ctx context.Context, parent string, s Snapshot) (ad
 			return nil, nil, err
 		}
 	}
-	before, after := map[string]*shardContent{}, map[string]*shardContent{}
-	for key := range union(old.Shards, s.Shards) {
-		if old.Shards[key] == s.Shards[key] {
+	before, after := map[string]*listingContent{}, map[string]*listingContent{}
+	for key := range union(old.Listings, s.Listings) {
+		if old.Listings[key] == s.Listings[key] {
 			continue
 		}
 		for _, side := range []struct {
 			from Snapshot
-			to   map[string]*shardContent
+			to   map[string]*listingContent
 		}{{old, before}, {s, after}} {
-			side.to[key] = &shardContent{}
-			if ref, ok := side.from.Shards[key]; ok {
-				if side.to[key].records, err = r.shard(nil)(ctx, ref); err != nil {
+			side.to[key] = &listingContent{}
+			if ref, ok := side.from.Listings[key]; ok {
+				if side.to[key].records, err = r.listing(nil)(ctx, ref); err != nil {
 					return nil, nil, err
 				}
 			}

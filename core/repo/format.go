@@ -3,7 +3,7 @@
 //
 //	repository.json        the only file that changes
 //	snapshots/SHA256.json  immutable: one state of one target's index
-//	shards/SHA256.jsonl.zst  immutable: the packages whose names fall in one shard
+//	listings/SHA256.jsonl.zst  immutable: the packages whose names fall in one listing
 //	files/SHA256.jsonl.zst   immutable: the paths in those packages
 //	packages/TARGET/NAME/    the .ell files
 //
@@ -25,9 +25,10 @@ import (
 	"time"
 
 	"ellwand.example/core/canonical"
-	"ellwand.example/core/need"
+	"ellwand.example/core/fact"
+	"ellwand.example/core/fact/need"
+	"ellwand.example/core/fact/version"
 	"ellwand.example/core/pack"
-	"ellwand.example/core/version"
 )
 
 // Format is the version of the format, in repository.json and snapshots.
@@ -40,10 +41,10 @@ const PointerFile = "repository.json"
 const (
 	maxPointer  = 16 << 20
 	maxSnapshot = 16 << 20
-	maxStored   = 32 << 20   // of a shard, as it is stored
-	maxShard    = 64 << 20   // of a shard, decompressed
+	maxStored   = 32 << 20   // of a listing, as it is stored
+	maxListing  = 64 << 20   // of a listing, decompressed
 	maxPackages = 4_000_000  // in a snapshot
-	maxLines    = 16_000_000 // in a shard
+	maxLines    = 16_000_000 // in a listing
 	maxSync     = 16 << 30   // that one sync fetches
 	// maxJump is how far the serial of a repository may be from the one that
 	// was seen last: further than any that grows by one with each change.
@@ -69,13 +70,13 @@ type Snapshot struct {
 	Action   string      `json:"action"`            // what made it, such as "publish"
 	Allowed  []Exception `json:"allowed,omitempty"` // what the gate found and let pass
 	Bytes    int64       `json:"bytes"`             // of all package files
-	Files    Refs        `json:"files"`             // as Shards, for paths
+	Files    Refs        `json:"files"`             // as Listings, for paths
 	Format   int         `json:"format"`
 	From     string      `json:"from,omitempty"` // SHA-256 of the snapshot that it took its packages from
+	Listings Refs        `json:"listings"`       // two hexadecimal digits → listing
 	Packages int         `json:"packages"`
 	Parent   string      `json:"parent,omitempty"` // SHA-256 of the state before
 	Serial   int64       `json:"serial"`           // of the repository when it came to be
-	Shards   Refs        `json:"shards"`           // two hex digits → shard
 	Target   string      `json:"target"`
 	Time     time.Time   `json:"time"`
 }
@@ -93,21 +94,21 @@ func (s Snapshot) encode() ([]byte, error) {
 type Exception struct {
 	Code    string `json:"code"`
 	Package string `json:"package"` // its name
-	Because string `json:"because"`
+	Reason  string `json:"reason"`
 }
 
 // check judges a snapshot, whoever wrote it: what it names becomes names of
 // files.
 func (s Snapshot) check() error {
-	for _, refs := range []map[string]Ref{s.Shards, s.Files} {
+	for _, refs := range []map[string]Ref{s.Listings, s.Files} {
 		for key, ref := range refs {
 			if !isHex(key, 2) || !isDigest(ref.SHA256) || ref.Count < 0 {
-				return fmt.Errorf("shard %q cannot be %q with %d lines", key, ref.SHA256, ref.Count)
+				return fmt.Errorf("listing %q cannot be %q with %d lines", key, ref.SHA256, ref.Count)
 			}
 		}
 	}
 	packages := 0
-	for _, ref := range s.Shards {
+	for _, ref := range s.Listings {
 		if packages += ref.Count; packages > maxPackages {
 			return fmt.Errorf("it names more than %d packages", maxPackages)
 		}
@@ -124,7 +125,7 @@ type Ref struct {
 	SHA256 string `json:"sha256"` // of the file as it is stored
 }
 
-// Refs name the files of shards, by two hexadecimal digits.
+// Refs name the files of listings, by two hexadecimal digits.
 type Refs map[string]Ref
 
 // UnmarshalJSON reads what is in canonical form, as it nearly always is, in a
@@ -161,7 +162,7 @@ func parseRefs(text string) (Refs, bool) {
 	return refs, true
 }
 
-// Record is a package in the index: a line of a shard.
+// Record is a package in the index: a line of a listing.
 type Record struct {
 	Name      string         `json:"name"`
 	Version   string         `json:"version"`
@@ -192,8 +193,8 @@ func (r Record) Full() version.Full {
 	return version.Full{Epoch: r.Epoch, Version: r.Version, Release: r.Release}
 }
 
-// Identity is NAME@VERSION-RELEASE.ARCH.
-func (r Record) Identity() string { return r.Name + "@" + r.Full().String() + "." + r.Arch }
+// Identity is the package's identity; see fact.Identity.
+func (r Record) Identity() string { return fact.Identity(r.Name, r.Full(), r.Arch) }
 
 // inPlaceOf tells whether two packages cannot both be in a repository: an epoch
 // is not in the name of a file.
@@ -233,7 +234,7 @@ func (r Record) check() error {
 	return nil
 }
 
-// PathRecord is a path in a package: a line of a files shard.
+// PathRecord is a path in a package: a line of a files listing.
 type PathRecord struct {
 	Path    string `json:"path"`
 	Package string `json:"package"` // its identity

@@ -14,7 +14,7 @@ import (
 // FuzzPathRecord compares the quick reader of a line with the slow one.
 func FuzzPathRecord(f *testing.F) {
 	for _, line := range []string{
-		`{"package":"tide@1-1.any","path":"/usr/share/tide"}`, `{"package":"tide@1-1.any","path":"/usr/share/a \"tide\""}`, `{"package":"a","path":"\u00e9"}`,
+		`{"package":"tide@1-1","path":"/usr/share/tide"}`, `{"package":"tide@1-1","path":"/usr/share/a \"tide\""}`, `{"package":"a","path":"\u00e9"}`,
 		`{"package":"a","path":"/é"}`, `{"path":"/a","package":"b"}`, `{"package":"a","path":"b"} `, `{"package":"a","path":"b","more":"c"}`, "{\"package\":\"a\",\"path\":\"\x01\"}", "{\"package\":\"a\",\"path\":\"\xff\"}",
 	} {
 		f.Add(line)
@@ -47,9 +47,9 @@ func FuzzPathRecord(f *testing.F) {
 // FuzzSnapshot reads states that somebody made up, with all that follows: a
 // reader fails in words, and reads nothing that is not named by its digest.
 func FuzzSnapshot(f *testing.F) {
-	f.Add(`{"format":1,"target":"t","packages":1,"shards":{"00":{"sha256":"` + strings.Repeat("0", 64) + `","count":1}}}`)
-	f.Add(`{"format":1,"shards":{"00":{"sha256":"../../../etc/passwd","count":1}}}`)
-	f.Add(`{"format":1,"parent":"x","shards":null,"files":{"zz":{"sha256":"","count":-1}}}`)
+	f.Add(`{"format":1,"target":"t","packages":1,"listings":{"00":{"sha256":"` + strings.Repeat("0", 64) + `","count":1}}}`)
+	f.Add(`{"format":1,"listings":{"00":{"sha256":"../../../etc/passwd","count":1}}}`)
+	f.Add(`{"format":1,"parent":"x","listings":null,"files":{"zz":{"sha256":"","count":-1}}}`)
 	dir := f.TempDir()
 	os.MkdirAll(filepath.Join(dir, "snapshots"), 0o755)
 	f.Fuzz(func(t *testing.T, snapshot string) {
@@ -58,8 +58,8 @@ func FuzzSnapshot(f *testing.F) {
 		defer os.Remove(filepath.Join(dir, "snapshots", sum+".json"))
 		os.WriteFile(filepath.Join(dir, PointerFile), []byte(`{"format":1,"serial":1,"channels":{"testing":{"t":"`+sum+`"}}}`), 0o644)
 		r := Open(dir)
-		listings, err := r.List(ctx, "testing")
-		if err == nil && len(listings[0].Records) > 0 {
+		contents, err := r.List(ctx, "testing")
+		if err == nil && len(contents[0].Records) > 0 {
 			t.Error("packages from nowhere")
 		}
 		r.Audit(ctx, "testing", nil, progress.None)

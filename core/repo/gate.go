@@ -9,34 +9,35 @@ import (
 	"slices"
 	"strings"
 
-	"ellwand.example/core/need"
+	"ellwand.example/core/fact"
+	"ellwand.example/core/fact/need"
 	"ellwand.example/core/progress"
 	"ellwand.example/core/solve"
 )
 
-// Codes of findings. `ellwand explain CODE` tells more of each.
+// Codes of findings in channels and in the files of a repository.
 const (
-	UnmetNeed    = "P601" // a need that nothing meets
-	SharedPath   = "P602" // a path in two packages that do not say so
-	OlderVersion = "P603" // a version older than what is there
-	NoRoot       = "P604" // a package that cannot be installed
-	NeedCircle   = "P605" // packages that need each other
-	Unneeded     = "P606" // a library that nobody needs
+	UnmetNeed    = "ELL601" // a need that nothing meets
+	SharedPath   = "ELL602" // a path in two packages that do not say so
+	OlderVersion = "ELL603" // a version older than what is there
+	NoRoot       = "ELL604" // a package that cannot be installed
+	NeedCircle   = "ELL605" // packages that need each other
+	Unneeded     = "ELL606" // a library that nobody needs
+
+	MissingPackage = "ELL607" // a package file that the index names does not exist
+	DamagedPackage = "ELL608" // a package file differs from its digest in the index
+	DamagedIndex   = "ELL609" // a file of the index is damaged or missing
+	UnusedFile     = "ELL610" // a file that no retained snapshot refers to
 )
 
-// Finding is something that is wrong with a channel, or would be.
-type Finding struct {
-	Code    string `json:"code"`
-	Target  string `json:"target"`
-	Package string `json:"package"`          // the identity of the one that it is about
-	Other   string `json:"other,omitempty"`  // of another package that it is about
-	What    string `json:"what"`             // the need, the path, or the other version
-	Reason  string `json:"reason"`           // in a sentence
-	Recipe  string `json:"recipe,omitempty"` // of the package
+// finding reports something about a package of a channel.
+func finding(code, target string, r Record, other, what, message string) fact.Finding {
+	f := fact.Finding{Code: code, Severity: fact.SeverityError, Recipe: r.Recipe, Subject: r.Identity(), Target: target, What: what, Other: other, Message: message}
+	if code == NeedCircle || code == Unneeded {
+		f.Severity = fact.SeverityHint
+	}
+	return f
 }
-
-// Name is the name of the package that the finding is about.
-func (f Finding) Name() string { return nameOf(f.Package) }
 
 func nameOf(identity string) string {
 	name, _, _ := strings.Cut(identity, "@")
@@ -46,14 +47,14 @@ func nameOf(identity string) string {
 // RefusedError is what the gate found. Nothing was changed.
 type RefusedError struct {
 	Channel  string
-	Findings []Finding
+	Findings []fact.Finding
 	Rebuild  []string // recipes to build again, in an order that works
 }
 
 func (e *RefusedError) Error() string {
-	s := fmt.Sprintf("channel %s would not be whole:", e.Channel)
+	s := fmt.Sprintf("channel %s would become inconsistent:", e.Channel)
 	for _, f := range e.Findings {
-		s += fmt.Sprintf("\n  %s  %s: %s", f.Code, f.Package, f.Reason)
+		s += fmt.Sprintf("\n  %s  %s: %s", f.Code, f.Subject, f.Message)
 	}
 	return s
 }
@@ -86,12 +87,12 @@ func (tx *transaction) judge(ctx context.Context, edits []*edit, terms Terms, si
 		if tx.action == ActionRewind {
 			continue // what a channel was once judged to be
 		}
-		var base func(solve.Need) bool
-		if terms.Base != nil {
-			base = terms.Base(e.target)
+		var system func(solve.Need) bool
+		if terms.System != nil {
+			system = terms.System(e.target)
 		}
 		t := sink.Begin("judge what the channel would become", 0, "")
-		g, err := e.gate(ctx, base)
+		g, err := e.gate(ctx, system)
 		t.End("done")
 		if err != nil {
 			return nil, err
@@ -103,7 +104,7 @@ func (tx *transaction) judge(ctx context.Context, edits []*edit, terms Terms, si
 			}
 		}
 		for _, f := range g.findings {
-			at := slices.IndexFunc(terms.Allow, func(x Exception) bool { return x.Code == f.Code && x.Package == f.Name() })
+			at := slices.IndexFunc(terms.Allow, func(x Exception) bool { return x.Code == f.Code && x.Package == f.SubjectName() })
 			if at < 0 {
 				refused.Findings = append(refused.Findings, f)
 				continue
@@ -138,9 +139,9 @@ func (tx *transaction) judge(ctx context.Context, edits []*edit, terms Terms, si
 type gate struct {
 	*edit
 	lookup   *lookup
-	base     func(solve.Need) bool
+	system   func(solve.Need) bool
 	met      map[string][]Record // need → who meets it afterwards
-	findings []Finding
+	findings []fact.Finding
 	assumed  map[string]bool
 	broken   map[string]Record // by name: those that lose what they need
 }
@@ -148,12 +149,12 @@ type gate struct {
 // renewal is a name whose newest package is another one afterwards.
 type renewal struct{ before, after *Record }
 
-func (e *edit) gate(ctx context.Context, base func(solve.Need) bool) (*gate, error) {
+func (e *edit) gate(ctx context.Context, system func(solve.Need) bool) (*gate, error) {
 	l, err := e.tx.repo.lookup(ctx, e.tx.channel, e.state(), e.tables(), e.after)
 	if err != nil {
 		return nil, err
 	}
-	g := &gate{edit: e, lookup: l, base: base, met: map[string][]Record{}, assumed: map[string]bool{}, broken: map[string]Record{}}
+	g := &gate{edit: e, lookup: l, system: system, met: map[string][]Record{}, assumed: map[string]bool{}, broken: map[string]Record{}}
 	renewals := e.renewals()
 	g.backwards(renewals)
 	for _, check := range []func(context.Context, map[string]renewal) error{g.ownNeeds, g.lostProvides, g.paths, g.conflicts} {
@@ -161,14 +162,14 @@ func (e *edit) gate(ctx context.Context, base func(solve.Need) bool) (*gate, err
 			return nil, err
 		}
 	}
-	slices.SortFunc(g.findings, func(a, b Finding) int {
-		return cmp.Or(cmp.Compare(a.Code, b.Code), cmp.Compare(a.Package, b.Package), cmp.Compare(a.What, b.What), cmp.Compare(a.Other, b.Other))
+	slices.SortFunc(g.findings, func(a, b fact.Finding) int {
+		return cmp.Or(cmp.Compare(a.Code, b.Code), cmp.Compare(a.Subject, b.Subject), cmp.Compare(a.What, b.What), cmp.Compare(a.Other, b.Other))
 	})
 	g.findings = slices.Compact(g.findings)
 	return g, nil
 }
 
-// state is the snapshot that all shards but the edited ones are read from.
+// state is the snapshot that all listings but the edited ones are read from.
 func (e *edit) state() Snapshot {
 	if e.adopted != nil {
 		return *e.adopted
@@ -198,7 +199,7 @@ func (e *edit) renewals() map[string]renewal {
 }
 
 func (g *gate) find(code string, r Record, other, what, reason string) {
-	g.findings = append(g.findings, Finding{Code: code, Target: g.target, Package: r.Identity(), Other: other, What: what, Reason: reason, Recipe: r.Recipe})
+	g.findings = append(g.findings, finding(code, g.target, r, other, what, reason))
 }
 
 // backwards finds packages that are older than what the channel has, or had.
@@ -212,7 +213,7 @@ func (g *gate) backwards(renewals map[string]renewal) {
 		}
 	}
 	for _, a := range g.came {
-		for _, now := range newest(g.before[shardOf(a.Name)].records) {
+		for _, now := range newest(g.before[listingOf(a.Name)].records) {
 			if now.Name == a.Name && a.Full().Compare(now.Full()) < 0 {
 				g.find(OlderVersion, a, now.Identity(), now.Full().String(), fmt.Sprintf("the channel has %s, which is newer", now.Full()))
 			}
@@ -222,10 +223,10 @@ func (g *gate) backwards(renewals map[string]renewal) {
 
 func needOf(n need.Need, symbols []string) solve.Need { return solve.Need{Need: n, Symbols: symbols} }
 
-// meets tells whether anything meets a need afterwards. Where the base is not
+// meets tells whether anything meets a need afterwards. Where the system is not
 // known, needs that no package has to do with are taken to be met by it.
 func (g *gate) meets(ctx context.Context, n solve.Need) (bool, error) {
-	if g.base != nil && g.base(n) {
+	if g.system != nil && g.system(n) {
 		return true, nil
 	}
 	by, err := g.offering(ctx, n)
@@ -266,7 +267,7 @@ func (g *gate) ownNeeds(ctx context.Context, renewals map[string]renewal) error 
 			if ok {
 				continue
 			}
-			if g.base == nil {
+			if g.system == nil {
 				loose, err := g.knows(ctx, n)
 				if err != nil {
 					return err
@@ -291,7 +292,7 @@ func (g *gate) ownNeeds(ctx context.Context, renewals map[string]renewal) error 
 func (g *gate) knows(ctx context.Context, n solve.Need) (bool, error) {
 	loose := n.Loose()
 	if slices.ContainsFunc(n.Alternatives, func(a need.Alternative) bool { return a.Kind == need.Package }) {
-		return true, nil // a base has no packages
+		return true, nil // a system has no packages
 	}
 	for _, c := range g.before {
 		for _, r := range c.records {
@@ -310,7 +311,7 @@ func (g *gate) unmet(ctx context.Context, n solve.Need) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	s := fmt.Sprintf("needs %s, which nothing in the channel or the base has", textOf(n))
+	s := fmt.Sprintf("needs %s, which nothing in the channel or the system has", textOf(n))
 	if len(by) > 0 {
 		s = fmt.Sprintf("needs %s, and there is only %s", textOf(n), by[0].Identity())
 	}
@@ -410,7 +411,7 @@ func (g *gate) conflicts(ctx context.Context, renewals map[string]renewal) error
 		if r.after == nil || len(r.after.Conflicts)+len(r.after.Replaces) == 0 {
 			continue
 		}
-		unmet := func(f Finding) bool { return f.Code == UnmetNeed && f.Package == r.after.Identity() }
+		unmet := func(f fact.Finding) bool { return f.Code == UnmetNeed && f.Subject == r.after.Identity() }
 		if slices.ContainsFunc(g.findings, unmet) {
 			continue
 		}
@@ -434,9 +435,9 @@ func (g *gate) conflicts(ctx context.Context, renewals map[string]renewal) error
 			all = append(all, reach[name].Candidate())
 		}
 		own := need.Need{Alternatives: []need.Alternative{{Kind: need.Package, Name: r.after.Name}}}
-		_, err := solve.Solve(solve.Request{Packages: all, Install: []need.Need{own}, Base: func(n solve.Need) bool {
+		_, err := solve.Solve(solve.Request{Packages: all, Install: []need.Need{own}, System: func(n solve.Need) bool {
 			// What no package meets is judged elsewhere.
-			return g.base != nil && g.base(n) || len(g.met[textOf(n)]) == 0
+			return g.system != nil && g.system(n) || len(g.met[textOf(n)]) == 0
 		}})
 		var none *solve.NoAnswerError
 		if errors.As(err, &none) {
@@ -448,7 +449,7 @@ func (g *gate) conflicts(ctx context.Context, renewals map[string]renewal) error
 
 // rebuild orders the recipes of packages that lose what they need: each after
 // those whose packages its own need.
-func (g *gate) rebuild(findings []Finding) []string {
+func (g *gate) rebuild(findings []fact.Finding) []string {
 	var out []string
 	state := map[string]bool{}
 	var visit func(name string)
@@ -470,7 +471,7 @@ func (g *gate) rebuild(findings []Finding) []string {
 		}
 	}
 	for _, f := range findings {
-		visit(f.Name())
+		visit(f.SubjectName())
 	}
 	return out
 }

@@ -9,11 +9,11 @@ import (
 	"testing"
 	"time"
 
-	"ellwand.example/core/layout"
-	"ellwand.example/core/need"
+	"ellwand.example/core/fact/need"
 	"ellwand.example/core/pack"
 	"ellwand.example/core/progress"
 	"ellwand.example/core/solve"
+	"ellwand.example/core/staging"
 )
 
 // sample makes a package out of words: "NAME VERSION-RELEASE", and behind
@@ -24,7 +24,7 @@ func sample(t testing.TB, dir, words string) string {
 	parts := strings.Split(words, "; ")
 	name, full, _ := strings.Cut(parts[0], " ")
 	version, release, _ := strings.Cut(full, "-")
-	f := pack.Facts{Name: name, Version: version, Arch: "any", Target: "t", Summary: "The " + name + " of the harbour", License: "MIT", Recipe: name}
+	f := pack.Facts{Name: name, Version: version, Arch: "independent", Target: "t", Summary: "The " + name + " of the harbour", License: "MIT", Recipe: name}
 	fmt.Sscan(release, &f.Release)
 	paths := []string{"/usr/share/" + name}
 	for _, part := range parts[1:] {
@@ -50,7 +50,7 @@ func sample(t testing.TB, dir, words string) string {
 	slices.Sort(paths)
 	spec := pack.Spec{Facts: f, Time: time.Unix(1e9, 0)}
 	for _, p := range paths {
-		spec.Claims = append(spec.Claims, layout.Claim{Path: layout.Path{Path: p, Type: layout.File, Mode: 0o644, Disk: "gate_test.go"}, Owner: "root", Group: "root"})
+		spec.Claims = append(spec.Claims, staging.Claim{Path: staging.Path{Path: p, Type: staging.File, Mode: 0o644, Disk: "gate_test.go"}, Owner: "root", Group: "root"})
 	}
 	w, err := pack.Write(ctx, dir, spec, progress.None)
 	if err != nil {
@@ -69,8 +69,8 @@ func samples(t testing.TB, list ...string) []string {
 	return files
 }
 
-// theBase has one library, in its first version.
-func theBase(string) func(solve.Need) bool {
+// theSystem has one library, in its first version.
+func theSystem(string) func(solve.Need) bool {
 	has := solve.Provide{Provide: need.Provide{Kind: need.Soname, Name: "libbase.so.1"}, Symbols: []string{"BASE_1"}}
 	return func(n solve.Need) bool { return has.Meets(n) }
 }
@@ -80,55 +80,55 @@ func theBase(string) func(solve.Need) bool {
 func TestGate(t *testing.T) {
 	library := "libtide 1-1; provides soname/libtide.so.1 with TIDE_1 TIDE_2; provides pkgconfig/tide = 1"
 	for _, c := range []struct {
-		title string
-		there []string
-		comes []string
-		want  string // findings, or nothing
-		plan  string
-		base  bool
+		title  string
+		there  []string
+		comes  []string
+		want   string // findings, or nothing
+		plan   string
+		system bool
 	}{
-		{title: "a need that nothing meets", comes: []string{"tide 1-1; needs moon"}, want: "P601 tide@1-1.any: needs moon, which nothing in the channel or the base has"},
+		{title: "a need that nothing meets", comes: []string{"tide 1-1; needs moon"}, want: "ELL601 tide@1-1: needs moon, which nothing in the channel or the system has"},
 		{title: "met by what comes with it", comes: []string{"tide 1-1; needs moon", "moon 1-1"}},
 		{title: "met by what is there", there: []string{"moon 1-1"}, comes: []string{"tide 1-1; needs moon"}},
-		{title: "met in another version", there: []string{"moon 1-1"}, comes: []string{"tide 1-1; needs moon >= 2"}, want: "P601 tide@1-1.any: needs moon >= 2, and there is only moon@1-1.any"},
-		{title: "met by the base", base: true, comes: []string{"tide 1-1; needs soname/libbase.so.1 with BASE_1"}},
-		{title: "not met by the base", base: true, comes: []string{"tide 1-1; needs soname/libbase.so.1 with BASE_2"}, want: "P601 tide@1-1.any: needs soname/libbase.so.1 with BASE_2, which nothing in the channel or the base has"},
-		{title: "taken to be met by a base that is not known", comes: []string{"tide 1-1; needs soname/libbase.so.1 with BASE_2"}},
+		{title: "met in another version", there: []string{"moon 1-1"}, comes: []string{"tide 1-1; needs moon >= 2"}, want: "ELL601 tide@1-1: needs moon >= 2, and there is only moon@1-1"},
+		{title: "met by the system", system: true, comes: []string{"tide 1-1; needs soname/libbase.so.1 with BASE_1"}},
+		{title: "not met by the system", system: true, comes: []string{"tide 1-1; needs soname/libbase.so.1 with BASE_2"}, want: "ELL601 tide@1-1: needs soname/libbase.so.1 with BASE_2, which nothing in the channel or the system has"},
+		{title: "taken to be met by a system that is not known", comes: []string{"tide 1-1; needs soname/libbase.so.1 with BASE_2"}},
 		{title: "a new soname", there: []string{library, "gauge 1-1; needs soname/libtide.so.1", "almanac 1-1; needs gauge", "chart 1-1; from gauge; needs almanac; needs soname/libtide.so.1"},
 			comes: []string{"libtide 2-1; provides soname/libtide.so.2"},
-			want: "P601 chart@1-1.any: needs soname/libtide.so.1, which libtide@1-1.any has and libtide@2-1.any has not; " +
-				"P601 gauge@1-1.any: needs soname/libtide.so.1, which libtide@1-1.any has and libtide@2-1.any has not", plan: "gauge"},
+			want: "ELL601 chart@1-1: needs soname/libtide.so.1, which libtide@1-1 has and libtide@2-1 has not; " +
+				"ELL601 gauge@1-1: needs soname/libtide.so.1, which libtide@1-1 has and libtide@2-1 has not", plan: "gauge"},
 		{title: "a new soname, with what uses it", there: []string{library, "gauge 1-1; needs soname/libtide.so.1"},
 			comes: []string{"libtide 2-1; provides soname/libtide.so.2", "gauge 1-2; needs soname/libtide.so.2"}},
 		{title: "the old soname beside", there: []string{library, "gauge 1-1; needs soname/libtide.so.1"},
 			comes: []string{"libtide 2-1; provides soname/libtide.so.2", "libtide1 1-1; provides soname/libtide.so.1"}},
 		{title: "symbols gone", there: []string{library, "gauge 1-1; needs soname/libtide.so.1 with TIDE_2", "buoy 1-1; needs soname/libtide.so.1 with TIDE_1"},
 			comes: []string{"libtide 1-2; provides soname/libtide.so.1 with TIDE_1"},
-			want:  "P601 gauge@1-1.any: needs soname/libtide.so.1 with TIDE_2, which libtide@1-1.any has and libtide@1-2.any has not", plan: "gauge"},
+			want:  "ELL601 gauge@1-1: needs soname/libtide.so.1 with TIDE_2, which libtide@1-1 has and libtide@1-2 has not", plan: "gauge"},
 		{title: "an exact sibling left behind", there: []string{"tide 1-1", "tide-dev 1-1; from tide; needs tide = 1-1"}, comes: []string{"tide 1-2"},
-			want: "P601 tide-dev@1-1.any: needs tide = 1-1, which tide@1-1.any has and tide@1-2.any has not", plan: "tide"},
+			want: "ELL601 tide-dev@1-1: needs tide = 1-1, which tide@1-1 has and tide@1-2 has not", plan: "tide"},
 		{title: "an order of rebuilds", there: []string{library, "a 1-1; needs b; needs pkgconfig/tide < 2", "b 1-1; needs c; needs pkgconfig/tide < 2", "c 1-1; needs pkgconfig/tide < 2"},
 			comes: []string{"libtide 2-1; provides soname/libtide.so.1; provides pkgconfig/tide = 2"},
-			want: "P601 a@1-1.any: needs pkgconfig/tide < 2, which libtide@1-1.any has and libtide@2-1.any has not; P601 b@1-1.any: needs pkgconfig/tide < 2, which libtide@1-1.any has and libtide@2-1.any has not; " +
-				"P601 c@1-1.any: needs pkgconfig/tide < 2, which libtide@1-1.any has and libtide@2-1.any has not", plan: "c b a"},
-		{title: "a path that another has", there: []string{"tide 1-1; has /usr/bin/tide"}, comes: []string{"ebb 1-1; has /usr/bin/tide"}, want: "P602 ebb@1-1.any: has /usr/bin/tide, and so has tide@1-1.any"},
+			want: "ELL601 a@1-1: needs pkgconfig/tide < 2, which libtide@1-1 has and libtide@2-1 has not; ELL601 b@1-1: needs pkgconfig/tide < 2, which libtide@1-1 has and libtide@2-1 has not; " +
+				"ELL601 c@1-1: needs pkgconfig/tide < 2, which libtide@1-1 has and libtide@2-1 has not", plan: "c b a"},
+		{title: "a path that another has", there: []string{"tide 1-1; has /usr/bin/tide"}, comes: []string{"ebb 1-1; has /usr/bin/tide"}, want: "ELL602 ebb@1-1: has /usr/bin/tide, and so has tide@1-1"},
 		{title: "a path that both of a set have", comes: []string{"tide 1-1; has /usr/bin/tide", "ebb 1-1; has /usr/bin/tide"},
-			want: "P602 ebb@1-1.any: has /usr/bin/tide, and so has tide@1-1.any; P602 tide@1-1.any: has /usr/bin/tide, and so has ebb@1-1.any"},
+			want: "ELL602 ebb@1-1: has /usr/bin/tide, and so has tide@1-1; ELL602 tide@1-1: has /usr/bin/tide, and so has ebb@1-1"},
 		{title: "a path shared on purpose", there: []string{"tide 1-1; has /usr/bin/tide"}, comes: []string{"ebb 1-1; has /usr/bin/tide; conflicts tide", "flow 1-1; has /usr/bin/tide; replaces tide; conflicts ebb"}},
 		{title: "a path that moves", there: []string{"tide 1-1; has /usr/bin/tide"}, comes: []string{"tide 2-1", "ebb 1-1; has /usr/bin/tide"}},
 		{title: "the path of an older version", there: []string{"tide 1-1; has /usr/bin/tide", "tide 2-1"}, comes: []string{"ebb 1-1; has /usr/bin/tide"}},
 		{title: "a conflict with what it needs", there: []string{"moon 1-1; needs ebb", "ebb 1-1"}, comes: []string{"tide 1-1; needs moon; conflicts ebb"},
-			want: "P604 tide@1-1.any: cannot be installed: tide 1-1 needs moon, which only moon 1-1 offers; but moon 1-1 needs ebb, which only ebb 1-1 offers; but tide 1-1 conflicts with ebb 1-1"},
+			want: "ELL604 tide@1-1: cannot be installed: tide 1-1 needs moon, which only moon 1-1 offers; but moon 1-1 needs ebb, which only ebb 1-1 offers; but tide 1-1 conflicts with ebb 1-1"},
 		{title: "a conflict with one of several", there: []string{"moon 1-1; needs ebb | flow", "ebb 1-1", "flow 1-1"}, comes: []string{"tide 1-1; needs moon; conflicts ebb"}},
-		{title: "back in version", there: []string{"tide 2-1"}, comes: []string{"tide 1-9"}, want: "P603 tide@1-9.any: the channel has 2-1, which is newer"},
+		{title: "back in version", there: []string{"tide 2-1"}, comes: []string{"tide 1-9"}, want: "ELL603 tide@1-9: the channel has 2-1, which is newer"},
 	} {
 		r := &Repository{Storage: NewDirectory(filepath.Join(t.TempDir(), "r")), Cache: t.TempDir()}
 		if len(c.there) > 0 {
 			publish(t, r, "testing", samples(t, c.there...)...)
 		}
 		terms := Terms{}
-		if c.base {
-			terms.Base = theBase
+		if c.system {
+			terms.System = theSystem
 		}
 		comes := samples(t, c.comes...)
 		// What the gate finds depends on nothing but the repository.
@@ -139,7 +139,7 @@ func TestGate(t *testing.T) {
 			got, plan := "", ""
 			if errors.As(err, &refused) {
 				for _, f := range refused.Findings {
-					got += "; " + f.Code + " " + f.Package + ": " + f.Reason
+					got += "; " + f.Code + " " + f.Subject + ": " + f.Message
 				}
 				got, plan = strings.TrimPrefix(got, "; "), strings.Join(refused.Rebuild, " ")
 			} else if err != nil {
@@ -164,21 +164,21 @@ func TestExceptions(t *testing.T) {
 		return terms
 	}
 	var refused *RefusedError
-	if _, err := r.Publish(ctx, "testing", files, allow("P601:tide"), progress.None); !errors.As(err, &refused) || len(refused.Findings) != 1 || refused.Findings[0].Name() != "ebb" {
+	if _, err := r.Publish(ctx, "testing", files, allow("ELL601:tide"), progress.None); !errors.As(err, &refused) || len(refused.Findings) != 1 || refused.Findings[0].SubjectName() != "ebb" {
 		t.Errorf("one of two allowed: %v", err)
 	}
 	var unused *UnusedError
-	if _, err := r.Publish(ctx, "testing", files, allow("P601:tide", "P601:ebb", "P602:ebb"), progress.None); !errors.As(err, &unused) || unused.Exceptions[0].Code != "P602" {
+	if _, err := r.Publish(ctx, "testing", files, allow("ELL601:tide", "ELL601:ebb", "ELL602:ebb"), progress.None); !errors.As(err, &unused) || unused.Exceptions[0].Code != "ELL602" {
 		t.Errorf("an exception for nothing: %v", err)
 	}
 	if _, err := r.Pointer(ctx); err == nil {
 		t.Error("something was published")
 	}
-	if _, err := r.Publish(ctx, "testing", files, allow("P601:tide", "P601:ebb"), progress.None); err != nil {
+	if _, err := r.Publish(ctx, "testing", files, allow("ELL601:tide", "ELL601:ebb"), progress.None); err != nil {
 		t.Error(err)
 	}
 	events, err := r.History(ctx, "testing", 0)
-	if err != nil || len(events) != 1 || len(events[0].Allowed) != 2 || events[0].Allowed[0].Because != "the moon rises at six" {
+	if err != nil || len(events) != 1 || len(events[0].Allowed) != 2 || events[0].Allowed[0].Reason != "the moon rises at six" {
 		t.Errorf("the history: %+v, %v", events, err)
 	}
 	// What was let pass once is not asked for again.
@@ -199,10 +199,10 @@ func TestChannels(t *testing.T) {
 		}
 	}
 	c, err := r.Promote(ctx, "testing", "stable", []string{"buoy"}, Terms{}, progress.None)
-	step("promote one", "stable", "buoy@1-1.any", c, err)
+	step("promote one", "stable", "buoy@1-1", c, err)
 	c, err = r.Promote(ctx, "testing", "stable", nil, Terms{}, progress.None)
-	step("promote all", "stable", "buoy@1-1.any gauge@1-1.any libtide@1-1.any", c, err)
-	if len(c.Targets) != 1 || !slices.Equal(c.Targets[0].Added, []string{"gauge@1-1.any", "libtide@1-1.any"}) || len(c.Targets[0].Removed) != 0 {
+	step("promote all", "stable", "buoy@1-1 gauge@1-1 libtide@1-1", c, err)
+	if len(c.Targets) != 1 || !slices.Equal(c.Targets[0].Added, []string{"gauge@1-1", "libtide@1-1"}) || len(c.Targets[0].Removed) != 0 {
 		t.Errorf("%+v", c)
 	}
 	if c, err := r.Promote(ctx, "testing", "stable", nil, Terms{}, progress.None); err != nil || len(c.Targets) != 0 {
@@ -216,15 +216,15 @@ func TestChannels(t *testing.T) {
 	if _, err := r.Promote(ctx, "stable", "testing", nil, Terms{}, progress.None); !errors.As(err, &refused) || refused.Findings[0].Code != OlderVersion {
 		t.Errorf("promote an older state: %v", err)
 	}
-	if _, err := r.Retire(ctx, "stable", []string{"libtide"}, Terms{}, progress.None); !errors.As(err, &refused) || refused.Findings[0].Name() != "gauge" {
+	if _, err := r.Retire(ctx, "stable", []string{"libtide"}, Terms{}, progress.None); !errors.As(err, &refused) || refused.Findings[0].SubjectName() != "gauge" {
 		t.Errorf("retire what is needed: %v", err)
 	}
 	c, err = r.Retire(ctx, "stable", []string{"libtide", "gauge@1-1"}, Terms{}, progress.None)
-	step("retire", "stable", "buoy@1-1.any", c, err)
+	step("retire", "stable", "buoy@1-1", c, err)
 	c, err = r.Rewind(ctx, "stable", "", progress.None)
-	step("rewind", "stable", "buoy@1-1.any gauge@1-1.any libtide@1-1.any", c, err)
+	step("rewind", "stable", "buoy@1-1 gauge@1-1 libtide@1-1", c, err)
 	c, err = r.Rewind(ctx, "stable", "2", progress.None)
-	step("rewind to a serial", "stable", "buoy@1-1.any", c, err)
+	step("rewind to a serial", "stable", "buoy@1-1", c, err)
 	events, err := r.History(ctx, "stable", 0)
 	var told []string
 	for _, e := range events {
@@ -234,7 +234,7 @@ func TestChannels(t *testing.T) {
 		t.Errorf("history: %s, %v; want %s", strings.Join(told, ", "), err, want)
 	}
 	c, err = r.Rewind(ctx, "stable", events[3].Snapshot[:8], progress.None)
-	step("rewind to a snapshot", "stable", "buoy@1-1.any gauge@1-1.any libtide@1-1.any", c, err)
+	step("rewind to a snapshot", "stable", "buoy@1-1 gauge@1-1 libtide@1-1", c, err)
 	for word, want := range map[string]string{"1": "no state of serial 1", "ffffffff": "was never at", "x": "was never at"} {
 		if _, err := r.Rewind(ctx, "stable", word, progress.None); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("rewind to %s: %v", word, err)
@@ -251,17 +251,17 @@ func TestAudit(t *testing.T) {
 	all := samples(t, "tide 1-1; needs moon", "ebb 1-1; needs tide", "flow 1-1; needs ebb | gauge", "gauge 1-1; has /usr/bin/gauge", "buoy 1-1; has /usr/bin/gauge; has /usr/bin/buoy",
 		"a 1-1; needs b", "b 1-1; needs c", "c 1-1; needs a", "lib 1-1; provides soname/lib.so.1", "x 1-1; conflicts y", "y 1-1", "z 1-1; needs x; needs w", "w 1-1; needs y", "v 1-1; needs y | x", "libc 1-1; needs soname/libbase.so.1")
 	var terms Terms
-	for _, x := range []string{"P601:tide", "P602:buoy", "P602:gauge"} {
+	for _, x := range []string{"ELL601:tide", "ELL602:buoy", "ELL602:gauge"} {
 		code, name, _ := strings.Cut(x, ":")
 		terms.Allow = append(terms.Allow, Exception{code, name, "to be found later"})
 	}
 	if _, err := r.Publish(ctx, "testing", all, terms, progress.None); err != nil {
 		t.Fatal(err)
 	}
-	for base, assumed := range map[bool]string{true: "", false: "soname/libbase.so.1"} {
+	for system, assumed := range map[bool]string{true: "", false: "soname/libbase.so.1"} {
 		var of func(string) func(solve.Need) bool
-		if base {
-			of = theBase
+		if system {
+			of = theSystem
 		}
 		audits, err := r.Audit(ctx, "testing", of, progress.None)
 		if err != nil || len(audits) != 1 || audits[0].Packages != len(all) || strings.Join(audits[0].Assumed, " ") != assumed {
@@ -269,15 +269,15 @@ func TestAudit(t *testing.T) {
 		}
 		var got []string
 		for _, f := range audits[0].Findings {
-			got = append(got, f.Code+" "+f.Package+" "+f.Reason)
+			got = append(got, f.Code+" "+f.Subject+" "+f.Message)
 		}
 		want := []string{
-			"P601 tide@1-1.any needs moon, which nothing in the channel or the base has",
-			"P602 buoy@1-1.any has /usr/bin/gauge, and so has gauge@1-1.any",
-			"P604 ebb@1-1.any needs tide, which only tide@1-1.any has, and that cannot be installed",
-			"P604 z@1-1.any cannot be installed: z 1-1 needs x, which only x 1-1 offers; but z 1-1 needs w, which only w 1-1 offers; but w 1-1 needs y, which only y 1-1 offers; but x 1-1 conflicts with y 1-1",
-			"P605 a@1-1.any 3 packages need each other, so that none can be installed or taken away alone: a@1-1.any, b@1-1.any, c@1-1.any",
-			"P606 lib@1-1.any is a library, and no package in the channel needs it",
+			"ELL601 tide@1-1 needs moon, which nothing in the channel or the system has",
+			"ELL602 buoy@1-1 has /usr/bin/gauge, and so has gauge@1-1",
+			"ELL604 ebb@1-1 needs tide, which only tide@1-1 has, and that cannot be installed",
+			"ELL604 z@1-1 cannot be installed: z 1-1 needs x, which only x 1-1 offers; but z 1-1 needs w, which only w 1-1 offers; but w 1-1 needs y, which only y 1-1 offers; but x 1-1 conflicts with y 1-1",
+			"ELL605 a@1-1 3 packages need each other, so that none can be installed or taken away alone: a@1-1, b@1-1, c@1-1",
+			"ELL606 lib@1-1 is a library, and no package in the channel needs it",
 		}
 		if !slices.Equal(got, want) {
 			t.Errorf("got\n%s\nwant\n%s", strings.Join(got, "\n"), strings.Join(want, "\n"))
@@ -285,24 +285,24 @@ func TestAudit(t *testing.T) {
 	}
 }
 
-// neighbour is a name that falls in the same shard as others, and in another
+// neighbour is a name that falls in the same listing as others, and in another
 // part of it where there are four.
 func neighbour(names ...string) string {
 	for i := 0; ; i++ {
 		other := fmt.Sprintf("n%d", i)
-		shard, part := placeOf(other, 4)
+		listing, part := placeOf(other, 4)
 		if !slices.ContainsFunc(names, func(name string) bool {
 			s, p := placeOf(name, 4)
-			return s != shard || p == part
+			return s != listing || p == part
 		}) {
 			return other
 		}
 	}
 }
 
-// Packages in the shard that is edited are seen as well as those in others,
+// Packages in the listing that is edited are seen as well as those in others,
 // with and without what the cache has of it.
-func TestGateWithinShard(t *testing.T) {
+func TestGateWithinListing(t *testing.T) {
 	library := "libtide"
 	user := neighbour(library)
 	newcomer := neighbour(library, user)
@@ -321,7 +321,7 @@ func TestGateWithinShard(t *testing.T) {
 		for i := range 4 {
 			warm, crowded := i&1 > 0, i&2 > 0
 			r := &Repository{Storage: NewDirectory(filepath.Join(t.TempDir(), "r")), Cache: t.TempDir()}
-			if crowded { // so many that the shard is in parts
+			if crowded { // so many that the listing is in parts
 				publish(t, r, "testing", many...)
 			}
 			publish(t, r, "testing", samples(t, library+" 1-1; provides soname/libtide.so.1", user+" 1-1; needs soname/libtide.so.1")...)
@@ -330,7 +330,7 @@ func TestGateWithinShard(t *testing.T) {
 			} else { // the table is one that was put together of an older one
 				publish(t, r, "testing", samples(t, neighbour(library, user, newcomer)+" 1-1")...)
 			}
-			_, err := r.Publish(ctx, "testing", samples(t, c.comes), Terms{Base: theBase}, progress.None)
+			_, err := r.Publish(ctx, "testing", samples(t, c.comes), Terms{System: theSystem}, progress.None)
 			var refused *RefusedError
 			got := ""
 			if errors.As(err, &refused) {

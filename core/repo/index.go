@@ -93,11 +93,11 @@ func (tx *transaction) reindex(ctx context.Context, candidates []*candidate, out
 		if err != nil {
 			return err
 		}
-		for key := range e.old.Shards {
+		for key := range e.old.Listings {
 			if e.before[key], err = tx.repo.load(ctx, e.old, key); err != nil {
 				return err
 			}
-			e.stored[key], e.after[key] = &storedShard{}, emptyShard()
+			e.stored[key], e.after[key] = &storedListing{}, emptyListing()
 		}
 		for _, c := range candidates {
 			if c.target != target {
@@ -112,7 +112,7 @@ func (tx *transaction) reindex(ctx context.Context, candidates []*candidate, out
 			if err := e.add(ctx, c.record, c.paths); err != nil {
 				return err
 			}
-			for _, was := range e.before[shardOf(c.record.Name)].records {
+			for _, was := range e.before[listingOf(c.record.Name)].records {
 				if was.Identity() == c.record.Identity() && was.SHA256 == c.record.SHA256 {
 					o.State = Already
 				}
@@ -169,9 +169,9 @@ func (r *Repository) indexed(ctx context.Context, channel string, found []Stored
 	if err != nil || !maps.Equal(targets, before.Snapshots) {
 		return 0, false
 	}
-	// Of which the shards may be lost.
+	// Of which the listings may be lost.
 	there := map[string]bool{}
-	for _, dir := range []string{"shards", "files"} {
+	for _, dir := range []string{"listings", "files"} {
 		names, err := os.ReadDir(r.Storage.(Directory).path(dir))
 		if err != nil {
 			return 0, false
@@ -185,8 +185,8 @@ func (r *Repository) indexed(ctx context.Context, channel string, found []Stored
 		if err != nil {
 			return 0, false
 		}
-		for key := range s.Shards {
-			if !there["shards/"+s.Shards[key].SHA256+".jsonl.zst"] || !there["files/"+s.Files[key].SHA256+".jsonl.zst"] {
+		for key := range s.Listings {
+			if !there["listings/"+s.Listings[key].SHA256+".jsonl.zst"] || !there["files/"+s.Files[key].SHA256+".jsonl.zst"] {
 				return 0, false
 			}
 		}

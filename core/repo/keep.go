@@ -19,6 +19,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"ellwand.example/core/cancel"
+	"ellwand.example/core/fact"
 	"ellwand.example/core/pack"
 	"ellwand.example/core/progress"
 )
@@ -35,7 +36,7 @@ const Missing = "it is missing"
 // Verification is what came of reading a repository whole.
 type Verification struct {
 	Snapshots int      `json:"snapshots"`
-	Shards    int      `json:"shards"` // with those of paths
+	Listings  int      `json:"listings"` // with those of paths
 	Packages  int      `json:"packages"`
 	Bytes     int64    `json:"bytes"` // of the package files
 	Damaged   []Damage `json:"damaged"`
@@ -44,11 +45,30 @@ type Verification struct {
 	Unnamed []string `json:"unnamed"`
 }
 
+// Findings returns the damage and the unused files as findings.
+func (v Verification) Findings() []fact.Finding {
+	var out []fact.Finding
+	for _, d := range v.Damaged {
+		code := DamagedIndex
+		switch {
+		case strings.HasPrefix(d.Name, "packages/") && d.Reason == Missing:
+			code = MissingPackage
+		case strings.HasPrefix(d.Name, "packages/"):
+			code = DamagedPackage
+		}
+		out = append(out, fact.Finding{Code: code, Severity: fact.SeverityError, Path: d.Name, Message: d.Reason})
+	}
+	for _, name := range v.Unnamed {
+		out = append(out, fact.Finding{Code: UnusedFile, Severity: fact.SeverityHint, Path: name, Message: "no retained snapshot refers to it"})
+	}
+	return out
+}
+
 // reach is all that the kept snapshots of a repository name: file → digest.
 type reach struct {
-	snapshots, shards map[string]string
-	packages          map[string]Record
-	damaged           []Damage
+	snapshots, listings map[string]string
+	packages            map[string]Record
+	damaged             []Damage
 }
 
 // reached follows the snapshots from the channels' own to the oldest that are
@@ -83,15 +103,15 @@ func (r *Repository) reached(ctx context.Context, starts []string, pruned []stri
 				break
 			}
 			for _, ref := range s.Files {
-				out.shards["files/"+ref.SHA256+".jsonl.zst"] = ref.SHA256
+				out.listings["files/"+ref.SHA256+".jsonl.zst"] = ref.SHA256
 			}
-			for _, ref := range s.Shards {
-				name := "shards/" + ref.SHA256 + ".jsonl.zst"
-				if _, known := out.shards[name]; known {
+			for _, ref := range s.Listings {
+				name := "listings/" + ref.SHA256 + ".jsonl.zst"
+				if _, known := out.listings[name]; known {
 					continue
 				}
-				out.shards[name] = ref.SHA256
-				records, err := r.shard(nil)(ctx, ref)
+				out.listings[name] = ref.SHA256
+				records, err := r.listing(nil)(ctx, ref)
 				if err := note(err); err != nil {
 					return nil, err
 				}
@@ -117,7 +137,7 @@ func (p Pointer) heads() []string {
 }
 
 // immutable are the folders of files that never change.
-var immutable = []string{"snapshots/", "shards/", "files/", "packages/"}
+var immutable = []string{"snapshots/", "listings/", "files/", "packages/"}
 
 // Verify reads every file that a kept snapshot names, and compares each with
 // its digest.
@@ -131,14 +151,14 @@ func (r *Repository) Verify(ctx context.Context, sink progress.Sink) (Verificati
 	if err != nil {
 		return v, err
 	}
-	v.Snapshots, v.Shards, v.Packages = len(all.snapshots), len(all.shards), len(all.packages)
+	v.Snapshots, v.Listings, v.Packages = len(all.snapshots), len(all.listings), len(all.packages)
 	named := map[string]bool{}
 	for _, damage := range all.damaged {
 		named[damage.Name] = true
 	}
 	v.Damaged = append(v.Damaged, all.damaged...)
 	var mu sync.Mutex
-	t := sink.Begin("verify", int64(len(all.snapshots)+len(all.shards)+len(all.packages)), "files")
+	t := sink.Begin("verify", int64(len(all.snapshots)+len(all.listings)+len(all.packages)), "files")
 	g, gctx := errgroup.WithContext(ctx)
 	g.SetLimit(runtime.GOMAXPROCS(0))
 	check := func(name, want string, size int64) {
@@ -160,7 +180,7 @@ func (r *Repository) Verify(ctx context.Context, sink progress.Sink) (Verificati
 	for name, digest := range all.snapshots {
 		check(name, digest, -1)
 	}
-	for name, digest := range all.shards {
+	for name, digest := range all.listings {
 		check(name, digest, -1)
 	}
 	for name, rec := range all.packages {
@@ -174,9 +194,9 @@ func (r *Repository) Verify(ctx context.Context, sink progress.Sink) (Verificati
 	for _, dir := range immutable {
 		err := r.Storage.List(ctx, dir, func(s Stored) error {
 			_, snapshot := all.snapshots[s.Name]
-			_, shard := all.shards[s.Name]
+			_, listing := all.listings[s.Name]
 			_, pkg := all.packages[s.Name]
-			if !snapshot && !shard && !pkg && !isPage(s.Name) {
+			if !snapshot && !listing && !pkg && !isPage(s.Name) {
 				v.Unnamed = append(v.Unnamed, s.Name)
 			}
 			return nil
@@ -232,7 +252,7 @@ type Keep struct {
 type Pruned struct {
 	Kept      int      `json:"kept"`      // snapshots
 	Snapshots int      `json:"snapshots"` // taken away
-	Shards    int      `json:"shards"`
+	Listings  int      `json:"listings"`
 	Packages  []string `json:"packages"` // package files
 	Others    int      `json:"others"`   // files that nothing named
 	Bytes     int64    `json:"bytes"`
@@ -298,9 +318,9 @@ func (r *Repository) Prune(ctx context.Context, keep Keep, dry bool, sink progre
 				base = strings.TrimSuffix(base, ".html") + pack.Extension
 			}
 			_, snapshot := all.snapshots[s.Name]
-			_, shard := all.shards[s.Name]
+			_, listing := all.listings[s.Name]
 			_, pkg := all.packages[base]
-			if !snapshot && !shard && !pkg && (local || time.Since(s.Modified) > graceTime) {
+			if !snapshot && !listing && !pkg && (local || time.Since(s.Modified) > graceTime) {
 				gone = append(gone, s)
 			}
 			return nil
@@ -318,7 +338,7 @@ func (r *Repository) Prune(ctx context.Context, keep Keep, dry bool, sink progre
 			case dir == "packages/":
 				out.Others++
 			default:
-				out.Shards++
+				out.Listings++
 			}
 			if dry {
 				continue

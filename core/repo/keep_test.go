@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"ellwand.example/core/canonical"
+	"ellwand.example/core/fact"
 	"ellwand.example/core/progress"
 )
 
@@ -28,24 +29,24 @@ func TestVerify(t *testing.T) {
 		}
 		return found[0]
 	}
-	os.WriteFile(filepath.Join(dir, "shards", "stray"), []byte("x"), 0o644)
+	os.WriteFile(filepath.Join(dir, "listings", "stray"), []byte("x"), 0o644)
 	os.Remove(one("packages/t/ebb/*.ell"))
-	pkg := one("packages/t/tide/tide@1-1.any.ell")
+	pkg := one("packages/t/tide/tide@1-1.ell")
 	data, _ := os.ReadFile(pkg)
 	data[len(data)/2] ^= 1
 	os.WriteFile(pkg, data, 0o644)
-	shard := one("files/*")
-	os.WriteFile(shard, []byte("nonsense"), 0o644)
+	listing := one("files/*")
+	os.WriteFile(listing, []byte("nonsense"), 0o644)
 	v, err = r.Verify(ctx, progress.None)
 	var got []string
 	for _, d := range v.Damaged {
 		got = append(got, strings.Split(d.Name, "/")[0]+": "+strings.Fields(d.Reason)[0])
 	}
-	if err != nil || !slices.Equal(got, []string{"files: its", "packages: it", "packages: its"}) || !slices.Equal(v.Unnamed, []string{"shards/stray"}) {
+	if err != nil || !slices.Equal(got, []string{"files: its", "packages: it", "packages: its"}) || !slices.Equal(v.Unnamed, []string{"listings/stray"}) {
 		t.Errorf("%q, unnamed %q, %v", got, v.Unnamed, err)
 	}
 	if !slices.ContainsFunc(v.Damaged, func(d Damage) bool {
-		return d.Name == "packages/t/ebb/ebb@1-1.any.ell" && d.Reason == "it is missing"
+		return d.Name == "packages/t/ebb/ebb@1-1.ell" && d.Reason == "it is missing"
 	}) {
 		t.Errorf("%+v", v.Damaged)
 	}
@@ -66,7 +67,7 @@ func TestPrune(t *testing.T) {
 	os.WriteFile(filepath.Join(r.Storage.Where(), "files", "stray"), []byte("x"), 0o644)
 	before := contents(t, r)
 	// Everything of the last hour is kept, however little is asked for.
-	if got, err := r.Prune(ctx, Keep{1, time.Hour}, false, progress.None); err != nil || got.Snapshots != 0 || len(got.Packages) != 0 || got.Shards != 1 {
+	if got, err := r.Prune(ctx, Keep{1, time.Hour}, false, progress.None); err != nil || got.Snapshots != 0 || len(got.Packages) != 0 || got.Listings != 1 {
 		t.Errorf("nothing old: %+v, %v", got, err)
 	}
 	dry, err := r.Prune(ctx, Keep{3, 0}, true, progress.None)
@@ -85,7 +86,7 @@ func TestPrune(t *testing.T) {
 	if err != nil || len(events) != 3 || !events[2].Oldest {
 		t.Errorf("history after a prune: %+v, %v", events, err)
 	}
-	if got, err := r.Prune(ctx, Keep{3, 0}, false, progress.None); err != nil || got.Snapshots+got.Shards+len(got.Packages) != 0 {
+	if got, err := r.Prune(ctx, Keep{3, 0}, false, progress.None); err != nil || got.Snapshots+got.Listings+len(got.Packages) != 0 {
 		t.Errorf("again: %+v, %v", got, err)
 	}
 	if _, err := r.Before(ctx, "testing"); err != nil {
@@ -103,7 +104,7 @@ func TestIndex(t *testing.T) {
 	before := identities(t, r, "testing")
 	old, _ := r.Pointer(ctx)
 	dir := r.Storage.Where()
-	for _, lost := range []string{PointerFile, "shards", "files", "snapshots"} {
+	for _, lost := range []string{PointerFile, "listings", "files", "snapshots"} {
 		os.RemoveAll(filepath.Join(dir, lost))
 	}
 	if report, err := r.Index(ctx, "testing", Terms{}, progress.None); err != nil || report.Count(Added) != 3 || identities(t, r, "testing") != before {
@@ -118,11 +119,11 @@ func TestIndex(t *testing.T) {
 	if report, err := r.Index(ctx, "testing", Terms{}, progress.None); err != nil || report.Count(Already) != 3 || len(state) != len(contents(t, r)) {
 		t.Errorf("again: %+v, %v", report, err)
 	}
-	os.Remove(filepath.Join(dir, "packages/t/buoy/buoy@1-1.any.ell"))
-	os.Rename(sample(t, t.TempDir(), "flow 1-1"), filepath.Join(dir, "packages/t/tide/flow@1-1.any.ell"))
-	os.WriteFile(filepath.Join(dir, "packages/t/tide/tide@2-1.any.ell"), []byte("no package"), 0o644)
+	os.Remove(filepath.Join(dir, "packages/t/buoy/buoy@1-1.ell"))
+	os.Rename(sample(t, t.TempDir(), "flow 1-1"), filepath.Join(dir, "packages/t/tide/flow@1-1.ell"))
+	os.WriteFile(filepath.Join(dir, "packages/t/tide/tide@2-1.ell"), []byte("no package"), 0o644)
 	report, err := r.Index(ctx, "testing", Terms{}, progress.None)
-	if err != nil || states(report) != "already there, refused, already there, refused" || identities(t, r, "testing") != "ebb@1-1.any tide@1-1.any" {
+	if err != nil || states(report) != "already there, refused, already there, refused" || identities(t, r, "testing") != "ebb@1-1 tide@1-1" {
 		t.Errorf("after changes: %s %+v, %v: %s", states(report), report, err, identities(t, r, "testing"))
 	}
 }
@@ -132,7 +133,7 @@ func TestSnapshotForm(t *testing.T) {
 	for _, s := range []Snapshot{
 		{},
 		{Action: ActionPublish, Bytes: 1 << 40, Format: Format, From: strings.Repeat("a", 64), Packages: 3, Parent: strings.Repeat("b", 64), Serial: 12, Target: "saltmarsh-7", Time: time.Unix(2e9, 0).UTC(),
-			Shards: map[string]Ref{"ff": {2, "x"}, "00": {1, "y"}}, Files: map[string]Ref{"0a": {7, "z"}}},
+			Listings: map[string]Ref{"ff": {2, "x"}, "00": {1, "y"}}, Files: map[string]Ref{"0a": {7, "z"}}},
 		{Allowed: []Exception{{UnmetNeed, "tide", "<&> \u2028 \"é\" \x01"}}},
 	} {
 		want, err := canonical.Marshal(s)
@@ -140,5 +141,19 @@ func TestSnapshotForm(t *testing.T) {
 		if err != nil || err2 != nil || string(got) != string(want) {
 			t.Errorf("%s\nis not\n%s\n%v, %v", got, want, err, err2)
 		}
+	}
+}
+
+func TestFindings(t *testing.T) {
+	v := Verification{Damaged: []Damage{{Name: "packages/a.ell", Reason: Missing}, {Name: "packages/b.ell", Reason: "other"}, {Name: "listings/x", Reason: Missing}}, Unnamed: []string{"files/y"}}
+	audits := []Audit{{Channel: "testing", Target: "t", Findings: []fact.Finding{finding(UnmetNeed, "t", Record{Name: "a", Version: "1", Release: 1}, "", "b", "needs b"), finding(Unneeded, "t", Record{Name: "c", Version: "1", Release: 1}, "", "", "x")}}}
+	got := ""
+	for _, f := range slices.Concat(AuditFindings(audits), v.Findings()) {
+		got += f.Code + " " + string(f.Severity) + " " + f.Path + f.Message + "; "
+	}
+	want := "ELL601 error a@1-1. (channel testing for t): needs b; ELL606 hint c@1-1. (channel testing for t): x; " +
+		"ELL607 error packages/a.ellit is missing; ELL608 error packages/b.ellother; ELL609 error listings/xit is missing; ELL610 hint files/yno retained snapshot refers to it; "
+	if got != want {
+		t.Errorf("%s\nwant %s", got, want)
 	}
 }

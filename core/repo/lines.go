@@ -84,7 +84,7 @@ var encoder = sync.OnceValues(func() (*zstd.Encoder, error) {
 
 // decoder is shared: it has no state of its own between frames.
 var decoder = sync.OnceValues(func() (*zstd.Decoder, error) {
-	return zstd.NewReader(nil, zstd.WithDecoderConcurrency(runtime.GOMAXPROCS(0)), zstd.WithDecoderLowmem(true), zstd.WithDecoderMaxMemory(maxShard))
+	return zstd.NewReader(nil, zstd.WithDecoderConcurrency(runtime.GOMAXPROCS(0)), zstd.WithDecoderLowmem(true), zstd.WithDecoderMaxMemory(maxListing))
 })
 
 // uncounted is the count of lines that is not known.
@@ -103,8 +103,8 @@ func decodeLines[T any](data []byte, count int, pick picker, whole bool) ([]T, e
 		return nil, err
 	}
 	found := bytes.Count(text, []byte("\n"))
-	if len(text) > maxShard || found > maxLines {
-		return nil, fmt.Errorf("it holds more than %d bytes, or %d lines", maxShard, maxLines)
+	if len(text) > maxListing || found > maxLines {
+		return nil, fmt.Errorf("it holds more than %d bytes, or %d lines", maxListing, maxLines)
 	}
 	if len(text) > 0 && text[len(text)-1] != '\n' || found != count && count != uncounted {
 		return nil, fmt.Errorf("it does not hold the %d lines that the snapshot says", count)
@@ -156,7 +156,7 @@ func mentions(text string) picker {
 	return where(func(line []byte) bool { return bytes.Contains(line, []byte(text)) })
 }
 
-// nameIn finds the name of the package that a line of a shard tells of.
+// nameIn finds the name of the package that a line of a listing tells of.
 func nameIn(line []byte) string {
 	_, rest, _ := bytes.Cut(line, []byte(`"name":"`))
 	name, _, _ := bytes.Cut(rest, []byte(`"`))

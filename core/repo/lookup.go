@@ -10,37 +10,37 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
-	"ellwand.example/core/need"
+	"ellwand.example/core/fact/need"
 	"ellwand.example/core/solve"
 )
 
 // lookup answers what the packages of a state have, without reading all of
-// them: for each shard there is a table of what is in it, as sorted hashes,
-// which is made once and kept in the cache. It tells in which shards there may
+// them: for each listing there is a table of what is in it, as sorted hashes,
+// which is made once and kept in the cache. It tells in which listings there may
 // be something; these are read.
 //
 // Only the newest package of each name counts: it is what those get who ask
 // for the name.
 type lookup struct {
 	repo *Repository
-	// The shards that are another thing than in the snapshot, and the packages
+	// The listings that are another thing than in the snapshot, and the packages
 	// in them by list, and by kind and name.
-	edited map[string]*shardContent
+	edited map[string]*listingContent
 	having [inPaths]map[string][]Record
 	owned  []ownedPaths
 	twice  map[uint64]bool // hashes of paths that are in them more than once
 
 	snapshot Snapshot
 	tables   map[string]knownTable
-	found    map[string][]Record   // what the shards were read for → what was there
-	shards   map[string]ownedPaths // those that were read for a path
+	found    map[string][]Record   // what the listings were read for → what was there
+	listings map[string]ownedPaths // those that were read for a path
 }
 
-// lookup looks into a snapshot, but for the shards, or parts of them, that were
+// lookup looks into a snapshot, but for the listings, or parts of them, that were
 // edited. Tables that the cache does not have are made, added to cached, and
 // kept for the channel.
-func (r *Repository) lookup(ctx context.Context, channel string, s Snapshot, cached map[string]knownTable, edited map[string]*shardContent) (*lookup, error) {
-	l := &lookup{repo: r, snapshot: s, tables: map[string]knownTable{}, found: map[string][]Record{}, shards: map[string]ownedPaths{}, edited: edited}
+func (r *Repository) lookup(ctx context.Context, channel string, s Snapshot, cached map[string]knownTable, edited map[string]*listingContent) (*lookup, error) {
+	l := &lookup{repo: r, snapshot: s, tables: map[string]knownTable{}, found: map[string][]Record{}, listings: map[string]ownedPaths{}, edited: edited}
 	for list := range l.having {
 		l.having[list] = map[string][]Record{}
 	}
@@ -52,13 +52,13 @@ func (r *Repository) lookup(ctx context.Context, channel string, s Snapshot, cac
 		l.repeated()
 	})
 	defer taking.Wait()
-	// Tables that are not in the cache take a while: shards are read on all
+	// Tables that are not in the cache take a while: listings are read on all
 	// cores then.
 	known := len(cached)
 	var mu sync.Mutex
 	g, ctx := errgroup.WithContext(ctx)
 	g.SetLimit(runtime.GOMAXPROCS(0))
-	for key := range s.Shards {
+	for key := range s.Listings {
 		if c := edited[key]; c != nil && c.whole() {
 			continue
 		}
@@ -106,7 +106,7 @@ func each(current map[string]Record, provides, needs, bounded func(key string, r
 }
 
 // take adds what was edited.
-func (l *lookup) take(c *shardContent) {
+func (l *lookup) take(c *listingContent) {
 	into := func(m map[string][]Record) func(string, Record) {
 		return func(key string, r Record) {
 			if list := m[key]; len(list) == 0 || list[len(list)-1].Name != r.Name {
@@ -121,12 +121,12 @@ func (l *lookup) take(c *shardContent) {
 }
 
 // stale tells whether a package that was read is of a part that was edited.
-func (l *lookup) stale(shard string) func(Record) bool {
-	c := l.edited[shard]
+func (l *lookup) stale(listing string) func(Record) bool {
+	c := l.edited[listing]
 	return func(r Record) bool { return c != nil && c.covers(r.Name) }
 }
 
-// repeated finds paths that edited shards have more than once: of the others
+// repeated finds paths that edited listings have more than once: of the others
 // nobody has to look who owns them too.
 func (l *lookup) repeated() {
 	var hashes []uint64
@@ -144,7 +144,7 @@ func (l *lookup) repeated() {
 	}
 }
 
-// ownedPaths are the paths of a shard, sorted, with its newest packages.
+// ownedPaths are the paths of a listing, sorted, with its newest packages.
 type ownedPaths struct {
 	current map[string]Record
 	paths   []PathRecord
@@ -173,20 +173,20 @@ func newest(records []Record) map[string]Record {
 }
 
 // read returns the newest packages that may have something: those of edited
-// shards that have, and those of other shards whose lines mention a text,
-// where a list of the shard's table has its hash.
+// listings that have, and those of other listings whose lines mention a text,
+// where a list of the listing's table has its hash.
 func (l *lookup) read(ctx context.Context, text, key string, list int) ([]Record, error) {
 	out := slices.Clone(l.having[list][key])
 	hash := hashOf(key)
-	for shard, t := range l.tables {
+	for listing, t := range l.tables {
 		if !t.mayHave(list, hash) {
 			continue
 		}
-		name := shard + " " + text
+		name := listing + " " + text
 		records, known := l.found[name]
 		if !known {
 			var err error
-			if records, err = l.readShard(ctx, shard, text); err != nil {
+			if records, err = l.readListing(ctx, listing, text); err != nil {
 				return nil, err
 			}
 			l.found[name] = records
@@ -196,15 +196,15 @@ func (l *lookup) read(ctx context.Context, text, key string, list int) ([]Record
 	return out, nil
 }
 
-// readShard returns those newest packages of a shard that are of a name that
+// readListing returns those newest packages of a listing that are of a name that
 // some line with the text has. To know what is the newest, all lines of these
 // names are read.
-func (l *lookup) readShard(ctx context.Context, shard, text string) ([]Record, error) {
-	all, err := l.repo.shard(ofNamesWith(text))(ctx, l.snapshot.Shards[shard])
+func (l *lookup) readListing(ctx context.Context, listing, text string) ([]Record, error) {
+	all, err := l.repo.listing(ofNamesWith(text))(ctx, l.snapshot.Listings[listing])
 	if err != nil {
 		return nil, err
 	}
-	return slices.Collect(maps.Values(newest(slices.DeleteFunc(all, l.stale(shard))))), nil
+	return slices.Collect(maps.Values(newest(slices.DeleteFunc(all, l.stale(listing))))), nil
 }
 
 // offering lists the newest packages that meet a need.
@@ -239,7 +239,7 @@ func (l *lookup) needing(ctx context.Context, kind, name string, bounded bool) (
 }
 
 // owners lists the newest packages that have a path, for a path of an edited
-// shard; where only one of these has it, that one is left out.
+// listing; where only one of these has it, that one is left out.
 func (l *lookup) owners(ctx context.Context, path string) ([]Record, error) {
 	var out []Record
 	if l.twice[wideHash(path)] {
@@ -248,21 +248,21 @@ func (l *lookup) owners(ctx context.Context, path string) ([]Record, error) {
 		}
 	}
 	hash := hashOf(path)
-	for shard, t := range l.tables {
+	for listing, t := range l.tables {
 		if !t.mayHave(inPaths, hash) {
 			continue
 		}
-		there, known := l.shards[shard]
+		there, known := l.listings[listing]
 		if !known {
-			c, err := l.repo.load(ctx, l.snapshot, shard)
+			c, err := l.repo.load(ctx, l.snapshot, listing)
 			if err != nil {
 				return nil, err
 			}
 			c.sort() // it may be in parts
 			there = ownedPaths{newest(c.records), c.paths}
-			l.shards[shard] = there
+			l.listings[listing] = there
 		}
-		out = append(out, slices.DeleteFunc(there.owners(path), l.stale(shard))...)
+		out = append(out, slices.DeleteFunc(there.owners(path), l.stale(listing))...)
 	}
 	return out, nil
 }

@@ -46,11 +46,11 @@ func (f *forged) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	w.Write(data)
 }
 
-// forge makes a repository with one shard.
-func forge(shard []byte, count int, change func(*Pointer, *Snapshot)) *forged {
+// forge makes a repository with one listing.
+func forge(listing []byte, count int, change func(*Pointer, *Snapshot)) *forged {
 	f := &forged{files: map[string][]byte{}, endless: map[string]bool{}}
-	sum := digestOf(shard)
-	s := Snapshot{Format: Format, Action: "publish", Target: "t", Serial: 1, Packages: count, Shards: Refs{"00": {Count: count, SHA256: sum}}, Files: Refs{"00": {Count: count, SHA256: sum}}, Time: time.Now()}
+	sum := digestOf(listing)
+	s := Snapshot{Format: Format, Action: "publish", Target: "t", Serial: 1, Packages: count, Listings: Refs{"00": {Count: count, SHA256: sum}}, Files: Refs{"00": {Count: count, SHA256: sum}}, Time: time.Now()}
 	p := Pointer{Format: Format, Serial: 1, Time: time.Now()}
 	if change != nil {
 		change(&p, &s)
@@ -59,7 +59,7 @@ func forge(shard []byte, count int, change func(*Pointer, *Snapshot)) *forged {
 	p.Channels = map[string]map[string]string{"testing": {"t": digestOf(snapshot)}}
 	pointer, _ := json.Marshal(p)
 	f.files[PointerFile], f.files["snapshots/"+digestOf(snapshot)+".json"] = pointer, snapshot
-	f.files[shardFile(Ref{SHA256: sum})], f.files[filesFile(Ref{SHA256: sum})] = shard, shard
+	f.files[listingFile(Ref{SHA256: sum})], f.files[filesFile(Ref{SHA256: sum})] = listing, listing
 	return f
 }
 
@@ -83,7 +83,7 @@ func bomb(size int) []byte {
 // A mirror that was made to do harm takes no more memory than an index may,
 // and its lies are found out.
 func TestHostileMirror(t *testing.T) {
-	good := `{"name":"tide","version":"1","release":1,"arch":"any","summary":"x","license":"MIT","recipe":"tide","date":"2031-04-02","needs":[],"provides":[],"size":1,"file":"packages/t/tide/tide@1-1.any.ell","sha256":"` + strings.Repeat("0", 64) + `","bytes":1}` + "\n"
+	good := `{"name":"tide","version":"1","release":1,"arch":"independent","summary":"x","license":"MIT","recipe":"tide","date":"2031-04-02","needs":[],"provides":[],"size":1,"file":"packages/t/tide/tide@1-1.ell","sha256":"` + strings.Repeat("0", 64) + `","bytes":1}` + "\n"
 	record := func(old, now string) []byte { return packed([]byte(strings.Replace(good, old, now, 1))) }
 	for what, c := range map[string]struct {
 		server *forged
@@ -91,12 +91,12 @@ func TestHostileMirror(t *testing.T) {
 	}{
 		"a serial that nothing can follow": {forge(packed([]byte(good)), 1, func(p *Pointer, _ *Snapshot) { p.Serial = 1<<63 - 1 }), "its serial cannot be"},
 		"a serial below zero":              {forge(packed([]byte(good)), 1, func(p *Pointer, _ *Snapshot) { p.Serial = -1 }), "its serial cannot be"},
-		"a shard that becomes half a GB":   {forge(bomb(512<<20), 512<<20, func(_ *Pointer, s *Snapshot) { s.Shards["00"] = Ref{3000, s.Shards["00"].SHA256} }), "damaged"},
+		"a listing that becomes half a GB": {forge(bomb(512<<20), 512<<20, func(_ *Pointer, s *Snapshot) { s.Listings["00"] = Ref{3000, s.Listings["00"].SHA256} }), "damaged"},
 		"more packages than there are":     {forge(packed([]byte(good)), 1<<40, nil), "more than"},
 		"fewer lines than it says":         {forge(packed([]byte(good)), 9, nil), "does not hold the 9 lines"},
 		"a need that cannot be read":       {forge(record(`"needs":[]`, `"needs":[{"need":"what/x"}]`), 1, nil), "cannot be read"},
 		"a file outside":                   {forge(record("packages/t/tide/tide@", "packages/../../tide@"), 1, nil), "names no file in the repository"},
-		"a shard that is no Zstandard":     {forge([]byte("no"), 1, nil), "damaged"},
+		"a listing that is no Zstandard":   {forge([]byte("no"), 1, nil), "damaged"},
 		"a line that is no JSON":           {forge(packed([]byte("{\n")), 1, nil), "damaged"},
 		"a target that is a path":          {forge(packed([]byte(good)), 1, func(_ *Pointer, s *Snapshot) { s.Target = "../x" }), "cannot be"},
 		"a snapshot of another format":     {forge(packed([]byte(good)), 1, func(_ *Pointer, s *Snapshot) { s.Format = 9 }), "reads format"},
@@ -120,7 +120,7 @@ func TestHostileMirror(t *testing.T) {
 			if err == nil || !strings.Contains(err.Error(), c.says) {
 				t.Errorf("%s: %v, want %s", what, err, c.says)
 			}
-			if took := after.TotalAlloc - before.TotalAlloc; took > 8*maxShard {
+			if took := after.TotalAlloc - before.TotalAlloc; took > 8*maxListing {
 				t.Errorf("%s takes %d MiB", what, took>>20)
 			}
 		}

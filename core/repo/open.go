@@ -2,39 +2,49 @@ package repo
 
 import (
 	"context"
+	"crypto/sha256"
 	"errors"
 	"fmt"
 	"net/url"
+	"os"
+	"path/filepath"
 	"strings"
+
+	"ellwand.example/core/fact"
 )
 
 // variables begins the names of those in the environment that hold
 // credentials for repositories: ELLWAND_REPOSITORY_USER and so on.
 const variables = "ELLWAND_REPOSITORY"
 
-// Remote tells whether an address is that of a server, rather than a folder.
-func Remote(address string) bool {
-	return strings.Contains(address, "://") && !strings.HasPrefix(address, "file://")
-}
+// OpenCached opens the repository at a path or URL, with a cache of its own below
+// $XDG_CACHE_HOME (XDG Base Directory Specification), if there is one.
+func OpenCached(place string) (*Repository, error) { return OpenAt(place, cacheFor(place)) }
 
-// Local is the folder that an address names, which is no Remote one.
-func Local(address string) string {
-	if u, err := url.Parse(address); err == nil && u.Scheme == "file" {
-		return u.Path
+func cacheFor(place string) string {
+	cache, err := os.UserCacheDir()
+	if err != nil {
+		return ""
 	}
-	return address
+	if !fact.IsRemote(place) {
+		if abs, err := filepath.Abs(place); err == nil {
+			place = abs
+		}
+	}
+	sum := sha256.Sum256([]byte(place))
+	return filepath.Join(cache, "ellwand", "repositories", fmt.Sprintf("%x", sum[:12]))
 }
 
-// OpenAt returns the repository at an address:
+// OpenAt returns the repository at a path or URL:
 //
-//	DIR, file:///DIR                      a folder
+//	DIR, file:///DIR                      a directory
 //	http://HOST/PATH, https://…           behind a web server, to read only
 //	s3+https://HOST/BUCKET/PATH, s3+http  in a bucket of a server that speaks S3
 //
-// Nothing is looked at yet. Cache is as in Repository.
+// It does not access the repository yet. Cache is as in Repository.
 func OpenAt(address, cache string) (*Repository, error) {
-	if !Remote(address) {
-		return &Repository{Storage: NewDirectory(Local(address)), Cache: cache}, nil
+	if !fact.IsRemote(address) {
+		return &Repository{Storage: NewDirectory(fact.LocalPath(address)), Cache: cache}, nil
 	}
 	u, err := url.Parse(address)
 	if err != nil || u.Host == "" {

@@ -126,7 +126,7 @@ type PackagePage struct {
 // published.
 type LinkedNeed struct {
 	pack.Need
-	By   string // its identity; empty for the base
+	By   string // its identity; empty for the system
 	Link string // from the repository's own folder
 }
 
@@ -226,7 +226,7 @@ func (r *Repository) putJSON(ctx context.Context, name string, v any) error {
 
 // getJSON reads it again; found is false where it is not there or is no good.
 func (r *Repository) getJSON(ctx context.Context, name string, v any) (found bool, err error) {
-	data, err := r.read(ctx, name, maxShard)
+	data, err := r.read(ctx, name, maxListing)
 	if errors.Is(err, fs.ErrNotExist) {
 		return false, nil
 	}

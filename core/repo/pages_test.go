@@ -42,7 +42,7 @@ func TestGroups(t *testing.T) {
 		e := &edit{tx: &transaction{repo: r, channel: "testing"}}
 		touched := map[string]bool{}
 		for range d.IntN(200) {
-			rec := Record{Name: fmt.Sprintf("%s%x", starts[d.IntN(len(starts))], d.IntN(1000)), Version: fmt.Sprint(d.IntN(2)), Release: 1, Arch: "any"}
+			rec := Record{Name: fmt.Sprintf("%s%x", starts[d.IntN(len(starts))], d.IntN(1000)), Version: fmt.Sprint(d.IntN(2)), Release: 1, Arch: "independent"}
 			rec.File = "packages/t/" + rec.Name + "/" + rec.Identity() + ".ell"
 			_, there := in[rec.File]
 			if touched[rec.File] {

@@ -16,9 +16,9 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"ellwand.example/core/cancel"
-	"ellwand.example/core/layout"
 	"ellwand.example/core/pack"
 	"ellwand.example/core/progress"
+	"ellwand.example/core/staging"
 )
 
 // Outcome is what became of one package file in a publish.
@@ -177,7 +177,7 @@ func examineOne(ctx context.Context, file string, whole bool) (*candidate, error
 		return nil, err
 	}
 	for _, e := range entries {
-		if e.Type != layout.Directory {
+		if e.Type != staging.Directory {
 			c.paths = append(c.paths, PathRecord{e.Path, f.Identity()})
 		}
 	}
@@ -236,11 +236,11 @@ func (e *edit) elsewhere(ctx context.Context, rec Record) (*Record, string, erro
 		if err != nil {
 			return nil, "", err
 		}
-		ref, ok := s.Shards[shardOf(rec.Name)]
+		ref, ok := s.Listings[listingOf(rec.Name)]
 		if !ok {
 			continue
 		}
-		records, err := e.tx.repo.shard(mentions(rec.Name))(ctx, ref)
+		records, err := e.tx.repo.listing(mentions(rec.Name))(ctx, ref)
 		if err != nil {
 			return nil, "", err
 		}

@@ -172,11 +172,11 @@ func (r *Repository) Snapshot(ctx context.Context, sha256 string) (Snapshot, err
 	return s, nil
 }
 
-// shard reads those packages of one shard that are picked; a pick of nil takes
+// listing reads those packages of one listing that are picked; a pick of nil takes
 // all.
-func (r *Repository) shard(pick picker) func(context.Context, Ref) ([]Record, error) {
+func (r *Repository) listing(pick picker) func(context.Context, Ref) ([]Record, error) {
 	return func(ctx context.Context, ref Ref) ([]Record, error) {
-		name := shardFile(ref)
+		name := listingFile(ref)
 		data, err := r.content(ctx, name, ref.SHA256)
 		if err != nil {
 			return nil, err
@@ -194,7 +194,7 @@ func (r *Repository) shard(pick picker) func(context.Context, Ref) ([]Record, er
 	}
 }
 
-// files reads the paths of one shard, in the same way.
+// files reads the paths of one listing, in the same way.
 func (r *Repository) files(pick picker) func(context.Context, Ref) ([]PathRecord, error) {
 	return func(ctx context.Context, ref Ref) ([]PathRecord, error) {
 		name := filesFile(ref)
@@ -210,8 +210,8 @@ func (r *Repository) files(pick picker) func(context.Context, Ref) ([]PathRecord
 	}
 }
 
-// Listing is what a channel holds.
-type Listing struct {
+// Contents are the packages that a channel offers for one target.
+type Contents struct {
 	Channel string   `json:"channel"`
 	Target  string   `json:"target"`
 	Serial  int64    `json:"serial"`
@@ -242,7 +242,7 @@ func (r *Repository) targets(ctx context.Context, channel string) (Pointer, map[
 }
 
 // List reads all packages of a channel, for each of its targets.
-func (r *Repository) List(ctx context.Context, channel string) (out []Listing, err error) {
+func (r *Repository) List(ctx context.Context, channel string) (out []Contents, err error) {
 	err = r.steady(ctx, func() error {
 		out, err = r.list(ctx, channel, nil)
 		return err
@@ -267,12 +267,12 @@ func (r *Repository) Count(ctx context.Context, channel string) (n int, err erro
 }
 
 // list reads those packages of a channel that a picker for their target picks.
-func (r *Repository) list(ctx context.Context, channel string, pick func(target string) picker) ([]Listing, error) {
+func (r *Repository) list(ctx context.Context, channel string, pick func(target string) picker) ([]Contents, error) {
 	p, targets, err := r.targets(ctx, channel)
 	if err != nil {
 		return nil, err
 	}
-	var out []Listing
+	var out []Contents
 	for _, target := range slices.Sorted(maps.Keys(targets)) {
 		var picked picker
 		if pick != nil {
@@ -282,7 +282,7 @@ func (r *Repository) list(ctx context.Context, channel string, pick func(target 
 		if err != nil {
 			return nil, err
 		}
-		out = append(out, Listing{channel, target, p.Serial, records})
+		out = append(out, Contents{channel, target, p.Serial, records})
 	}
 	return out, nil
 }
@@ -293,7 +293,7 @@ func (r *Repository) records(ctx context.Context, sha256 string, pick picker) (S
 	if err != nil {
 		return s, nil, err
 	}
-	records, err := eachShard(ctx, s.Shards, r.shard(pick))
+	records, err := eachListing(ctx, s.Listings, r.listing(pick))
 	slices.SortFunc(records, func(a, b Record) int {
 		return cmp.Or(cmp.Compare(a.Name, b.Name), b.Full().Compare(a.Full()), cmp.Compare(a.Arch, b.Arch))
 	})
@@ -301,7 +301,7 @@ func (r *Repository) records(ctx context.Context, sha256 string, pick picker) (S
 }
 
 // Named reads the packages of one name in a channel for a target, the newest
-// first: no more of the index than the shard that they are in.
+// first: no more of the index than the listing that they are in.
 func (r *Repository) Named(ctx context.Context, channel, target, name string) (records []Record, err error) {
 	err = r.steady(ctx, func() error {
 		_, targets, err := r.targets(ctx, channel)
@@ -312,11 +312,11 @@ func (r *Repository) Named(ctx context.Context, channel, target, name string) (r
 		if err != nil {
 			return err
 		}
-		ref, ok := s.Shards[shardOf(name)]
+		ref, ok := s.Listings[listingOf(name)]
 		if !ok {
 			return nil
 		}
-		found, err := r.shard(mentions(strconv.Quote(name)))(ctx, ref)
+		found, err := r.listing(mentions(strconv.Quote(name)))(ctx, ref)
 		records = slices.DeleteFunc(found, func(r Record) bool { return r.Name != name })
 		slices.SortFunc(records, func(a, b Record) int { return b.Full().Compare(a.Full()) })
 		return err
@@ -434,12 +434,12 @@ func (r *Repository) find(ctx context.Context, p Pointer, start string) (target,
 	return "", "", nil
 }
 
-// maxReaders is how many shards are read at once: each may take as much memory
-// as maxShard says.
+// maxReaders is how many listings are read at once: each may take as much memory
+// as maxListing says.
 const maxReaders = 4
 
-// eachShard reads shards on all cores and joins what they hold.
-func eachShard[T any](ctx context.Context, refs map[string]Ref, read func(context.Context, Ref) ([]T, error)) ([]T, error) {
+// eachListing reads listings on all cores and joins what they hold.
+func eachListing[T any](ctx context.Context, refs map[string]Ref, read func(context.Context, Ref) ([]T, error)) ([]T, error) {
 	keys := slices.Sorted(maps.Keys(refs))
 	parts := make([][]T, len(keys))
 	g, ctx := errgroup.WithContext(ctx)

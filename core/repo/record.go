@@ -3,7 +3,7 @@ package repo
 import (
 	"slices"
 
-	"ellwand.example/core/need"
+	"ellwand.example/core/fact/need"
 	"ellwand.example/core/pack"
 	"ellwand.example/core/solve"
 )

@@ -14,9 +14,9 @@ import (
 	"testing"
 	"time"
 
-	"ellwand.example/core/layout"
 	"ellwand.example/core/pack"
 	"ellwand.example/core/progress"
+	"ellwand.example/core/staging"
 )
 
 var ctx = context.Background()
@@ -29,9 +29,9 @@ func made(t testing.TB, dir, name, version, target, text string) string {
 		t.Fatal(err)
 	}
 	w, err := pack.Write(ctx, dir, pack.Spec{
-		Facts: pack.Facts{Name: name, Version: version, Release: 1, Arch: "any", Target: target, Summary: "The " + name + " of the harbour", License: "MIT", Recipe: name,
+		Facts: pack.Facts{Name: name, Version: version, Release: 1, Arch: "independent", Target: target, Summary: "The " + name + " of the harbour", License: "MIT", Recipe: name,
 			Provides: []pack.Provide{{Provide: "pkgconfig/" + name + " = " + version}}},
-		Claims: []layout.Claim{{Path: layout.Path{Path: "/usr/share/" + name + "/file", Type: layout.File, Mode: 0o644, Disk: file}, Owner: "root", Group: "root"}},
+		Claims: []staging.Claim{{Path: staging.Path{Path: "/usr/share/" + name + "/file", Type: staging.File, Mode: 0o644, Disk: file}, Owner: "root", Group: "root"}},
 		Time:   time.Unix(1e9, 0),
 	}, progress.None)
 	if err != nil {
@@ -59,12 +59,12 @@ func states(r Report) string {
 
 func identities(t testing.TB, r *Repository, channel string) string {
 	t.Helper()
-	listings, err := r.List(ctx, channel)
+	contents, err := r.List(ctx, channel)
 	if err != nil {
 		t.Fatal(err)
 	}
 	var s []string
-	for _, l := range listings {
+	for _, l := range contents {
 		for _, rec := range l.Records {
 			s = append(s, rec.Identity())
 		}
@@ -96,7 +96,7 @@ func TestPublish(t *testing.T) {
 			t.Errorf("%s: %s, want %s", got.Outcomes[i].File, got.Outcomes[i].Reason, want)
 		}
 	}
-	if list := identities(t, r, "testing"); list != "almanac@2.0-1.any tide@1.10-1.any tide@1.0-1.any" {
+	if list := identities(t, r, "testing"); list != "almanac@2.0-1 tide@1.10-1 tide@1.0-1" {
 		t.Errorf("list: %s", list)
 	}
 	// Another channel shares the files, and another target has its own.
@@ -112,9 +112,9 @@ func TestPublish(t *testing.T) {
 	if err != nil || err2 != nil || y.Parent != old.Channels["testing"]["t"] || y.Packages != 4 {
 		t.Fatal(err, err2, y)
 	}
-	for key, ref := range x.Shards {
-		if y.Shards[key] != ref && key != shardOf("buoy") {
-			t.Errorf("shard %s was written again", key)
+	for key, ref := range x.Listings {
+		if y.Listings[key] != ref && key != listingOf("buoy") {
+			t.Errorf("listing %s was written again", key)
 		}
 	}
 }
@@ -250,8 +250,8 @@ func compressed[T any](items []T) ([]byte, error) {
 	return enc.EncodeAll(text, nil), errors.Join(err, err2)
 }
 
-func FuzzShard(f *testing.F) {
-	good, err := compressed([]Record{{Name: "tide", Version: "1", Release: 1, File: "packages/t/tide/tide@1-1.any.ell", SHA256: strings.Repeat("0", 64)}})
+func FuzzListing(f *testing.F) {
+	good, err := compressed([]Record{{Name: "tide", Version: "1", Release: 1, File: "packages/t/tide/tide@1-1.ell", SHA256: strings.Repeat("0", 64)}})
 	if err != nil {
 		f.Fatal(err)
 	}
@@ -278,7 +278,7 @@ func FuzzShard(f *testing.F) {
 			}
 		}
 		// The same, part by part.
-		st := &storedShard{shard: Ref{Count: count}}
+		st := &storedListing{listing: Ref{Count: count}}
 		if st.records = framesOf(data, partsOf(count)); st.records == nil {
 			return
 		}
@@ -326,9 +326,9 @@ func TestStatesOfARepository(t *testing.T) {
 	for _, c := range []struct {
 		word, want string
 	}{
-		{"testing", "eight buoy@1.0-1.any, seven tide@1.1-1.any, seven tide@1.0-1.any"},
-		{first.Snapshots["seven"][:8], "seven tide@1.0-1.any"},
-		{first.Snapshots["seven"], "seven tide@1.0-1.any"},
+		{"testing", "eight buoy@1.0-1, seven tide@1.1-1, seven tide@1.0-1"},
+		{first.Snapshots["seven"][:8], "seven tide@1.0-1"},
+		{first.Snapshots["seven"], "seven tide@1.0-1"},
 	} {
 		s, err := r.At(ctx, c.word)
 		if got := named(s); err != nil || got != c.want {
@@ -336,13 +336,30 @@ func TestStatesOfARepository(t *testing.T) {
 		}
 	}
 	before, err := r.Before(ctx, "testing")
-	if got := named(before); err != nil || got != "seven tide@1.1-1.any, seven tide@1.0-1.any" {
+	if got := named(before); err != nil || got != "seven tide@1.1-1, seven tide@1.0-1" {
 		t.Errorf("before the last change: %s, %v", got, err)
 	}
 	var unknown *ChannelError
 	for _, word := range []string{"stable", "abc", "ffffffff"} {
 		if _, err := r.At(ctx, word); !errors.As(err, &unknown) {
 			t.Errorf("%s: %v", word, err)
+		}
+	}
+}
+
+func TestOpenCached(t *testing.T) {
+	t.Setenv("XDG_CACHE_HOME", "/cache")
+	caches := map[string]string{}
+	for place, where := range map[string]string{"/srv/repo": "/srv/repo", "https://repo.example/": "https://repo.example"} {
+		r, err := OpenCached(place)
+		if err != nil || r.Storage.Where() != where || filepath.Dir(r.Cache) != "/cache/ellwand/repositories" || caches[r.Cache] != "" {
+			t.Errorf("%s: %+v, %v", place, r, err)
+		}
+		caches[r.Cache] = place
+	}
+	for _, place := range []string{"ftp://repo.example/x", "https://", "s3+https://host"} {
+		if _, err := OpenCached(place); err == nil {
+			t.Errorf("%s was opened", place)
 		}
 	}
 }

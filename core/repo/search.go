@@ -56,7 +56,7 @@ func (r *Repository) search(ctx context.Context, channel, word string) ([]Hit, e
 			}
 		}
 	}
-	listings, err := r.list(ctx, channel, func(target string) picker {
+	contents, err := r.list(ctx, channel, func(target string) picker {
 		if len(paths[target]) == 0 {
 			return pick
 		}
@@ -71,7 +71,7 @@ func (r *Repository) search(ctx context.Context, channel, word string) ([]Hit, e
 		return nil, err
 	}
 	var hits []Hit
-	for _, l := range listings {
+	for _, l := range contents {
 		for _, rec := range l.Records {
 			h := Hit{Target: l.Target, Record: rec}
 			for _, p := range rec.Provides {
@@ -104,7 +104,7 @@ func (r *Repository) paths(ctx context.Context, sha256 string, pick picker, has 
 	if err != nil {
 		return nil, err
 	}
-	records, err := eachShard(ctx, s.Files, r.files(pick))
+	records, err := eachListing(ctx, s.Files, r.files(pick))
 	if err != nil {
 		return nil, err
 	}

@@ -41,7 +41,7 @@ func TestServer(t *testing.T) {
 		body, _ := io.ReadAll(res.Body)
 		return res, string(body)
 	}
-	pkg := "/packages/t/tide/tide@1-1.any.ell"
+	pkg := "/packages/t/tide/tide@1-1.ell"
 	data, _ := os.ReadFile(filepath.Join(dir, pkg))
 	res, body := get("GET", pkg)
 	if body != string(data) || res.ProtoMajor != 2 || !strings.Contains(res.Header.Get("Cache-Control"), "immutable") {
@@ -52,8 +52,8 @@ func TestServer(t *testing.T) {
 	if pointer.Header.Get("Cache-Control") != "no-cache" || pointer.Header.Get("Content-Type") != "application/json" {
 		t.Errorf("the pointer: %v", pointer.Header)
 	}
-	shards, _ := filepath.Glob(filepath.Join(dir, "shards", "*"))
-	shard := "/shards/" + filepath.Base(shards[0])
+	listings, _ := filepath.Glob(filepath.Join(dir, "listings", "*"))
+	listing := "/listings/" + filepath.Base(listings[0])
 	for _, c := range []struct {
 		title, method, path string
 		headers             []string
@@ -65,13 +65,13 @@ func TestServer(t *testing.T) {
 		{"a range of something else", "GET", pkg, []string{"Range", "bytes=4-9", "If-Range", `"other"`}, 200, string(data)},
 		{"a range past the end", "GET", pkg, []string{"Range", "bytes=99999999-"}, 416, ""},
 		{"what is known already", "GET", pkg, []string{"If-None-Match", tag}, 304, ""},
-		{"only the headers", "HEAD", shard, nil, 200, ""},
-		{"what is not there", "GET", "/shards/none", nil, 404, "there is no such file here\n"},
-		{"a folder", "GET", "/shards/", nil, 404, "there is no such file here\n"},
+		{"only the headers", "HEAD", listing, nil, 200, ""},
+		{"what is not there", "GET", "/listings/none", nil, 404, "there is no such file here\n"},
+		{"a folder", "GET", "/listings/", nil, 404, "there is no such file here\n"},
 		{"what publishers have under way", "GET", "/.incoming/lock", nil, 404, "there is no such file here\n"},
 		{"a link that leads out", "GET", "/out", nil, 404, "there is no such file here\n"},
-		{"a path that leads out", "GET", "/shards/..%2f..%2fetc/hostname", nil, 404, "there is no such file here\n"},
-		{"a change", "PUT", shard, nil, 405, "this server is only read from\n"},
+		{"a path that leads out", "GET", "/listings/..%2f..%2fetc/hostname", nil, 404, "there is no such file here\n"},
+		{"a change", "PUT", listing, nil, 405, "this server is only read from\n"},
 	} {
 		res, body := get(c.method, c.path, c.headers...)
 		if res.StatusCode != c.status || c.status != 416 && body != c.body {
@@ -85,7 +85,7 @@ func TestServer(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if got := identities(t, r, "testing"); got != "tide@1-1.any" {
+	if got := identities(t, r, "testing"); got != "tide@1-1" {
 		t.Errorf("through the server: %s", got)
 	}
 	if _, err := NewServer(t.TempDir()); err == nil {

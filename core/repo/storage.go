@@ -337,7 +337,7 @@ func (d Directory) ready() error {
 		}
 	}
 	// A publisher may be starting it at this moment, or was interrupted.
-	ours := map[string]bool{incoming: true, "packages": true, "shards": true, "files": true, "snapshots": true, "pages": true, "index.html": true}
+	ours := map[string]bool{incoming: true, "packages": true, "listings": true, "files": true, "snapshots": true, "pages": true, "index.html": true}
 	started := false
 	for _, e := range entries {
 		started = started || e.Name() == incoming

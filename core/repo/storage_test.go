@@ -37,13 +37,13 @@ func TestDirectory(t *testing.T) {
 		t.Errorf("two publishers at once: %v", err)
 	}
 	cancel()
-	if err := d.Put(ctx, "shards/a", strings.NewReader("whole")); err != nil {
+	if err := d.Put(ctx, "listings/a", strings.NewReader("whole")); err != nil {
 		t.Fatal(err)
 	}
-	if err := d.Put(ctx, "shards/b", &broken{}); !errors.Is(err, io.ErrUnexpectedEOF) {
+	if err := d.Put(ctx, "listings/b", &broken{}); !errors.Is(err, io.ErrUnexpectedEOF) {
 		t.Errorf("a file that breaks off: %v", err)
 	}
-	if _, err := d.Open(ctx, "shards/b"); !errors.Is(err, fs.ErrNotExist) {
+	if _, err := d.Open(ctx, "listings/b"); !errors.Is(err, fs.ErrNotExist) {
 		t.Errorf("half a file is there: %v", err)
 	}
 	if err := d.Replace(ctx, PointerFile, []byte("one"), ""); err != nil {
@@ -54,7 +54,7 @@ func TestDirectory(t *testing.T) {
 	if err := d.Replace(stopped, PointerFile, []byte("two"), digestOf([]byte("one"))); !errors.Is(err, context.Canceled) {
 		t.Errorf("after an interruption: %v", err)
 	}
-	if err := d.Put(stopped, "shards/c", strings.NewReader("x")); !errors.Is(err, context.Canceled) {
+	if err := d.Put(stopped, "listings/c", strings.NewReader("x")); !errors.Is(err, context.Canceled) {
 		t.Errorf("after an interruption: %v", err)
 	}
 	if err := d.Replace(ctx, PointerFile, []byte("three"), "an old mark"); !errors.Is(err, ErrChanged) {

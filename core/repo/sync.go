@@ -31,7 +31,7 @@ import (
 //
 //	copy/newest.json      the newest repository.json that was ever seen
 //	copy/repository.json  the one that all of the following belongs to
-//	copy/snapshots/… shards/… files/…
+//	copy/snapshots/… listings/… files/…
 const copyDir = "copy"
 
 // BackError is a repository that is older than it was: an outdated mirror, or
@@ -124,15 +124,15 @@ func (r *Repository) Forget() error {
 type Synced struct {
 	Serial  int64     `json:"serial"`
 	Time    time.Time `json:"time"`    // of the repository's last change
-	Fetched int       `json:"fetched"` // shards
-	Kept    int       `json:"kept"`    // shards that were there already
+	Fetched int       `json:"fetched"` // listings
+	Kept    int       `json:"kept"`    // listings that were there already
 	Bytes   int64     `json:"bytes"`   // fetched
 	Dropped int       `json:"dropped"` // files that nothing needs any more
 	Offline bool      `json:"offline"` // the server does not answer; all is as it was
 	Local   bool      `json:"local"`   // it is in a folder, and read from there
 }
 
-// Sync brings a channel's packages here: only the shards that changed are
+// Sync brings a channel's packages here: only the listings that changed are
 // fetched, and with paths those of paths too. Afterwards the channel can be
 // read without the server.
 func (r *Repository) Sync(ctx context.Context, channel string, paths bool, sink progress.Sink) (out Synced, err error) {
@@ -155,8 +155,8 @@ func (r *Repository) sync(ctx context.Context, channel string, paths bool, sink 
 		if err != nil {
 			return out, err
 		}
-		for _, ref := range s.Shards {
-			refs["shards/"+ref.SHA256+".jsonl.zst"] = ref.SHA256
+		for _, ref := range s.Listings {
+			refs["listings/"+ref.SHA256+".jsonl.zst"] = ref.SHA256
 		}
 		if paths {
 			for _, ref := range s.Files {
@@ -164,7 +164,7 @@ func (r *Repository) sync(ctx context.Context, channel string, paths bool, sink 
 			}
 		}
 	}
-	t := sink.Begin("sync "+channel, int64(len(refs)), "shards")
+	t := sink.Begin("sync "+channel, int64(len(refs)), "listings")
 	var bytes, fetched, left atomic.Int64
 	left.Store(maxSync)
 	g, gctx := errgroup.WithContext(ctx)
@@ -263,8 +263,8 @@ func (r *Repository) drop(ctx context.Context, p Pointer) (int, error) {
 		if err != nil {
 			return 0, err
 		}
-		for _, ref := range s.Shards {
-			named["shards/"+ref.SHA256+".jsonl.zst"] = true
+		for _, ref := range s.Listings {
+			named["listings/"+ref.SHA256+".jsonl.zst"] = true
 		}
 		for _, ref := range s.Files {
 			named["files/"+ref.SHA256+".jsonl.zst"] = true

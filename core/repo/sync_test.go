@@ -81,7 +81,7 @@ func TestSync(t *testing.T) {
 	// Without the server everything is as it was.
 	m.down = true
 	r := open()
-	if got := identities(t, r, "testing"); got != "buoy@1-1.any ebb@1-1.any flow@1-1.any tide@1-1.any" || !r.Offline {
+	if got := identities(t, r, "testing"); got != "buoy@1-1 ebb@1-1 flow@1-1 tide@1-1" || !r.Offline {
 		t.Errorf("offline: %s, %v", got, r.Offline)
 	}
 	if hits, err := open().Search(ctx, "testing", "/usr/share/buoy"); err != nil || len(hits) != 1 {
@@ -98,7 +98,7 @@ func TestSync(t *testing.T) {
 	}
 	m.down = false
 	// A copy that is damaged here is fetched again.
-	copies, _ := filepath.Glob(filepath.Join(cache, copyDir, "shards", "*"))
+	copies, _ := filepath.Glob(filepath.Join(cache, copyDir, "listings", "*"))
 	os.WriteFile(copies[0], []byte("nonsense"), 0o644)
 	if got := identities(t, open(), "testing"); !strings.Contains(got, "tide") {
 		t.Errorf("a damaged copy: %s", got)
@@ -121,9 +121,9 @@ func TestSync(t *testing.T) {
 	if err := open().Forget(); err != nil {
 		t.Fatal(err)
 	}
-	os.RemoveAll(filepath.Join(dir, "shards"))
+	os.RemoveAll(filepath.Join(dir, "listings"))
 	var half *HalfCopiedError
-	if _, err := open().Sync(ctx, "testing", false, progress.None); !errors.As(err, &half) || !strings.HasPrefix(half.Name, "shards/") {
+	if _, err := open().Sync(ctx, "testing", false, progress.None); !errors.As(err, &half) || !strings.HasPrefix(half.Name, "listings/") {
 		t.Errorf("a half-copied mirror: %v", err)
 	}
 	var readOnly *ReadOnlyError

@@ -13,7 +13,7 @@ import (
 	"ellwand.example/core/files"
 )
 
-// table is what one shard has: lists of sorted hashes.
+// table is what one listing has: lists of sorted hashes.
 type table [lists][]uint32
 
 // The lists of a table.
@@ -49,7 +49,7 @@ func (t table) sorted() table {
 	return t
 }
 
-func tableOf(c *shardContent) table {
+func tableOf(c *listingContent) table {
 	var t table
 	into := func(list int) func(string, Record) {
 		return func(key string, _ Record) { t[list] = append(t[list], hashOf(key)) }
@@ -68,7 +68,7 @@ func tableOf(c *shardContent) table {
 	return t.sorted()
 }
 
-// tableName names what a shard holds, for a table of it: half of each of the two
+// tableName names what a listing holds, for a table of it: half of each of the two
 // digests.
 type tableName [8]uint32
 
@@ -76,8 +76,8 @@ const half = 16 // bytes
 
 func nameOfTable(s Snapshot, key string) (name tableName) {
 	var digests [2 * half]byte
-	for i, ref := range []Ref{s.Shards[key], s.Files[key]} {
-		if ref.SHA256 != "" { // a shard may have no paths
+	for i, ref := range []Ref{s.Listings[key], s.Files[key]} {
+		if ref.SHA256 != "" { // a listing may have no paths
 			hex.Decode(digests[i*half:(i+1)*half], []byte(ref.SHA256[:2*half]))
 		}
 	}
@@ -87,8 +87,8 @@ func nameOfTable(s Snapshot, key string) (name tableName) {
 	return name
 }
 
-// tableIndex is the tables of many shards in one file, by the first byte of the
-// hashes, and then by shard: what has to be read to look for a hash in all of
+// tableIndex is the tables of many listings in one file, by the first byte of the
+// hashes, and then by listing: what has to be read to look for a hash in all of
 // them is together.
 type tableIndex struct {
 	file    string
@@ -101,7 +101,7 @@ const buckets = 256
 
 func bucketOf(hash uint32) int { return int(hash >> 24) }
 
-// run returns the hashes of a bucket in one shard; ok is false where the file is
+// run returns the hashes of a bucket in one listing; ok is false where the file is
 // damaged.
 func (x *tableIndex) run(list, bucket, number int) (hashes []uint32, ok bool) {
 	l := &x.lists[list]
@@ -113,9 +113,9 @@ func (x *tableIndex) run(list, bucket, number int) (hashes []uint32, ok bool) {
 	return l.hashes[begin:end], true
 }
 
-// knownTable is what is known of a shard: what an index has of it, as it was
+// knownTable is what is known of a listing: what an index has of it, as it was
 // once, and what came since. What is too much in it costs a look into the
-// shard, and no more.
+// listing, and no more.
 type knownTable struct {
 	index  *tableIndex // nil for none
 	name   tableName   // in the index
@@ -350,10 +350,10 @@ func newerWords(tables []newerTable) []uint32 {
 	return words
 }
 
-// cachedTables returns the tables that the cache has for the shards of a state,
-// by shard.
+// cachedTables returns the tables that the cache has for the listings of a state,
+// by listing.
 func (r *Repository) cachedTables(channel string, s Snapshot) map[string]knownTable {
-	out := make(map[string]knownTable, len(s.Shards))
+	out := make(map[string]knownTable, len(s.Listings))
 	if r.Cache == "" {
 		return out
 	}
@@ -363,7 +363,7 @@ func (r *Repository) cachedTables(channel string, s Snapshot) map[string]knownTa
 		for _, t := range readNewer(file + newerEnd) {
 			newer[t.name] = t
 		}
-		for key := range s.Shards {
+		for key := range s.Listings {
 			if _, known := out[key]; known {
 				continue
 			}
@@ -387,7 +387,7 @@ func (r *Repository) cachedTables(channel string, s Snapshot) map[string]knownTa
 	}
 	own := r.tableFile(channel, s.Target)
 	take(own)
-	if len(out) < len(s.Shards) { // what is promoted comes from another channel
+	if len(out) < len(s.Listings) { // what is promoted comes from another channel
 		others, _ := filepath.Glob(filepath.Join(escaped(filepath.Join(r.Cache, "tables")), "*@"+escaped(s.Target)))
 		for _, file := range others {
 			take(file)
@@ -404,7 +404,7 @@ func (r *Repository) keepTables(channel string, s Snapshot, known map[string]kno
 	}
 	file := r.tableFile(channel, s.Target)
 	var newer []newerTable
-	for key := range s.Shards {
+	for key := range s.Listings {
 		t, ok := known[key]
 		name := nameOfTable(s, key)
 		switch {
@@ -419,7 +419,7 @@ func (r *Repository) keepTables(channel string, s Snapshot, known map[string]kno
 	}
 	if len(newer) > mostNewer {
 		all := map[tableName]table{}
-		for key := range s.Shards {
+		for key := range s.Listings {
 			t, ok := known[key]
 			if !ok {
 				continue

@@ -12,7 +12,7 @@ import (
 func TestTablesAside(t *testing.T) {
 	r := &Repository{Cache: t.TempDir()}
 	state := func(changed int) (Snapshot, map[string]table) {
-		s := Snapshot{Target: "t", Shards: map[string]Ref{}, Files: map[string]Ref{}}
+		s := Snapshot{Target: "t", Listings: map[string]Ref{}, Files: map[string]Ref{}}
 		tables := map[string]table{}
 		for i := range 100 {
 			version := 0
@@ -20,7 +20,7 @@ func TestTablesAside(t *testing.T) {
 				version = changed
 			}
 			key := fmt.Sprintf("%02x", i)
-			s.Shards[key], s.Files[key] = Ref{1, digestOf(fmt.Append(nil, i, version))}, Ref{1, digestOf(fmt.Append(nil, "files", i))}
+			s.Listings[key], s.Files[key] = Ref{1, digestOf(fmt.Append(nil, i, version))}, Ref{1, digestOf(fmt.Append(nil, "files", i))}
 			tables[key] = table{inProvides: {uint32(i)}, inPaths: {uint32(version), 1 << 31, 0xffffffff - uint32(version)}}
 		}
 		return s, tables
@@ -57,8 +57,8 @@ func TestTablesAside(t *testing.T) {
 		}
 	}
 	s, tables := state(3)
-	same("another channel with the same shards", "stable", s, tables)
-	if got := r.cachedTables("testing", Snapshot{Target: "u", Shards: s.Shards, Files: s.Files}); len(got) > 0 {
+	same("another channel with the same listings", "stable", s, tables)
+	if got := r.cachedTables("testing", Snapshot{Target: "u", Listings: s.Listings, Files: s.Files}); len(got) > 0 {
 		t.Errorf("another target: %v", got)
 	}
 

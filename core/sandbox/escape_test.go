@@ -494,7 +494,7 @@ func TestEscapes(t *testing.T) {
 		{"writing to /usr", "echo x >/usr/ellwand-was-here", Limits{}, refused, false},
 		{"writing to /etc", "echo x >>/etc/hosts", Limits{}, refused, false},
 		{"making a directory at the root", "mkdir /ellwand-was-here", Limits{}, refused, false},
-		{"removing what the base has", "rm -f /usr/bin/env", Limits{}, refused, false},
+		{"removing what the system has", "rm -f /usr/bin/env", Limits{}, refused, false},
 		{"the home directory", "echo x >" + home + "/x", Limits{}, "Directory nonexistent", false},
 		{"a file of the caller's home", "cat " + secret, Limits{}, "No such file", false},
 		{"the recipe's directory", "echo x >/recipe/x", Limits{}, refused, false},
@@ -549,7 +549,7 @@ func TestEscapes(t *testing.T) {
 	asUser(t)
 }
 
-// Links in packages that are laid into a build, and in a base, lead to nothing
+// Links in packages that are laid into a build, and in a system, lead to nothing
 // outside.
 func TestLinksOfPackages(t *testing.T) {
 	secret := t.TempDir()
@@ -584,9 +584,9 @@ func TestLinksOfPackages(t *testing.T) {
 	os.Symlink(target, filepath.Join(base, "var"))
 	os.Symlink(target, filepath.Join(base, "etc/passwd"))
 	b := newBox(t)
-	b.Base = base
+	b.System = base
 	b.run(t.Context(), "true")
 	if _, err := os.Lstat(target); err == nil {
-		t.Error("a link of a base's was followed out of it")
+		t.Error("a link of a system's was followed out of it")
 	}
 }

@@ -13,14 +13,14 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// hostDirs are what is seen of the machine where it is the base itself.
+// hostDirs are what is seen of the machine where it is the system itself.
 var hostDirs = []string{"usr", "bin", "sbin", "lib", "lib32", "lib64", "libx32", "etc", "opt"}
 
-// ownDirs are the directories of every base that the sandbox has its own of.
+// ownDirs are the directories of every system that the sandbox has its own of.
 var ownDirs = []string{"proc", "sys", "dev", "tmp", "run", "home", "root", "mnt", "media", "build", "recipe", "lost+found"}
 
 // tree is the new root while it is put together. What stands in it, and in the
-// bases and packages it is made of, is a stranger's: a path in it is resolved
+// systems and packages it is made of, is a stranger's: a path in it is resolved
 // below its top, and a link never leads to the machine's own files.
 type tree struct {
 	*orders
@@ -53,7 +53,7 @@ func (s *orders) setUp() error {
 			return err
 		}
 	}
-	for _, step := range []func() error{t.mountBase, t.mountWork, t.mountDevices, t.mountProc, t.writeScript, t.changeRoot, s.network} {
+	for _, step := range []func() error{t.mountSystem, t.mountWork, t.mountDevices, t.mountProc, t.writeScript, t.changeRoot, s.network} {
 		if err := step(); err != nil {
 			return err
 		}
@@ -114,7 +114,7 @@ const (
 	kept     = unix.MOUNT_ATTR_NOSUID | unix.MOUNT_ATTR_NODEV
 )
 
-// etcFiles replace those of the base: they would differ between machines.
+// etcFiles replace those of the system: they would differ between machines.
 var etcFiles = map[string]string{
 	"passwd":   "root:x:0:0:root:/root:/bin/sh\nbuild:x:{user}:{user}:build:/build/home:/bin/sh\nnobody:x:65534:65534:nobody:/:/bin/false\n",
 	"group":    "root:x:0:\nbuild:x:{user}:\nnogroup:x:65534:\n",
@@ -122,12 +122,12 @@ var etcFiles = map[string]string{
 	"hostname": "ellwand\n",
 }
 
-// mountBase mounts the base, and the packages laid over it, read-only.
-func (t *tree) mountBase() error {
-	base := t.Base
+// mountSystem mounts the system, and the packages laid over it, read-only.
+func (t *tree) mountSystem() error {
+	system := t.System
 	names := hostDirs
-	if base != "" {
-		entries, err := os.ReadDir(base)
+	if system != "" {
+		entries, err := os.ReadDir(system)
 		if err != nil {
 			return err
 		}
@@ -136,7 +136,7 @@ func (t *tree) mountBase() error {
 			names = append(names, e.Name())
 		}
 	} else {
-		base = "/"
+		system = "/"
 	}
 	for _, over := range t.Over {
 		entries, err := os.ReadDir(over)
@@ -157,7 +157,7 @@ func (t *tree) mountBase() error {
 		if slices.Contains(ownDirs, name) {
 			continue
 		}
-		if err := t.mountTop(name, base); err != nil {
+		if err := t.mountTop(name, system); err != nil {
 			return err
 		}
 	}
@@ -165,18 +165,18 @@ func (t *tree) mountBase() error {
 }
 
 // mountTop mounts one entry of the root directory. A link stays one, and leads
-// to somewhere in the new root. Where the base has a link, it counts; a package
+// to somewhere in the new root. Where the system has a link, it counts; a package
 // can bring one only where nothing else has that name.
-func (t *tree) mountTop(name, base string) error {
-	if info, err := os.Lstat(filepath.Join(base, name)); err == nil && info.Mode()&os.ModeSymlink != 0 {
-		target, err := os.Readlink(filepath.Join(base, name))
+func (t *tree) mountTop(name, system string) error {
+	if info, err := os.Lstat(filepath.Join(system, name)); err == nil && info.Mode()&os.ModeSymlink != 0 {
+		target, err := os.Readlink(filepath.Join(system, name))
 		if err != nil {
 			return err
 		}
 		return t.root.Symlink(target, name)
 	}
 	var layers, links []string
-	for _, top := range slices.Concat([]string{t.in(ownTop)}, t.Over, []string{base}) {
+	for _, top := range slices.Concat([]string{t.in(ownTop)}, t.Over, []string{system}) {
 		path := filepath.Join(top, name)
 		info, err := os.Lstat(path)
 		switch {
@@ -191,7 +191,7 @@ func (t *tree) mountTop(name, base string) error {
 				return err
 			}
 			links = append(links, target)
-		case top != base:
+		case top != system:
 			return fmt.Errorf("/%s of a package is no directory: the package cannot be used in a build", name)
 		}
 	}
@@ -211,10 +211,10 @@ func (t *tree) mountTop(name, base string) error {
 }
 
 // lay mounts directories over each other at a name in the new root. Where
-// there are no overlay mounts, only the base's is there, with the own files
+// there are no overlay mounts, only the system's is there, with the own files
 // bound.
 func (t *tree) lay(layers []string, name string) error {
-	if len(layers) == 1 && (t.Base == "" || t.Copies) {
+	if len(layers) == 1 && (t.System == "" || t.Copies) {
 		return t.bind(layers[0], name, readOnly)
 	}
 	if t.Copies {
@@ -226,7 +226,7 @@ func (t *tree) lay(layers []string, name string) error {
 			return err
 		}
 		for _, e := range entries {
-			// A base's link is left alone: what it leads to is not in /etc.
+			// A system's link is left alone: what it leads to is not in /etc.
 			if info, err := os.Lstat(filepath.Join(layers[len(layers)-1], e.Name())); err != nil || !info.Mode().IsRegular() {
 				continue
 			}
@@ -239,13 +239,13 @@ func (t *tree) lay(layers []string, name string) error {
 	if err := t.overlay(name, layers, "", ""); err != nil {
 		return err
 	}
-	// An overlay shows nothing of what is mounted inside the base's directory.
-	base := layers[len(layers)-1]
-	for _, inner := range mountsBelow(base) {
-		if info, err := os.Lstat(filepath.Join(base, inner)); err != nil || !info.IsDir() {
+	// An overlay shows nothing of what is mounted inside the system's directory.
+	system := layers[len(layers)-1]
+	for _, inner := range mountsBelow(system) {
+		if info, err := os.Lstat(filepath.Join(system, inner)); err != nil || !info.IsDir() {
 			continue
 		}
-		err := t.bind(filepath.Join(base, inner), name+"/"+inner, readOnly)
+		err := t.bind(filepath.Join(system, inner), name+"/"+inner, readOnly)
 		if err != nil && !errors.Is(err, unix.ENOENT) && !errors.Is(err, unix.ENOTDIR) {
 			return err
 		}
@@ -329,7 +329,7 @@ func (t *tree) mountWork() error {
 		}
 	}
 	if _, err := t.root.Lstat("var/tmp"); errors.Is(err, fs.ErrNotExist) {
-		// A base with a /var of its own may have no /var/tmp; that is its affair.
+		// A system with a /var of its own may have no /var/tmp; that is its affair.
 		if err := t.root.Symlink("/tmp", "var/tmp"); err != nil && !errors.Is(err, unix.EROFS) {
 			return err
 		}

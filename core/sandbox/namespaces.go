@@ -26,11 +26,11 @@ import (
 // Steps run as an unprivileged user, whoever calls: an ordinary caller's own
 // rights, or, called by root, those of the user number stepUser outside.
 type Namespaces struct {
-	// Base is the folder of the system that is seen as /; empty for the
+	// System is the folder of the system that is seen as /; empty for the
 	// machine's own.
-	Base string
+	System string
 	// Copies says that overlay mounts are unavailable: every Tree has all
-	// in Upper, and nothing can be laid over the base.
+	// in Upper, and nothing can be laid over the system.
 	Copies bool
 	// User is the number that the steps' user has as they see it; 0 for
 	// StepID.
@@ -59,7 +59,7 @@ type orders struct {
 	Arguments json.RawMessage `json:"arguments,omitempty"`
 	Dir       string          `json:"dir"`
 	Env       []string        `json:"env"`
-	Base      string          `json:"base"`
+	System    string          `json:"system"`
 	Root      string          `json:"root"`     // an empty folder to mount the new root on
 	Temp      string          `json:"temp"`     // the directory for /tmp
 	TempWork  string          `json:"tempWork"` // an empty one beside it, for the kernel
@@ -183,7 +183,7 @@ func (n Namespaces) enter(ctx context.Context, c Command) (r report, err error) 
 	uid, gid, drop := Owner()
 	s := orders{
 		Command: c.Name, Script: c.Script, Call: c.call, Arguments: c.arguments, Dir: c.Dir, Env: c.Env,
-		Base: n.Base, Root: filepath.Join(c.Files, "root"), Temp: filepath.Join(c.Files, "tmp"), TempWork: filepath.Join(c.Files, "tmp-work"),
+		System: n.System, Root: filepath.Join(c.Files, "root"), Temp: filepath.Join(c.Files, "tmp"), TempWork: filepath.Join(c.Files, "tmp-work"),
 		Allow: c.Allow, Coverage: os.Getenv("GOCOVERDIR"), Tree: c.Tree, Recipe: c.Recipe, Over: c.Over, Limits: c.Limits, Trace: c.Trace, Terminal: c.Terminal != nil, Copies: n.Copies, Drop: drop, User: cmp.Or(n.User, StepID),
 	}
 	if err := s.absolute(); err != nil {
@@ -323,7 +323,7 @@ func (n Namespaces) enter(ctx context.Context, c Command) (r report, err error) 
 // directory.
 func (s *orders) absolute() error {
 	s.Tree.Lower, s.Over = slices.Clone(s.Tree.Lower), slices.Clone(s.Over)
-	paths := []*string{&s.Base, &s.Root, &s.Temp, &s.TempWork, &s.Tree.Upper, &s.Tree.Work, &s.Recipe, &s.Coverage}
+	paths := []*string{&s.System, &s.Root, &s.Temp, &s.TempWork, &s.Tree.Upper, &s.Tree.Work, &s.Recipe, &s.Coverage}
 	for i := range s.Tree.Lower {
 		paths = append(paths, &s.Tree.Lower[i])
 	}

@@ -5,7 +5,7 @@
 // Namespaces is the runner that counts. It starts the program itself again in
 // new user, mount, pid, ipc, uts and network namespaces (namespaces(7)): the
 // outer half is namespaces.go, the inner half inside.go, and a program that
-// uses it calls Enter before anything else. Inside, a base is mounted
+// uses it calls Enter before anything else. Inside, a system is mounted
 // read-only at /, and the tree that the step works on at TreeDir. None runs
 // scripts as plain processes, for machines where namespaces are unavailable.
 package sandbox
@@ -37,9 +37,9 @@ type Command struct {
 	// The rest is for runners that keep steps apart.
 	Tree   Tree
 	Recipe string   // a folder to be read at RecipeDir; empty for none
-	Over   []string // folders laid over the base, the upper ones first
+	Over   []string // folders laid over the system, the upper ones first
 	Limits Limits
-	Trace  bool // note which files of the base are used, in Usage
+	Trace  bool // note which files of the system are used, in Usage
 	// Allow names system calls beyond the usual ones, of Allowances.
 	Allow []string
 
@@ -74,7 +74,7 @@ type Usage struct {
 	// Left are the commands that were still running at the end, and were
 	// ended with it.
 	Left []string
-	// Touched are the files of the base, and of what is laid over it, that
+	// Touched are the files of the system, and of what is laid over it, that
 	// were opened or run, where that was asked for.
 	Touched []Touch
 }

@@ -67,7 +67,7 @@ func (b *box) run(ctx context.Context, script string) (Usage, error) {
 	return b.Run(ctx, b.command)
 }
 
-// What a step sees: an unprivileged user, the base, its tree, and nothing else.
+// What a step sees: an unprivileged user, the system, its tree, and nothing else.
 func TestInside(t *testing.T) {
 	b := newBox(t)
 	os.WriteFile(filepath.Join(b.command.Tree.Lower[0], "below"), []byte("below\n"), 0o644)
@@ -101,7 +101,7 @@ echo above >above; rm below; echo x >/tmp/x; test -w /dev/null; test -d /usr/lib
 	}
 }
 
-// What a step opens and runs of the base is told, on request.
+// What a step opens and runs of the system is told, on request.
 func TestTrace(t *testing.T) {
 	b := newBox(t)
 	b.command.Trace = true
@@ -115,7 +115,7 @@ func TestTrace(t *testing.T) {
 			seen[touch.Path] = touch.By
 		}
 		if strings.HasPrefix(touch.Path, "/build") || touch.Path == "/nothing" {
-			t.Errorf("%+v is not of the base", touch)
+			t.Errorf("%+v is not of the system", touch)
 		}
 	}
 	if _, ok := seen["/usr/lib/os-release"]; !ok || !strings.Contains(seen["/usr/bin/true"], "env") || !strings.Contains(seen["/usr/bin/env"], "sh") {

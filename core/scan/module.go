@@ -5,8 +5,8 @@ import (
 	"regexp"
 	"strings"
 
-	"ellwand.example/core/need"
-	"ellwand.example/core/version"
+	"ellwand.example/core/fact/need"
+	"ellwand.example/core/fact/version"
 )
 
 // Python is a Python distribution (PyPA core metadata, METADATA in a

@@ -5,8 +5,8 @@ import (
 	"slices"
 	"strings"
 
-	"ellwand.example/core/need"
-	"ellwand.example/core/version"
+	"ellwand.example/core/fact/need"
+	"ellwand.example/core/fact/version"
 )
 
 // PkgConfig is a pkg-config module.

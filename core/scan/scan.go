@@ -14,8 +14,8 @@ import (
 	"strings"
 	"unicode/utf8"
 
-	"ellwand.example/core/layout"
-	"ellwand.example/core/need"
+	"ellwand.example/core/fact/need"
+	"ellwand.example/core/staging"
 )
 
 // File is what was found in one file; fields are nil or empty where it is not
@@ -133,12 +133,12 @@ func (f File) interesting() bool {
 // Collection gathers what is found in the files of one package while they are
 // read for something else.
 type Collection struct {
-	claims []layout.Claim
+	claims []staging.Claim
 	found  []File
 }
 
 // Collect begins a collection.
-func Collect(claims []layout.Claim) *Collection {
+func Collect(claims []staging.Claim) *Collection {
 	return &Collection{claims, make([]File, len(claims))}
 }
 
@@ -152,11 +152,11 @@ func (c *Collection) Look(i int, contents io.ReaderAt, size int64) (err error) {
 // Files returns what was found, in the order of the claims. Hard links, of
 // which only one name is read, have the same in them.
 func (c *Collection) Files() []File {
-	first := map[layout.Inode]int{}
+	first := map[staging.Inode]int{}
 	var out []File
 	for i, claim := range c.claims {
 		f := c.found[i]
-		if claim.Inode != (layout.Inode{}) {
+		if claim.Inode != (staging.Inode{}) {
 			if at, ok := first[claim.Inode]; ok && !f.interesting() {
 				f = c.found[at]
 			} else {
@@ -190,7 +190,7 @@ func LibraryDir(dir string) bool {
 }
 
 // Provides derives what a package offers from its paths and what was found.
-func Provides(claims []layout.Claim, files []File) []Provide {
+func Provides(claims []staging.Claim, files []File) []Provide {
 	var out []Provide
 	versions := map[string]string{} // of modules, by path or by the distribution's name
 	for _, f := range files {
@@ -203,7 +203,7 @@ func Provides(claims []layout.Claim, files []File) []Provide {
 		}
 	}
 	for _, c := range claims {
-		if kind, name := module(c.Path.Path); kind != "" && c.Type == layout.File {
+		if kind, name := module(c.Path.Path); kind != "" && c.Type == staging.File {
 			v := versions[c.Path.Path]
 			if kind == need.Python {
 				v = versions[PythonName(name)]
@@ -211,7 +211,7 @@ func Provides(claims []layout.Claim, files []File) []Provide {
 			out = append(out, Provide{need.Provide{Kind: kind, Name: name, Version: v}, c.Path.Path, nil})
 		}
 		dir, base := path.Split(c.Path.Path)
-		runs := c.Type == layout.File && c.Mode&0o111 != 0 || c.Type == layout.Symlink
+		runs := c.Type == staging.File && c.Mode&0o111 != 0 || c.Type == staging.Symlink
 		if runs && commandDirs[path.Clean(dir)] {
 			out = append(out, Provide{need.Provide{Kind: need.Command, Name: base}, c.Path.Path, nil})
 		}

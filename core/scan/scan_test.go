@@ -10,8 +10,8 @@ import (
 	"strings"
 	"testing"
 
-	"ellwand.example/core/layout"
-	"ellwand.example/core/need"
+	"ellwand.example/core/fact/need"
+	"ellwand.example/core/staging"
 	"ellwand.example/core/testtool"
 )
 
@@ -99,10 +99,10 @@ func TestNeedsAndProvides(t *testing.T) {
 	os.WriteFile(filepath.Join(dir, "tide.pc"), []byte("Version: 1.4\nRequires: other >= 2\n"), 0o644)
 	os.WriteFile(filepath.Join(dir, "script"), []byte("#!/usr/bin/env tideplot\n"), 0o755)
 	program := compile(t, "int tide(void); int main(void) { return tide(); }", filepath.Join(dir, "tide"), lib)
-	at := func(p, disk string, mode os.FileMode) layout.Claim {
-		return layout.Claim{Path: layout.Path{Path: p, Type: layout.File, Mode: mode, Disk: disk}}
+	at := func(p, disk string, mode os.FileMode) staging.Claim {
+		return staging.Claim{Path: staging.Path{Path: p, Type: staging.File, Mode: mode, Disk: disk}}
 	}
-	claims := []layout.Claim{
+	claims := []staging.Claim{
 		at("/usr/bin/tide", program, 0o755), at("/usr/bin/script", filepath.Join(dir, "script"), 0o755), at("/usr/lib/libtide.so.1", lib, 0o755),
 		at("/usr/lib/plugins/deep/libplug.so", lib, 0o755), at("/usr/lib/pkgconfig/tide.pc", filepath.Join(dir, "tide.pc"), 0o644), at("/usr/bin/data", filepath.Join(dir, "tide.pc"), 0o644),
 	}
@@ -148,7 +148,7 @@ func TestPrivateLibraries(t *testing.T) {
 }
 
 // collect looks into all claims.
-func collect(t *testing.T, claims []layout.Claim) []File {
+func collect(t *testing.T, claims []staging.Claim) []File {
 	t.Helper()
 	c := Collect(claims)
 	for i, claim := range claims {
@@ -186,7 +186,7 @@ func TestModules(t *testing.T) {
 	} {
 		disk := filepath.Join(dir, fmt.Sprint(i))
 		os.WriteFile(disk, []byte(c.text), 0o644)
-		claims := []layout.Claim{{Path: layout.Path{Path: c.path, Type: layout.File, Mode: 0o644, Disk: disk}}}
+		claims := []staging.Claim{{Path: staging.Path{Path: c.path, Type: staging.File, Mode: 0o644, Disk: disk}}}
 		found := collect(t, claims)
 		provides := Provides(claims, found)
 		var p, n []string
@@ -226,7 +226,7 @@ func FuzzContents(f *testing.F) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		claims := []layout.Claim{{Path: layout.Path{Path: p, Type: layout.File}}}
+		claims := []staging.Claim{{Path: staging.Path{Path: p, Type: staging.File}}}
 		Needs([]File{found}, Provides(claims, []File{found}))
 	})
 }

@@ -7,7 +7,7 @@ import (
 	"slices"
 	"strings"
 
-	"ellwand.example/core/version"
+	"ellwand.example/core/fact/version"
 )
 
 // Exported lists the symbols that a library offers to what links with it, as

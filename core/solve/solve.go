@@ -20,8 +20,8 @@ import (
 	"cmp"
 	"slices"
 
-	"ellwand.example/core/need"
-	"ellwand.example/core/version"
+	"ellwand.example/core/fact/need"
+	"ellwand.example/core/fact/version"
 )
 
 // Package is a package that is installed or could be.
@@ -88,9 +88,9 @@ type Request struct {
 	// Suggestions asks for what the packages that come in suggest, as far as it
 	// can be had.
 	Suggestions bool
-	// Base tells whether the system below meets a need. Nil stands for one that
+	// System tells whether the system below meets a need. Nil stands for one that
 	// has nothing.
-	Base func(Need) bool
+	System func(Need) bool
 }
 
 // Answer is what should be in the root.
@@ -134,7 +134,7 @@ type universe struct {
 	packages []*Package // those within reach, in the order they were reached
 	index    map[*Package]int
 	byName   map[string][]*Package // within reach, the most welcome first
-	base     map[string]bool
+	system   map[string]bool
 }
 
 type key struct{ kind, name string }
@@ -172,7 +172,7 @@ func (x Index) Offering(n Need) []*Package {
 }
 
 func newUniverse(r Request) *universe {
-	u := &universe{request: r, byKey: r.Index, index: map[*Package]int{}, byName: map[string][]*Package{}, base: map[string]bool{}}
+	u := &universe{request: r, byKey: r.Index, index: map[*Package]int{}, byName: map[string][]*Package{}, system: map[string]bool{}}
 	if u.byKey == nil {
 		u.byKey = NewIndex(r.Packages)
 	}
@@ -246,19 +246,19 @@ func compareBool(a, b bool) int {
 	return -1
 }
 
-// meets tells whether the base meets a need.
+// meets tells whether the system meets a need.
 func (u *universe) meets(n Need) bool {
-	if u.request.Base == nil {
+	if u.request.System == nil {
 		return false
 	}
 	text := n.String()
 	for _, s := range n.Symbols {
 		text += " " + s
 	}
-	met, known := u.base[text]
+	met, known := u.system[text]
 	if !known {
-		met = u.request.Base(n)
-		u.base[text] = met
+		met = u.request.System(n)
+		u.system[text] = met
 	}
 	return met
 }

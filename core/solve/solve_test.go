@@ -11,8 +11,8 @@ import (
 	"sync"
 	"testing"
 
-	"ellwand.example/core/need"
-	"ellwand.example/core/version"
+	"ellwand.example/core/fact/need"
+	"ellwand.example/core/fact/version"
 )
 
 func needs(t testing.TB, texts ...string) []need.Need {
@@ -93,8 +93,8 @@ func TestSolve(t *testing.T) {
 		{title: "an alternative that another needs", packages: "awk-a 1-1\nawk-b 1-1\ntide 1-1; needs awk-a | awk-b\nbuoy 1-1; needs awk-b", install: "tide, buoy", want: "awk-b 1-1, buoy 1-1, tide 1-1"},
 		{title: "a provide with a version", packages: "harmonic 1-1; provides pkgconfig/tide = 1.4\nharmonic2 1-1; provides pkgconfig/tide = 2.0\nalmanac 1-1; needs pkgconfig/tide >= 1.9", install: "almanac", want: "almanac 1-1, harmonic2 1-1"},
 		{title: "exact siblings go together", packages: "tide 1-1\ntide 2-1\ntide-dev 1-1; needs tide = 1-1\ntide-dev 2-1; needs tide = 2-1 + moon", install: "tide-dev", want: "tide 1-1, tide-dev 1-1"},
-		{title: "the base has it", packages: "tide 1-1; needs soname/libbase.so.1 with BASE_1\n", install: "tide", want: "tide 1-1"},
-		{title: "the base is too old for it", packages: "tide 2-1; needs soname/libbase.so.1 with BASE_2\ntide 1-1; needs soname/libbase.so.1 with BASE_1", install: "tide", want: "tide 1-1"},
+		{title: "the system has it", packages: "tide 1-1; needs soname/libbase.so.1 with BASE_1\n", install: "tide", want: "tide 1-1"},
+		{title: "the system is too old for it", packages: "tide 2-1; needs soname/libbase.so.1 with BASE_2\ntide 1-1; needs soname/libbase.so.1 with BASE_1", install: "tide", want: "tide 1-1"},
 		{title: "a library with the symbols", packages: "tide 1-1; needs soname/libtide.so.1 with TIDE_2\nlibtide 1-1; provides soname/libtide.so.1 with TIDE_1\nlibtide 2-1; provides soname/libtide.so.1 with TIDE_1 TIDE_2", install: "tide", want: "libtide 2-1, tide 1-1"},
 		{title: "what is asked to go takes along what needs it", packages: "tide 1-1 installed\nalmanac 1-1 installed; needs tide\nbuoy 1-1 installed", remove: "tide", want: "buoy 1-1"},
 		{title: "suggestions, if asked for", packages: "tide 1-1; suggests almanac\nalmanac 1-1", install: "tide", suggestions: true, want: "almanac 1-1, tide 1-1"},
@@ -111,7 +111,7 @@ func TestSolve(t *testing.T) {
 		{title: "what is asked to go is needed", packages: "tide 1-1 installed\nalmanac 1-1; needs tide", install: "almanac", remove: "tide",
 			want: "almanac 1-1, which you asked for, needs tide, which only tide 1-1 offers; you asked for tide to be removed"},
 	} {
-		r := Request{Suggestions: c.suggestions, Base: func(n Need) bool {
+		r := Request{Suggestions: c.suggestions, System: func(n Need) bool {
 			base := Provide{need.Provide{Kind: need.Soname, Name: "libbase.so.1"}, []string{"BASE_1"}}
 			return base.Meets(n)
 		}}

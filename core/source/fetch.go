@@ -30,13 +30,13 @@ type Fetched struct {
 	SHA256 string
 	Commit string // for a git repository, which is pinned by it
 	Size   int64
-	Path   string // in the store
-	New    bool   // it was not in the store before
+	Path   string // in the cache
+	New    bool   // it was not in the cache before
 }
 
-// Fetcher brings sources into a store.
+// Fetcher brings sources into a cache.
 type Fetcher struct {
-	Store    Store
+	Cache    Cache
 	Team     Team // none where it has no address
 	Progress progress.Sink
 	// Attempts is how often a broken download is taken up again; Pause is the
@@ -47,8 +47,8 @@ type Fetcher struct {
 }
 
 // NewFetcher returns a fetcher with the usual patience.
-func NewFetcher(s Store, p progress.Sink) *Fetcher {
-	return &Fetcher{Store: s, Progress: p, Attempts: 4, Pause: 2 * time.Second, Stall: httpclient.Stall}
+func NewFetcher(c Cache, p progress.Sink) *Fetcher {
+	return &Fetcher{Cache: c, Progress: p, Attempts: 4, Pause: 2 * time.Second, Stall: httpclient.Stall}
 }
 
 // FileName is the name of a source's file.
@@ -66,14 +66,14 @@ func FileName(s recipe.Source) string {
 	return path.Base(u.Path)
 }
 
-// Fetch brings source number i of a recipe into the store. A source without a
+// Fetch brings source number i of a recipe into the cache. A source without a
 // digest is fetched too, and its digest is in the result, for the caller to
 // judge. Errors are *DigestError, *HTTPError and those of the file system and
 // the network.
 func (f *Fetcher) Fetch(ctx context.Context, r *recipe.Recipe, i int) (Fetched, error) {
 	s := r.Sources[i]
 	out := Fetched{Name: FileName(s), SHA256: s.SHA256}
-	if s.SHA256 != "" && f.Store.Has(s.SHA256) {
+	if s.SHA256 != "" && f.Cache.Has(s.SHA256) {
 		return f.found(out)
 	}
 	var err error
@@ -103,8 +103,8 @@ func (f *Fetcher) Fetch(ctx context.Context, r *recipe.Recipe, i int) (Fetched, 
 }
 
 func (f *Fetcher) found(out Fetched) (Fetched, error) {
-	out.Path = f.Store.Path(out.SHA256)
-	f.Store.name(out.SHA256, out.Name)
+	out.Path = f.Cache.Path(out.SHA256)
+	f.Cache.name(out.SHA256, out.Name)
 	info, err := os.Stat(out.Path)
 	if err != nil {
 		return out, err
@@ -131,7 +131,7 @@ func (f *Fetcher) copyFile(ctx context.Context, open func() (*os.File, error), w
 		if _, err := io.Copy(h, cancel.Reader(ctx, in)); err != nil {
 			return "", false, err
 		}
-		if digest = hex.EncodeToString(h.Sum(nil)); f.Store.Has(digest) {
+		if digest = hex.EncodeToString(h.Sum(nil)); f.Cache.Has(digest) {
 			return digest, false, nil
 		}
 		if _, err := in.Seek(0, io.SeekStart); err != nil {
@@ -139,7 +139,7 @@ func (f *Fetcher) copyFile(ctx context.Context, open func() (*os.File, error), w
 		}
 	}
 	t := f.Progress.Begin("copy "+path.Base(what), info.Size(), "bytes")
-	digest, err = f.Store.Add(ctx, &counted{in, t}, what, want)
+	digest, err = f.Cache.Add(ctx, &counted{in, t}, what, want)
 	t.End(outcome(err))
 	return digest, err == nil, err
 }
@@ -217,7 +217,7 @@ func (p *partial) remove() {
 }
 
 func (f *Fetcher) download(ctx context.Context, address, name, want string) (string, error) {
-	dir := filepath.Join(f.Store.Dir, "partial")
+	dir := filepath.Join(f.Cache.Dir, "partial")
 	if err := files.MkdirAll(dir); err != nil {
 		return "", err
 	}
@@ -229,7 +229,7 @@ func (f *Fetcher) download(ctx context.Context, address, name, want string) (str
 		return "", err
 	}
 	defer unlock()
-	if want != "" && f.Store.Has(want) {
+	if want != "" && f.Cache.Has(want) {
 		return want, nil // the other process brought it
 	}
 	p.load()
@@ -239,7 +239,7 @@ func (f *Fetcher) download(ctx context.Context, address, name, want string) (str
 		t.End("failed")
 		return "", err
 	}
-	digest, err := f.Store.AddFile(ctx, p.path, address, want)
+	digest, err := f.Cache.AddFile(ctx, p.path, address, want)
 	var wrong *DigestError
 	if err == nil || errors.As(err, &wrong) {
 		p.remove()

@@ -28,7 +28,7 @@ func (e *GitError) Error() string { return e.Address + ": " + e.Err.Error() }
 
 func (e *GitError) Unwrap() error { return e.Err }
 
-// fetchCommit brings a commit of a git repository into the store, as a tar
+// fetchCommit brings a commit of a git repository into the cache, as a tar
 // archive with one top folder. Git itself checks that what came is what the
 // commit's name says.
 func (f *Fetcher) fetchCommit(ctx context.Context, s recipe.Source) (Fetched, error) {
@@ -40,12 +40,12 @@ func (f *Fetcher) fetchCommit(ctx context.Context, s recipe.Source) (Fetched, er
 		}
 		out.Commit = commit
 	}
-	if known := f.Store.CommitArchive(out.Commit); f.Store.Has(known.SHA256) {
+	if known := f.Cache.CommitArchive(out.Commit); f.Cache.Has(known.SHA256) {
 		out.SHA256 = known.SHA256
 		return f.found(out)
 	}
 	key := sha256.Sum256([]byte(s.Git))
-	mirror := filepath.Join(f.Store.Dir, "git", fmt.Sprintf("%x", key[:16]))
+	mirror := filepath.Join(f.Cache.Dir, "git", fmt.Sprintf("%x", key[:16]))
 	if err := files.MkdirAll(mirror); err != nil {
 		return out, err
 	}
@@ -64,13 +64,13 @@ func (f *Fetcher) fetchCommit(ctx context.Context, s recipe.Source) (Fetched, er
 		return out, err
 	}
 	out.SHA256, out.New = digest, true
-	if err := f.Store.SetCommitArchive(out.Commit, CommitArchive{digest, object}); err != nil {
+	if err := f.Cache.SetCommitArchive(out.Commit, CommitArchive{digest, object}); err != nil {
 		return out, err
 	}
 	return f.found(out)
 }
 
-// archive adds the archive of a commit to the store.
+// archive adds the archive of a commit to the cache.
 func (f *Fetcher) archive(ctx context.Context, mirror, address, commit, top string) (digest string, object []byte, err error) {
 	objects, err := git.OpenObjects(ctx, mirror)
 	if err != nil {
@@ -87,7 +87,7 @@ func (f *Fetcher) archive(ctx context.Context, mirror, address, commit, top stri
 		in.CloseWithError(err)
 		done <- err
 	}()
-	digest, err = f.Store.Add(ctx, out, address, "")
+	digest, err = f.Cache.Add(ctx, out, address, "")
 	out.CloseWithError(err)
 	if wrote := <-done; wrote != nil && err == nil || ctx.Err() != nil {
 		err = cmp.Or(context.Cause(ctx), wrote)

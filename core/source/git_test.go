@@ -41,7 +41,7 @@ func upstreamGit(t *testing.T) (dir, first, second string) {
 
 func TestGit(t *testing.T) {
 	dir, first, second := upstreamGit(t)
-	f := NewFetcher(Store{t.TempDir()}, progress.None)
+	f := NewFetcher(Cache{t.TempDir()}, progress.None)
 	text := func(s recipe.Source) (string, Fetched, error) {
 		got, err := f.Fetch(context.Background(), &recipe.Recipe{Sources: []recipe.Source{s}}, 0)
 		if err != nil {
@@ -64,7 +64,7 @@ func TestGit(t *testing.T) {
 	}
 	os.RemoveAll(dir)
 	if s, got, err := text(recipe.Source{Git: address, Commit: first, Tag: "v1"}); err != nil || s != "one" || got.New {
-		t.Errorf("from the store alone: %q, %+v, %v", s, got, err)
+		t.Errorf("from the cache alone: %q, %+v, %v", s, got, err)
 	}
 	for want, s := range map[string]recipe.Source{
 		"git:":      {Git: "file:///nothing/here", Tag: "v1"},

@@ -250,11 +250,11 @@ func (f *flaky) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 
 func fetch(t *testing.T, store, address, digest string) (Fetched, error) {
 	t.Helper()
-	r, err := recipe.Parse("r", []byte(fmt.Sprintf("edition=1\nname=\"x\"\nversion=\"1\"\nrelease=1\nsummary=\"x\"\nlicense=\"MIT\"\n[[source]]\nurl=%q\nsha256=%q\n", address, digest)), recipe.Target{}, nil)
+	r, err := recipe.Parse("r", []byte(fmt.Sprintf("format=1\nname=\"x\"\nversion=\"1\"\nrelease=1\nsummary=\"x\"\nlicense=\"MIT\"\n[[source]]\nurl=%q\nsha256=%q\n", address, digest)), recipe.Target{}, nil)
 	if err != nil {
 		t.Fatal(err)
 	}
-	f := NewFetcher(Store{store}, progress.None)
+	f := NewFetcher(Cache{store}, progress.None)
 	f.Pause, f.Stall = time.Millisecond, 200*time.Millisecond
 	return f.Fetch(context.Background(), r, 0)
 }
@@ -325,7 +325,7 @@ func TestDownloadFailures(t *testing.T) {
 }
 
 func TestStoreVerify(t *testing.T) {
-	s := Store{t.TempDir()}
+	s := Cache{t.TempDir()}
 	digest, err := s.Add(t.Context(), strings.NewReader("tide"), "x", "")
 	if err != nil || s.Verify(t.Context(), digest) != nil {
 		t.Fatal(err, s.Verify(t.Context(), digest))

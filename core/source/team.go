@@ -23,7 +23,7 @@ func (t Team) address(digest string) string {
 	return strings.TrimSuffix(t.URL, "/") + "/sha256/" + digest[:2] + "/" + digest
 }
 
-// fromTeam brings a file from the team's store; ok is false where it has none.
+// fromTeam brings a file from the shared cache; ok is false where it has none.
 func (f *Fetcher) fromTeam(ctx context.Context, name, digest string) (ok bool, err error) {
 	if f.Team.URL == "" {
 		return false, nil
@@ -39,21 +39,21 @@ func (f *Fetcher) fromTeam(ctx context.Context, name, digest string) (ok bool, e
 	case errors.As(err, &status) && status.Status == http.StatusNotFound:
 		return false, nil
 	case errors.As(err, &wrong):
-		f.Progress.Note(fmt.Sprintf("the team's store has another file as %s: it is passed over, and should be looked at", digest))
+		f.Progress.Note(fmt.Sprintf("the shared cache has another file as %s: it is passed over, and should be looked at", digest))
 		return false, nil
 	}
-	f.Progress.Note(fmt.Sprintf("the team's store cannot be read: %v", err))
+	f.Progress.Note(fmt.Sprintf("the shared cache cannot be read: %v", err))
 	return false, nil
 }
 
-// toTeam adds a file of the store to the team's. That it cannot is no reason
+// toTeam adds a file of the cache to the team's. That it cannot is no reason
 // to stop: whoever may not write there is told once, and goes on.
 func (f *Fetcher) toTeam(ctx context.Context, digest string) {
 	if f.Team.URL == "" {
 		return
 	}
 	if err := f.put(ctx, digest); err != nil && ctx.Err() == nil {
-		note := fmt.Sprintf("not added to the team's store: %v", err)
+		note := fmt.Sprintf("not added to the shared cache: %v", err)
 		var status *HTTPError
 		if errors.As(err, &status) && (status.Status == http.StatusUnauthorized || status.Status == http.StatusForbidden) {
 			note += fmt.Sprintf(" (%s_TOKEN, or %s_USER and %s_PASSWORD, or ~/.netrc)", variables, variables, variables)
@@ -64,7 +64,7 @@ func (f *Fetcher) toTeam(ctx context.Context, digest string) {
 
 func (f *Fetcher) put(ctx context.Context, digest string) error {
 	// What was damaged since it came must not spread.
-	if err := f.Store.Verify(ctx, digest); err != nil {
+	if err := f.Cache.Verify(ctx, digest); err != nil {
 		return err
 	}
 	address := f.Team.address(digest)
@@ -78,7 +78,7 @@ func (f *Fetcher) put(ctx context.Context, digest string) error {
 			return nil
 		}
 	}
-	file, err := os.Open(f.Store.Path(digest))
+	file, err := os.Open(f.Cache.Path(digest))
 	if err != nil {
 		return err
 	}
@@ -121,7 +121,7 @@ func (f *Fetcher) do(req *http.Request) (*http.Response, error) {
 // store.
 const variables = "ELLWAND_STORE"
 
-// authorize adds credentials: for the team's store those of the environment,
+// authorize adds credentials: for the shared cache those of the environment,
 // and otherwise those that the user's .netrc has for the host.
 func (f *Fetcher) authorize(req *http.Request) error {
 	if f.Team.URL != "" && strings.HasPrefix(req.URL.String(), strings.TrimSuffix(f.Team.URL, "/")+"/") {

@@ -19,7 +19,7 @@ import (
 	"ellwand.example/core/recipe"
 )
 
-// teamServer stands in for a team's store: files in memory, written by those
+// teamServer stands in for a shared cache: files in memory, written by those
 // who have the token.
 type teamServer struct {
 	*httptest.Server
@@ -86,7 +86,7 @@ func TestTeam(t *testing.T) {
 	fetch := func() (string, *Fetcher) {
 		t.Helper()
 		n := &notes{Sink: progress.None}
-		f := NewFetcher(Store{t.TempDir()}, n)
+		f := NewFetcher(Cache{t.TempDir()}, n)
 		f.Team.URL = team.URL + "/"
 		f.Pause = 0
 		if got, err := f.Fetch(context.Background(), r, 0); err != nil || got.SHA256 != digest {
@@ -94,7 +94,7 @@ func TestTeam(t *testing.T) {
 		}
 		return strings.Join(n.said, "; "), f
 	}
-	if said, _ := fetch(); asked != 1 || team.puts != 0 || !strings.Contains(said, "not added to the team's store") || !strings.Contains(said, "401") {
+	if said, _ := fetch(); asked != 1 || team.puts != 0 || !strings.Contains(said, "not added to the shared cache") || !strings.Contains(said, "401") {
 		t.Errorf("without credentials: upstream was asked %d times, the team given %d; %s", asked, team.puts, said)
 	}
 	os.WriteFile(netrc, []byte("machine 127.0.0.1 login ines password ebb\n"), 0o600)
@@ -103,8 +103,8 @@ func TestTeam(t *testing.T) {
 	}
 	if said, f := fetch(); asked != 2 || said != "" {
 		t.Errorf("what the team has: upstream %d; %s", asked, said)
-	} else if all, err := f.Store.List(); err != nil || len(all) != 1 || all[0].Name != "tide.tar" || all[0].Size != 5 {
-		t.Errorf("the store lists %+v, %v", all, err)
+	} else if all, err := f.Cache.List(); err != nil || len(all) != 1 || all[0].Name != "tide.tar" || all[0].Size != 5 {
+		t.Errorf("the cache lists %+v, %v", all, err)
 	}
 	for path := range team.files {
 		team.files[path] = "ebbs!"
@@ -114,7 +114,7 @@ func TestTeam(t *testing.T) {
 	}
 	team.Close()
 	if said, _ := fetch(); asked != 4 || !strings.Contains(said, "cannot be read") {
-		t.Errorf("a team's store that is away: upstream %d; %s", asked, said)
+		t.Errorf("a shared cache that is away: upstream %d; %s", asked, said)
 	}
 	os.WriteFile(netrc, []byte("machine team.example login ines password ebb\n"), 0o600)
 	clear := &Fetcher{Team: Team{"http://team.example"}}

@@ -9,7 +9,7 @@ import (
 	"time"
 
 	"ellwand.example/core/document"
-	"ellwand.example/core/recipe"
+	"ellwand.example/core/fact"
 	"ellwand.example/core/sandbox"
 )
 
@@ -47,8 +47,8 @@ func (w *Workspace) checkBuild(doc *document.Document) {
 	if d, err := time.ParseDuration(b.Time); b.Time != "" && (err != nil || d <= 0) {
 		doc.Add(doc.At("build", "time"), fmt.Sprintf("%q is no time", b.Time), `hours, minutes or seconds: time = "2h"`)
 	}
-	if b.Compression != "" && !slices.Contains(recipe.Compressions, b.Compression) {
-		doc.Add(doc.At("build", "compression"), fmt.Sprintf("unknown compression %q", b.Compression), "it is one of "+strings.Join(recipe.Compressions, ", "))
+	if b.Compression != "" && !slices.Contains(fact.Compressions, b.Compression) {
+		doc.Add(doc.At("build", "compression"), fmt.Sprintf("unknown compression %q", b.Compression), "it is one of "+strings.Join(fact.Compressions, ", "))
 	}
 	if b.Processes < 0 {
 		doc.Add(doc.At("build", "processes"), "the number of processes is negative", "leave it out for no limit")

@@ -8,24 +8,25 @@ import (
 	"strings"
 
 	"ellwand.example/core/document"
+	"ellwand.example/core/fact"
 	"ellwand.example/core/recipe"
 )
 
-// HostBase names the machine itself as a base.
-const HostBase = "host"
+// HostSystem names the running system.
+const HostSystem = "host"
 
 // checkTargets looks at the tables [target.NAME].
 func (w *Workspace) checkTargets(doc *document.Document) {
 	for name, t := range w.Settings.Targets {
-		if t.Base != "" && t.Base != HostBase {
-			if _, err := os.Stat(w.Abs(t.Base)); err != nil {
-				doc.Add(doc.At("target", name, "base"), fmt.Sprintf("there is no %s", w.Abs(t.Base)), `a folder or an archive with a root; base = "host" is this machine`)
+		if t.System != "" && t.System != HostSystem {
+			if _, err := os.Stat(w.Abs(t.System)); err != nil {
+				doc.Add(doc.At("target", name, "system"), fmt.Sprintf("there is no %s", w.Abs(t.System)), `a folder or an archive with a root; system = "host" is this machine`)
 			}
 		}
 		for i, r := range t.Repositories {
 			if _, ok := w.Settings.Repositories[r]; !ok {
 				remedy := "add a table [repository." + r + "]"
-				if near := document.Nearest(r, slices.Collect(maps.Keys(w.Settings.Repositories))); near != "" {
+				if near := fact.Nearest(r, slices.Collect(maps.Keys(w.Settings.Repositories))); near != "" {
 					remedy = fmt.Sprintf("did you mean %q?", near)
 				}
 				doc.Add(doc.At("target", name, "repositories", i), fmt.Sprintf("there is no repository %q", r), remedy)
@@ -59,7 +60,7 @@ func (w *Workspace) ChooseTarget(name string) error {
 		return w.UseTarget(name)
 	}
 	names := slices.Sorted(maps.Keys(w.Settings.Targets))
-	if near := document.Nearest(name, names); near != "" {
+	if near := fact.Nearest(name, names); near != "" {
 		return fmt.Errorf("there is no target %q; did you mean %q?", name, near)
 	}
 	if len(names) == 0 {

@@ -25,9 +25,9 @@ import (
 	"golang.org/x/sys/unix"
 
 	"ellwand.example/core/document"
+	"ellwand.example/core/fact"
 	"ellwand.example/core/lint"
 	"ellwand.example/core/recipe"
-	"ellwand.example/core/repo"
 )
 
 // Names of what stands in a workspace.
@@ -58,7 +58,7 @@ var template []byte
 type Settings struct {
 	Name         string                `toml:"name"`
 	Build        Build                 `toml:"build"`
-	Store        Store                 `toml:"store"`
+	Sources      Sources               `toml:"sources"`
 	Targets      map[string]Target     `toml:"target"`
 	Repositories map[string]Repository `toml:"repository"`
 	Lint         lint.Profile          `toml:"lint"`
@@ -82,17 +82,17 @@ type Build struct {
 }
 
 // Target is a table [target.NAME]: what packages are made for, and on which
-// base.
+// system.
 type Target struct {
-	Base         string   `toml:"base" shape:"\"host\", a folder, or an archive of a root"`
+	System       string   `toml:"system" shape:"\"host\", a folder, or an archive of a root"`
 	Arch         string   `toml:"arch" shape:"an architecture as uname -m says it"`
 	CFlags       string   `toml:"cflags"`
 	LDFlags      string   `toml:"ldflags"`
 	Repositories []string `toml:"repositories" shape:"names of [repository] tables"`
 }
 
-// Store is the table [store]: where a team shares sources.
-type Store struct {
+// Sources is the table [sources]: where a team shares sources.
+type Sources struct {
 	URL string `toml:"url" shape:"an http:// or https:// address"`
 }
 
@@ -163,8 +163,8 @@ func Open(dir string) (*Workspace, error) {
 		}
 	}
 	w.checkBuild(doc)
-	if u, err := url.Parse(w.Settings.Store.URL); w.Settings.Store.URL != "" && (err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "") {
-		doc.Add(doc.At("store", "url"), fmt.Sprintf("%q is not the address of a store", w.Settings.Store.URL), `url = "https://…"`)
+	if u, err := url.Parse(w.Settings.Sources.URL); w.Settings.Sources.URL != "" && (err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "") {
+		doc.Add(doc.At("sources", "url"), fmt.Sprintf("%q is not the URL of a source cache", w.Settings.Sources.URL), `url = "https://…"`)
 	}
 	w.checkTargets(doc)
 	w.Settings.Lint.Check(doc, "lint")
@@ -344,7 +344,7 @@ func (w *Workspace) Recipe(name string) (*recipe.Recipe, error) {
 
 func (w *Workspace) noRecipe(name string, names []string) error {
 	remedy := "there are none yet; `ellwand explain recipe` shows how one begins"
-	if near := document.Nearest(name, names); near != "" {
+	if near := fact.Nearest(name, names); near != "" {
 		remedy = fmt.Sprintf("did you mean %q?", near)
 	} else if len(names) > 0 {
 		remedy = "there are " + strings.Join(names, ", ")
@@ -352,53 +352,28 @@ func (w *Workspace) noRecipe(name string, names []string) error {
 	return document.Problems{{File: Display(filepath.Join(w.Dir, RecipesDir)), Message: fmt.Sprintf("there is no recipe %q", name), Remedy: remedy}}
 }
 
-// Repository resolves the name of a configured repository, a path or an
-// address, to an absolute path or an address, and a channel.
-func (w *Workspace) Repository(name string) (address, channel string) {
-	address, channel = name, DefaultChannel
-	if w == nil {
-		return address, channel
-	}
-	if r, ok := w.Settings.Repositories[name]; ok {
-		channel = cmp.Or(r.Channel, channel)
-		address = r.URL
-		if !repo.Remote(address) {
-			address = w.Abs(repo.Local(address))
+// Repository returns the place of a configured repository, or of one named by its
+// path or URL, and the channel to use. Paths are relative to the current
+// directory, if they are below it.
+func (w *Workspace) Repository(name string) (place, channel string) {
+	place, channel = name, DefaultChannel
+	if w != nil {
+		if r, ok := w.Settings.Repositories[name]; ok {
+			place, channel = r.URL, cmp.Or(r.Channel, channel)
+			if !fact.IsRemote(place) {
+				place = w.Abs(fact.LocalPath(place))
+			}
 		}
 	}
-	return address, channel
+	if !fact.IsRemote(place) {
+		place = Display(fact.LocalPath(place))
+	}
+	return place, channel
 }
 
 // RepositoryNames lists the configured repositories.
 func (w *Workspace) RepositoryNames() []string {
 	return slices.Sorted(maps.Keys(w.Settings.Repositories))
-}
-
-// OpenRepository opens a configured repository, or one at a path or address.
-func (w *Workspace) OpenRepository(name string) (r *repo.Repository, channel string, err error) {
-	address, channel := w.Repository(name)
-	if !repo.Remote(address) {
-		address = Display(repo.Local(address))
-	}
-	r, err = repo.OpenAt(address, repositoryCache(address))
-	return r, channel, err
-}
-
-// repositoryCache is where what is read of a repository is kept: in a folder
-// of its own in $XDG_CACHE_HOME (XDG Base Directory Specification). It is empty
-// where the user has no cache folder.
-func repositoryCache(address string) string {
-	cache, err := os.UserCacheDir()
-	if err != nil {
-		return ""
-	}
-	if !repo.Remote(address) {
-		if abs, err := filepath.Abs(address); err == nil {
-			address = abs
-		}
-	}
-	sum := sha256.Sum256([]byte(address))
-	return filepath.Join(cache, "ellwand", "repositories", fmt.Sprintf("%x", sum[:12]))
 }
 
 // DefaultRepository names the one configured repository, or the one called

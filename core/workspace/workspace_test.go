@@ -65,12 +65,6 @@ func TestRepositories(t *testing.T) {
 			t.Errorf("%s: %s %s; want %s", name, d, channel, want)
 		}
 	}
-	for name, where := range map[string]string{"one": filepath.Join(dir, "repo"), "far": "https://repo.example"} {
-		r, _, err := w.OpenRepository(name)
-		if err != nil || r.Storage.Where() != where || filepath.Base(filepath.Dir(r.Cache)) != "repositories" {
-			t.Errorf("%s: %+v, %v", name, r, err)
-		}
-	}
 	if _, err := w.DefaultRepository(); err == nil || !strings.Contains(err.Error(), "far, one, two") {
 		t.Errorf("which of three: %v", err)
 	}
@@ -121,7 +115,7 @@ func TestRecipes(t *testing.T) {
 	}
 	for _, name := range []string{"tide", "almanac"} {
 		os.MkdirAll(filepath.Join(w.Dir, RecipesDir, name), 0o755)
-		os.WriteFile(filepath.Join(w.Dir, RecipesDir, name, "recipe.toml"), []byte("edition = 1\nname = \""+name+"\"\nversion = \"1\"\nrelease = 1\nsummary = \"x\"\nlicense = \"MIT\"\n"), 0o644)
+		os.WriteFile(filepath.Join(w.Dir, RecipesDir, name, "recipe.toml"), []byte("format = 1\nname = \""+name+"\"\nversion = \"1\"\nrelease = 1\nsummary = \"x\"\nlicense = \"MIT\"\n"), 0o644)
 	}
 	os.MkdirAll(filepath.Join(w.Dir, RecipesDir, "empty"), 0o755)
 	os.WriteFile(filepath.Join(w.Dir, RecipesDir, "README"), nil, 0o644)

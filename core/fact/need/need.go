@@ -1,0 +1,235 @@
+// Package need reads what packages and builds need, and what packages
+// provide, and tells whether the one meets the other.
+//
+// A need is written
+//
+//	need        = alternative *( "|" alternative )
+//	alternative = [ kind "/" ] name [ constraint *( "," constraint ) ]
+//	constraint  = ( "=" | "!=" | "<" | "<=" | ">" | ">=" ) version [ "-" release ]
+//
+// as in "pkgconfig/zlib >= 1.2, < 2" or "command/awk | command/gawk". The
+// kind is package where none is written. A provide is written "kind/name" or
+// "kind/name = version".
+package need
+
+import (
+	"fmt"
+	"regexp"
+	"slices"
+	"strings"
+
+	"ellwand.example/core/fact"
+	"ellwand.example/core/fact/version"
+)
+
+// Kinds of need and provide.
+const (
+	Package   = "package"
+	Command   = "command"
+	PkgConfig = "pkgconfig"
+	Soname    = "soname"
+	Header    = "header"
+	File      = "file"
+	Python    = "python"
+	Perl      = "perl"
+)
+
+// Kinds lists all kinds.
+var Kinds = []string{Package, Command, PkgConfig, Soname, Header, File, Python, Perl}
+
+// Constraint is a bound on a version.
+type Constraint struct {
+	Op   string
+	Full version.Full
+}
+
+// Allows tells whether a version is within the bound.
+func (c Constraint) Allows(v version.Full) bool {
+	d := v.Compare(c.Full)
+	switch c.Op {
+	case "=":
+		return d == 0
+	case "!=":
+		return d != 0
+	case "<":
+		return d < 0
+	case "<=":
+		return d <= 0
+	case ">":
+		return d > 0
+	}
+	return d >= 0
+}
+
+// Alternative is one thing that would meet a need.
+type Alternative struct {
+	Kind, Name  string
+	Constraints []Constraint
+}
+
+// Need is met when one of its alternatives is.
+type Need struct{ Alternatives []Alternative }
+
+// Provide is what a package offers. Version may be empty.
+type Provide struct{ Kind, Name, Version string }
+
+func (p Provide) String() string {
+	s := written(p.Kind, p.Name)
+	if p.Version != "" {
+		s += " = " + p.Version
+	}
+	return s
+}
+
+// written joins kind and name; a file's name begins with the slash itself.
+func written(kind, name string) string {
+	if kind == File {
+		return kind + "/" + strings.TrimPrefix(name, "/")
+	}
+	return kind + "/" + name
+}
+
+func (a Alternative) String() string {
+	s := a.Name
+	if a.Kind != Package {
+		s = written(a.Kind, a.Name)
+	}
+	for i, c := range a.Constraints {
+		if i > 0 {
+			s += ","
+		}
+		s += " " + c.Op + " " + c.Full.String()
+	}
+	return s
+}
+
+func (n Need) String() string {
+	parts := make([]string, len(n.Alternatives))
+	for i, a := range n.Alternatives {
+		parts[i] = a.String()
+	}
+	return strings.Join(parts, " | ")
+}
+
+// MetBy tells whether a provide meets the need. A provide without a version
+// meets only needs without a constraint.
+func (n Need) MetBy(p Provide) bool {
+	return slices.ContainsFunc(n.Alternatives, func(a Alternative) bool { return a.MetBy(p) })
+}
+
+// MetBy tells whether a provide is this alternative.
+func (a Alternative) MetBy(p Provide) bool {
+	if a.Kind != p.Kind || a.Name != p.Name {
+		return false
+	}
+	if len(a.Constraints) == 0 {
+		return true
+	}
+	v, err := version.ParseFull(p.Version)
+	if err != nil {
+		return false
+	}
+	return !slices.ContainsFunc(a.Constraints, func(c Constraint) bool { return !c.Allows(v) })
+}
+
+var (
+	operator    = regexp.MustCompile(`^(!=|<=|>=|=|<|>)\s*(\S*)$`)
+	name        = regexp.MustCompile(`^\S+$`)
+	packageName = regexp.MustCompile(`^[a-z0-9][a-z0-9+._-]{0,127}$`)
+)
+
+// PackageNameShape describes a package's name in a message.
+const PackageNameShape = "small letters, digits and + - . _, beginning with a letter or a digit"
+
+// ValidPackageName tells whether s can be a package's name.
+func ValidPackageName(s string) bool { return packageName.MatchString(s) }
+
+// Parse reads a need. The error is a *fact.SyntaxError.
+func Parse(s string) (Need, error) {
+	var n Need
+	offset := 0
+	for part := range strings.SplitSeq(s, "|") {
+		a, err := parseAlternative(part, offset)
+		if err != nil {
+			return Need{}, err
+		}
+		n.Alternatives = append(n.Alternatives, a)
+		offset += len(part) + 1
+	}
+	return n, nil
+}
+
+func parseAlternative(s string, offset int) (Alternative, error) {
+	var a Alternative
+	offset += len(s) - len(strings.TrimLeft(s, " \t"))
+	s = strings.TrimSpace(s)
+	fail := func(at, length int, message, remedy string) (Alternative, error) {
+		return a, &fact.SyntaxError{Offset: offset + at, Length: max(length, 1), Message: message, Remedy: remedy}
+	}
+	nameEnd := strings.IndexAny(s, " \t<>=!,")
+	if nameEnd < 0 {
+		nameEnd = len(s)
+	}
+	a.Kind, a.Name = Package, s[:nameEnd]
+	if kind, rest, ok := strings.Cut(a.Name, "/"); ok {
+		if !slices.Contains(Kinds, kind) {
+			remedy := "the kinds are " + strings.Join(Kinds, ", ")
+			if strings.HasPrefix(a.Name, "/") {
+				remedy = "a file is needed as file" + a.Name
+			} else if near := fact.Nearest(kind, Kinds); near != "" {
+				remedy = fmt.Sprintf("did you mean %s/%s?", near, rest)
+			}
+			return fail(0, len(kind), fmt.Sprintf("unknown kind of need %q", kind), remedy)
+		}
+		a.Kind, a.Name = kind, rest
+	}
+	switch {
+	case !name.MatchString(a.Name):
+		return fail(0, len(s), "a need without a name", `for example "command/make" or "pkgconfig/zlib >= 1.2"`)
+	case a.Kind == Package && !packageName.MatchString(a.Name):
+		return fail(0, nameEnd, fmt.Sprintf("%q is not a package's name", a.Name), PackageNameShape)
+	case a.Kind == File && !strings.HasPrefix(a.Name, "/"):
+		a.Name = "/" + a.Name
+	}
+	rest := strings.TrimSpace(s[nameEnd:])
+	if rest == "" {
+		return a, nil
+	}
+	at := nameEnd
+	for part := range strings.SplitSeq(s[nameEnd:], ",") {
+		text := strings.TrimSpace(part)
+		m := operator.FindStringSubmatch(text)
+		if m == nil {
+			return fail(at, len(part), fmt.Sprintf("%q is not a bound on a version", text), `write it like ">= 1.2" or "= 2.0-1", several with commas between`)
+		}
+		full, err := version.ParseFull(m[2])
+		if err != nil {
+			return fail(at, len(part), err.Error(), "")
+		}
+		a.Constraints = append(a.Constraints, Constraint{m[1], full})
+		at += len(part) + 1
+	}
+	return a, nil
+}
+
+// ParseProvide reads a provide: a need of one alternative with at most one
+// "=" bound.
+func ParseProvide(s string) (Provide, error) {
+	n, err := Parse(s)
+	if err != nil {
+		return Provide{}, err
+	}
+	if len(n.Alternatives) != 1 {
+		return Provide{}, &fact.SyntaxError{Length: len(s), Message: "a provide is one thing, without |"}
+	}
+	a := n.Alternatives[0]
+	p := Provide{Kind: a.Kind, Name: a.Name}
+	switch {
+	case len(a.Constraints) == 0:
+	case len(a.Constraints) == 1 && a.Constraints[0].Op == "=":
+		p.Version = a.Constraints[0].Full.String()
+	default:
+		return p, &fact.SyntaxError{Length: len(s), Message: `a provide has one version, written "= 1.2"`}
+	}
+	return p, nil
+}
