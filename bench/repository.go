@@ -29,7 +29,7 @@ func (b *bench) at(name string) *repo.Repository {
 	return &repo.Repository{Storage: repo.NewDirectory(filepath.Join(b.work, name)), Cache: filepath.Join(b.work, name+"-cache"), Pages: site.Renderer{}}
 }
 
-func publish(r *repo.Repository, terms repo.Terms, files ...string) time.Duration {
+func publish(r *repo.Repository, terms repo.ChangeOptions, files ...string) time.Duration {
 	began := time.Now()
 	report, err := r.Publish(ctx, "testing", files, terms, progress.None)
 	check(err)
@@ -44,7 +44,7 @@ func (b *bench) fill(r *repo.Repository, all []citizen) {
 	const step = 5000
 	for begin := 0; begin < len(all); begin += step {
 		dir := filepath.Join(b.work, "step")
-		publish(r, repo.Terms{}, b.build(dir, all[begin:min(begin+step, len(all))], false)...)
+		publish(r, repo.ChangeOptions{}, b.build(dir, all[begin:min(begin+step, len(all))], false)...)
 		check(os.RemoveAll(dir))
 	}
 }
@@ -109,7 +109,7 @@ func (b *bench) repository() {
 func (b *bench) indexing() {
 	r := b.at("indexed")
 	files := b.build(filepath.Join(b.work, "sized"), world(2000), true)
-	first := publish(r, repo.Terms{}, files...)
+	first := publish(r, repo.ChangeOptions{}, files...)
 	fmt.Printf("| publish 2000 packages | %s | | | | |\n", round(first))
 	dir := filepath.Join(b.work, "indexed")
 	var stored []string
@@ -122,7 +122,7 @@ func (b *bench) indexing() {
 		return nil
 	}))
 	index := func() {
-		report, err := r.Index(ctx, "testing", repo.Terms{}, progress.None)
+		report, err := r.Index(ctx, "testing", repo.ChangeOptions{}, progress.None)
 		check(err)
 		if len(report.Outcomes) != 2000 || report.Count(repo.Refused) > 0 {
 			check(fmt.Errorf("%d packages indexed", len(report.Outcomes)))
@@ -157,7 +157,7 @@ func (b *bench) indexing() {
 func (b *bench) auditing(r *repo.Repository) {
 	const each = 100
 	var planted []citizen
-	var terms repo.Terms
+	var terms repo.ChangeOptions
 	for i := range each {
 		path := fmt.Sprintf("/usr/share/shared-%d", i)
 		broken := citizen{facts: facts(fmt.Sprintf("broken-%d", i), "1.0"), paths: []string{fmt.Sprintf("/usr/share/broken-%d", i)}}

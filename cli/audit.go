@@ -26,15 +26,15 @@ target's system, where the workspace knows it. Faults make the exit status 1.`,
 		Args:              arguments(atMostOne),
 		ValidArgsFunction: a.completeRepositories,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			w, r, ch, err := a.openRepository(args, channel)
+			u, r, err := a.openRepository(args, channel)
 			if err != nil {
 				return err
 			}
-			audits, err := r.Audit(cmd.Context(), ch, a.systems(cmd.Context(), w), a.progress)
+			audits, err := r.Audit(cmd.Context(), r.Channel, u.Systems(cmd.Context()), a.progress)
 			if err != nil {
 				return err
 			}
-			a.offline(r)
+			a.offline(r.Repository)
 			if a.json {
 				err = a.printJSON(audits)
 			} else {

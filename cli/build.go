@@ -62,11 +62,11 @@ packages that this workspace has built, and by the machine.`,
 			if again {
 				o.From = recipe.Unpack
 			}
-			o.Lint = !noLint
-			w, err := a.open()
+			u, err := a.app()
 			if err != nil {
 				return err
 			}
+			w := u.Workspace
 			if w.Set, err = optionValues(set); err != nil {
 				return err
 			}
@@ -86,9 +86,12 @@ packages that this workspace has built, and by the machine.`,
 			if o.Needs && a.isolation == "none" {
 				return usageError{errors.New("--needs-report watches steps in their sandbox, and --isolation none gives them none")}
 			}
-			b, err := a.builder(cmd.Context(), w)
+			b, err := a.builder(cmd.Context(), u)
 			if err != nil {
 				return err
+			}
+			if !noLint {
+				o.After = u.LintAfter(b)
 			}
 			if shell != "" {
 				return a.buildShell(cmd.Context(), b, all, shell)
@@ -192,7 +195,7 @@ func (a *program) buildMany(ctx context.Context, b *build.Builder, all []*recipe
 	}
 	for _, o := range outcomes {
 		if o.Err != nil {
-			return statusError(statusOf(o.Err))
+			return statusError(exitStatuses[fact.StatusOf(o.Err)])
 		}
 	}
 	return nil

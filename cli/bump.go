@@ -7,6 +7,8 @@ import (
 	"os/exec"
 	"strings"
 
+	"ellwand.example/app"
+
 	"github.com/spf13/cobra"
 
 	"ellwand.example/cli/term"
@@ -44,11 +46,11 @@ With --release, raise the release alone.`,
 			if err != nil {
 				return err
 			}
-			r, err := w.Recipe(recipeName(args[0]))
+			r, err := w.Recipe(app.RecipeName(args[0]))
 			if err != nil {
 				return err
 			}
-			b := &bump.Bumper{Fetcher: a.fetcher(cmd.Context(), w), Progress: a.progress, Target: w.Target, Temp: w.State()}
+			b := &bump.Bumper{Fetcher: (&app.App{Workspace: w, Progress: a.progress}).Fetcher(cmd.Context()), Progress: a.progress, Target: w.Target, Temp: w.State()}
 			var report bump.Report
 			if release {
 				report, err = b.Release(r, author(), messages)

@@ -12,6 +12,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"ellwand.example/app"
 	"ellwand.example/cli/term"
 	"ellwand.example/core/build"
 	"ellwand.example/core/fact"
@@ -41,7 +42,7 @@ ellwand.toml gives them (20 GiB), so that this is seldom needed.`,
 			}
 			c := build.Choice{Keep: -1}
 			for _, arg := range args {
-				c.Recipes = append(c.Recipes, recipeName(arg))
+				c.Recipes = append(c.Recipes, app.RecipeName(arg))
 			}
 			if err := knownRecipes(w, c.Recipes); err != nil {
 				return err

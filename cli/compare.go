@@ -9,6 +9,8 @@ import (
 	"slices"
 	"strings"
 
+	"ellwand.example/app"
+
 	"github.com/spf13/cobra"
 
 	"ellwand.example/cli/term"
@@ -53,13 +55,13 @@ it. What packages need, and one of them met before and none does now, is told.`,
 		}),
 		ValidArgsFunction: a.completeRecipes,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			w, err := a.openIfAny()
+			u, err := a.appIfAny()
 			if err != nil {
 				return err
 			}
 			kinds := make([]string, len(args))
 			for i, arg := range args {
-				if kinds[i], err = a.kindOf(w, arg); err != nil {
+				if kinds[i], err = a.kindOf(u, arg); err != nil {
 					return err
 				}
 			}
@@ -69,9 +71,9 @@ it. What packages need, and one of them met before and none does now, is told.`,
 			differ := false
 			switch kinds[0] {
 			case aPackage:
-				differ, err = a.comparePackages(cmd.Context(), w, args)
+				differ, err = a.comparePackages(cmd.Context(), u, args)
 			case aState:
-				differ, err = a.compareStates(cmd.Context(), w, args)
+				differ, err = a.compareStates(cmd.Context(), u, args)
 			default:
 				differ, err = a.compareRecipes(cmd.Context(), args)
 			}
@@ -91,13 +93,14 @@ const (
 )
 
 // kindOf tells what a word means.
-func (a *program) kindOf(w *workspace.Workspace, word string) (string, error) {
-	if packageFile(word) {
+func (a *program) kindOf(u *app.App, word string) (string, error) {
+	w := u.Workspace
+	if app.IsPackageFile(word) {
 		return aPackage, nil
 	}
 	name, _, at := strings.Cut(word, "@")
 	if w != nil && at {
-		if file, _, err := builtPackage(w, word); err != nil || file != "" {
+		if file, _, err := u.BuiltPackage(word); err != nil || file != "" {
 			return aPackage, err
 		}
 	}
@@ -115,19 +118,19 @@ func (a *program) kindOf(w *workspace.Workspace, word string) (string, error) {
 	return aRecipe, nil
 }
 
-func (a *program) comparePackages(ctx context.Context, w *workspace.Workspace, args []string) (bool, error) {
-	left, err := a.openPackage(ctx, args[0])
+func (a *program) comparePackages(ctx context.Context, u *app.App, args []string) (bool, error) {
+	left, err := u.OpenPackage(ctx, args[0])
 	if err != nil {
 		return false, err
 	}
 	defer left.Close()
 	if len(args) == 1 {
 		args = append(args, left.Facts.Name)
-		if w == nil {
+		if u.Workspace == nil {
 			return false, usageError{fmt.Errorf("compare with what? There is no workspace here whose %s could be meant", left.Facts.Name)}
 		}
 	}
-	right, err := a.openPackage(ctx, args[1])
+	right, err := u.OpenPackage(ctx, args[1])
 	if err != nil {
 		return false, err
 	}
@@ -375,7 +378,7 @@ func (a *program) compareRecipes(ctx context.Context, args []string) (bool, erro
 // recipeFiles reads a recipe's folder, as it is or as it was at a revision.
 func recipeFiles(ctx context.Context, w *workspace.Workspace, arg string) (map[string][]byte, error) {
 	name, rev, at := strings.Cut(arg, "@")
-	name = recipeName(name)
+	name = app.RecipeName(name)
 	dir := filepath.Join(w.Dir, workspace.RecipesDir, name)
 	if at {
 		if !revision.InRepository(w.Dir) {
@@ -439,27 +442,27 @@ func lineRole(line string) term.Role {
 	return term.Plain
 }
 
-func (a *program) compareStates(ctx context.Context, w *workspace.Workspace, args []string) (bool, error) {
+func (a *program) compareStates(ctx context.Context, u *app.App, args []string) (bool, error) {
 	var states []repo.State
 	var names []string
 	for _, arg := range args {
 		name, word, _ := strings.Cut(arg, "@")
-		r, channel, err := a.repository(w, name, word)
+		r, err := u.Repository(name, word)
 		if err != nil {
 			return false, err
 		}
 		if len(args) == 1 {
-			before, err := r.Before(ctx, channel)
+			before, err := r.Before(ctx, r.Channel)
 			if err != nil {
 				return false, err
 			}
 			states, names = append(states, before), append(names, name+" before its last change")
 		}
-		s, err := r.At(ctx, channel)
+		s, err := r.At(ctx, r.Channel)
 		if err != nil {
 			return false, err
 		}
-		states, names = append(states, s), append(names, stateName(name, channel, s))
+		states, names = append(states, s), append(names, stateName(name, r.Channel, s))
 	}
 	c := compare.States(states[0], states[1])
 	if a.json {

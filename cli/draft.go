@@ -12,12 +12,13 @@ import (
 	"strings"
 	"time"
 
+	"ellwand.example/app"
+
 	"github.com/aymanbagabas/go-udiff"
 	"github.com/google/renameio/v2"
 	"github.com/spf13/cobra"
 
 	"ellwand.example/cli/term"
-	"ellwand.example/core/build"
 	"ellwand.example/core/document"
 	"ellwand.example/core/draft"
 	"ellwand.example/core/fact"
@@ -194,7 +195,8 @@ func (d *drafted) write(w *workspace.Workspace) error {
 
 // buildDraft builds a drafted recipe in rounds, and lints what comes out.
 func (a *program) buildDraft(ctx context.Context, w *workspace.Workspace, d *drafted) error {
-	b, err := a.builder(ctx, w)
+	u := &app.App{Workspace: w, Progress: a.progress}
+	b, err := a.builder(ctx, u)
 	if err != nil {
 		return err
 	}
@@ -212,21 +214,16 @@ func (a *program) buildDraft(ctx context.Context, w *workspace.Workspace, d *dra
 	if err != nil {
 		return err
 	}
-	found, err := a.lintBuilt(ctx, w, res)
+	found, err := u.Lint(ctx, u.Linter(ctx), app.LintTargets{Recipes: []string{res.Recipe}})
 	if err != nil {
 		return err
 	}
 	if a.json {
-		return a.printJSON(map[string]any{"facts": d.facts, "rounds": rounds, "build": res, "findings": found.findings})
+		return a.printJSON(map[string]any{"facts": d.facts, "rounds": rounds, "build": res, "findings": found.Findings})
 	}
 	a.showBuild(res)
-	a.showFindings(found.subjects, found.findings)
+	a.showFindings(found.Subjects, found.Findings)
 	return nil
-}
-
-// lintBuilt lints a recipe and the packages that were built from it.
-func (a *program) lintBuilt(ctx context.Context, w *workspace.Workspace, res build.Result) (*linted, error) {
-	return a.lookAt(ctx, w, a.linter(ctx, w), toLint{recipes: []string{res.Recipe}}, lintOptions{})
 }
 
 // draftSource brings the source into the source cache. A directory becomes an archive
@@ -251,7 +248,7 @@ func (a *program) draftSource(ctx context.Context, w *workspace.Workspace, arg, 
 		origin.URL = (&url.URL{Scheme: "file", Path: abs}).String()
 	}
 	r := &recipe.Recipe{Sources: []recipe.Source{{URL: origin.URL}}}
-	got, err := a.fetcher(ctx, w).Fetch(ctx, r, 0)
+	got, err := (&app.App{Workspace: w, Progress: a.progress}).Fetcher(ctx).Fetch(ctx, r, 0)
 	origin.SHA256 = got.SHA256
 	return origin, got.Path, err
 }

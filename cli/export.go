@@ -6,6 +6,8 @@ import (
 	"os"
 	"path/filepath"
 
+	"ellwand.example/app"
+
 	"github.com/spf13/cobra"
 
 	"ellwand.example/cli/term"
@@ -71,7 +73,7 @@ sources give the same bytes.`,
 
 // pinnedSources fetches a recipe's sources, all of which must be pinned.
 func (a *program) pinnedSources(ctx context.Context, w *workspace.Workspace, r *recipe.Recipe) ([]source.Fetched, error) {
-	f := a.fetcher(ctx, w)
+	f := (&app.App{Workspace: w, Progress: a.progress}).Fetcher(ctx)
 	var out []source.Fetched
 	for i, s := range r.Sources {
 		if s.File == "" && s.SHA256 == "" && s.Commit == "" {

@@ -35,7 +35,11 @@ knows them.`,
 		}),
 		ValidArgsFunction: completePackages,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			p, err := a.openPackage(cmd.Context(), args[0])
+			u, err := a.appIfAny()
+			if err != nil {
+				return err
+			}
+			p, err := u.OpenPackage(cmd.Context(), args[0])
 			if err != nil {
 				return err
 			}

@@ -4,6 +4,8 @@ import (
 	"errors"
 	"fmt"
 
+	"ellwand.example/app"
+
 	"github.com/google/renameio/v2"
 	"github.com/spf13/cobra"
 
@@ -45,7 +47,7 @@ recipe stays as it is.`,
 			if err != nil {
 				return err
 			}
-			f := a.fetcher(cmd.Context(), w)
+			f := (&app.App{Workspace: w, Progress: a.progress}).Fetcher(cmd.Context())
 			results := []fetchedJSON{}
 			var rows [][]string
 			var failed []error
@@ -120,7 +122,7 @@ func (a *program) fetchFailures(failed []error, unpinned document.Problems) erro
 	}
 	switch {
 	case len(failed) > 0:
-		return statusError(statusOf(failed[0]))
+		return statusError(exitStatuses[fact.StatusOf(failed[0])])
 	case len(unpinned) > 0:
 		return statusError(statusInput)
 	}

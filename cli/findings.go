@@ -5,6 +5,8 @@ import (
 	"slices"
 	"strings"
 
+	"ellwand.example/app"
+
 	"github.com/charmbracelet/x/ansi"
 	"github.com/spf13/cobra"
 
@@ -15,22 +17,22 @@ import (
 )
 
 // printFindings writes what lint found in a format.
-func (a *program) printFindings(l *linted, format string) error {
+func (a *program) printFindings(l *app.Linted, format string) error {
 	var data []byte
 	var err error
 	switch format {
 	case "json":
-		if l.findings == nil {
-			l.findings = []fact.Finding{}
+		if l.Findings == nil {
+			l.Findings = []fact.Finding{}
 		}
-		counts, waived := fact.CountFindings(l.findings)
-		return a.printJSON(map[string]any{"findings": l.findings, "looked_at": l.subjects, "counts": counts, "waived": waived})
+		counts, waived := fact.CountFindings(l.Findings)
+		return a.printJSON(map[string]any{"findings": l.Findings, "looked_at": l.Subjects, "counts": counts, "waived": waived})
 	case "sarif":
-		data, err = lint.SARIF(l.findings, build.Version)
+		data, err = lint.SARIF(l.Findings, build.Version)
 	case "junit":
-		data, err = lint.JUnit(l.subjects, l.findings)
+		data, err = lint.JUnit(l.Subjects, l.Findings)
 	default:
-		a.showFindings(l.subjects, l.findings)
+		a.showFindings(l.Subjects, l.Findings)
 		return nil
 	}
 	if err == nil {

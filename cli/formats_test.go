@@ -10,6 +10,7 @@ import (
 
 	"github.com/xeipuuv/gojsonschema"
 
+	"ellwand.example/app"
 	"ellwand.example/core/fact"
 	"ellwand.example/core/lint"
 	"ellwand.example/core/testtool"
@@ -17,9 +18,9 @@ import (
 
 // findingsToWrite have in them what is awkward to write: every severity, a
 // waiver, a subject without a finding, and signs that XML and JSON escape.
-var findingsToWrite = &linted{
-	subjects: []string{"tide", "tide@1.2-1", "ebb"},
-	findings: []fact.Finding{
+var findingsToWrite = &app.Linted{
+	Subjects: []string{"tide", "tide@1.2-1", "ebb"},
+	Findings: []fact.Finding{
 		{Code: "ELL105", Severity: lint.Warning, Subject: "tide", File: "recipes/tide/recipe.toml", Line: 4, Message: "no [[change]] says \"what\" & <why>", Remedy: "add one"},
 		{Code: "ELL201", Severity: lint.Error, Subject: "tide@1.2-1", Path: "/usr/share/a b\tc", File: "recipes/tide/recipe.toml", Line: 9, Message: "its mode is 0666", Remedy: "x", Paste: "y"},
 		{Code: "ELL202", Severity: lint.Warning, Subject: "tide@1.2-1", Path: "/usr/bin/ÿ", Message: "x", Remedy: "y", Waived: "it has to"},
@@ -28,14 +29,14 @@ var findingsToWrite = &linted{
 }
 
 // written is what the program writes of findings in a format.
-func written(t *testing.T, l *linted, format string) string {
+func written(t *testing.T, l *app.Linted, format string) string {
 	t.Helper()
 	var data []byte
 	var err error
 	if format == "sarif" {
-		data, err = lint.SARIF(l.findings, "0.1")
+		data, err = lint.SARIF(l.Findings, "0.1")
 	} else {
-		data, err = lint.JUnit(l.subjects, l.findings)
+		data, err = lint.JUnit(l.Subjects, l.Findings)
 	}
 	if err != nil {
 		t.Fatal(err)
@@ -53,7 +54,7 @@ func TestSARIF(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	for name, l := range map[string]*linted{"all": findingsToWrite, "none": {subjects: []string{"tide"}}} {
+	for name, l := range map[string]*app.Linted{"all": findingsToWrite, "none": {Subjects: []string{"tide"}}} {
 		text := written(t, l, "sarif")
 		result, err := schema.Validate(gojsonschema.NewStringLoader(text))
 		if err != nil || !result.Valid() {
@@ -106,7 +107,7 @@ func TestJUnit(t *testing.T) {
 		}
 	}
 	xmllint := testtool.Find(t, "xmllint")
-	for name, l := range map[string]*linted{"all": findingsToWrite, "none": {subjects: []string{"tide"}}, "nothing": {}} {
+	for name, l := range map[string]*app.Linted{"all": findingsToWrite, "none": {Subjects: []string{"tide"}}, "nothing": {}} {
 		file := filepath.Join(t.TempDir(), "report.xml")
 		if err := os.WriteFile(file, []byte(written(t, l, "junit")), 0o644); err != nil {
 			t.Fatal(err)

@@ -25,19 +25,19 @@ goes back to any state by its serial or its snapshot; ` + "`ellwand compare`" + 
 		Args:              arguments(atMostOne),
 		ValidArgsFunction: a.completeRepositories,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			_, r, ch, err := a.openRepository(args, channel)
+			_, r, err := a.openRepository(args, channel)
 			if err != nil {
 				return err
 			}
-			events, err := r.History(cmd.Context(), ch, limit)
+			events, err := r.History(cmd.Context(), r.Channel, limit)
 			if err != nil {
 				return err
 			}
-			a.offline(r)
+			a.offline(r.Repository)
 			if a.json {
 				return a.printJSON(events)
 			}
-			a.showEvents(events, r.Storage.Where(), ch)
+			a.showEvents(events, r.Storage.Where(), r.Channel)
 			return nil
 		},
 	}

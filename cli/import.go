@@ -9,6 +9,8 @@ import (
 	"path/filepath"
 	"strings"
 
+	"ellwand.example/app"
+
 	"github.com/aymanbagabas/go-udiff"
 	"github.com/spf13/cobra"
 
@@ -41,7 +43,7 @@ nothing is written and the differences are shown.`,
 }
 
 func (a *program) importRecipe(ctx context.Context, w *workspace.Workspace, arg string) error {
-	f := a.fetcher(ctx, w)
+	f := (&app.App{Workspace: w, Progress: a.progress}).Fetcher(ctx)
 	path := arg
 	if u, err := url.Parse(arg); err == nil && (u.Scheme == "http" || u.Scheme == "https") {
 		got, err := f.Fetch(ctx, &recipe.Recipe{Sources: []recipe.Source{{URL: arg}}}, 0)

@@ -6,7 +6,7 @@ import (
 
 func (a *program) indexCommand() *cobra.Command {
 	var channel string
-	var flags termsFlags
+	var flags allowFlags
 	cmd := &cobra.Command{
 		Use:   "index [REPO]",
 		Short: "Make a repository's index anew from its packages alone",
@@ -18,15 +18,15 @@ changed since the last time, nothing is read again.`,
 		Args:              arguments(atMostOne),
 		ValidArgsFunction: a.completeRepositories,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			w, r, ch, err := a.openRepository(args, channel)
+			u, r, err := a.openRepository(args, channel)
 			if err != nil {
 				return err
 			}
-			terms, err := a.terms(cmd.Context(), w, flags)
+			options, err := flags.changeOptions(cmd.Context(), u)
 			if err != nil {
 				return err
 			}
-			report, err := r.Index(cmd.Context(), ch, terms, a.progress)
+			report, err := r.Index(cmd.Context(), r.Channel, options, a.progress)
 			return a.finishReport(report, r.Storage.Where(), err)
 		},
 	}

@@ -7,50 +7,22 @@ import (
 	"slices"
 	"strings"
 
+	"ellwand.example/app"
+
 	"github.com/spf13/cobra"
 
 	"ellwand.example/cli/term"
 	"ellwand.example/core/fact"
 	"ellwand.example/core/repo"
-	"ellwand.example/core/workspace"
 )
-
-// consulted is a repository that a command looks into.
-type consulted struct {
-	name     string // as the settings call it, or its path or address
-	channel  string
-	disabled bool
-	*repo.Repository
-}
-
-// consult opens the repository that is named, or all that are configured.
-func (a *program) consult(w *workspace.Workspace, name, channel string) ([]consulted, error) {
-	if name != "" || w == nil || len(w.Settings.Repositories) == 0 {
-		r, ch, err := a.repository(w, name, channel)
-		if err != nil {
-			return nil, err
-		}
-		return []consulted{{cmp.Or(name, r.Storage.Where()), ch, false, r}}, nil
-	}
-	var out []consulted
-	for _, name := range w.RepositoryNames() {
-		place, ch := w.Repository(name)
-		r, err := repo.OpenCached(place)
-		if err != nil {
-			return nil, err
-		}
-		out = append(out, consulted{name, cmp.Or(channel, ch), !w.Settings.Repositories[name].IsEnabled(), r})
-	}
-	return out, nil
-}
 
 // each calls a function for the repositories that are enabled. One of several
 // that cannot be read is passed over, with its reason.
-func (a *program) each(ctx context.Context, all []consulted, do func(consulted) error) error {
+func (a *program) each(ctx context.Context, all []app.Opened, do func(app.Opened) error) error {
 	failed := 0
 	var last error
 	for _, c := range all {
-		if c.disabled {
+		if c.Disabled {
 			continue
 		}
 		err := do(c)
@@ -59,7 +31,7 @@ func (a *program) each(ctx context.Context, all []consulted, do func(consulted) 
 		}
 		if err != nil {
 			failed, last = failed+1, err
-			a.progress.Note(fmt.Sprintf("repository %s is passed over: %v", c.name, err))
+			a.progress.Note(fmt.Sprintf("repository %s is skipped: %v", c.Name, err))
 			continue
 		}
 		a.offline(c.Repository)
@@ -71,17 +43,17 @@ func (a *program) each(ctx context.Context, all []consulted, do func(consulted) 
 }
 
 // showConsulted tells which repositories were looked into, and which not.
-func (a *program) showConsulted(ctx context.Context, all []consulted) {
+func (a *program) showConsulted(ctx context.Context, all []app.Opened) {
 	for _, c := range all {
-		n, err := c.Count(ctx, c.channel)
+		n, err := c.Count(ctx, c.Channel)
 		if err != nil {
 			continue
 		}
 		state := "enabled"
-		if c.disabled {
+		if c.Disabled {
 			state = a.out.Style(term.Doubtful, "disabled, not looked into")
 		}
-		a.out.Printf("%s, channel %s: %s, %s\n", a.out.Style(term.Name, c.name), c.channel, fact.Count(n, "package", "packages"), state)
+		a.out.Printf("%s, channel %s: %s, %s\n", a.out.Style(term.Name, c.Name), c.Channel, fact.Count(n, "package", "packages"), state)
 	}
 }
 
@@ -103,19 +75,19 @@ repositories of the workspace are listed, and how much the disabled ones hold.`,
 		Args:              arguments(atMostOne),
 		ValidArgsFunction: a.completeRepositories,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			w, err := a.openIfAny()
+			u, err := a.appIfAny()
 			if err != nil {
 				return err
 			}
-			all, err := a.consult(w, strings.Join(args, ""), channel)
+			all, err := u.Repositories(strings.Join(args, ""), channel)
 			if err != nil {
 				return err
 			}
 			contents := []listed{}
-			err = a.each(cmd.Context(), all, func(c consulted) error {
-				found, err := c.List(cmd.Context(), c.channel)
+			err = a.each(cmd.Context(), all, func(c app.Opened) error {
+				found, err := c.List(cmd.Context(), c.Channel)
 				for _, l := range found {
-					contents = append(contents, listed{c.name, l})
+					contents = append(contents, listed{c.Name, l})
 				}
 				return err
 			})
@@ -126,7 +98,7 @@ repositories of the workspace are listed, and how much the disabled ones hold.`,
 				return a.printJSON(contents)
 			}
 			a.showContents(contents, len(all) > 1)
-			if len(all) > 1 || all[0].disabled {
+			if len(all) > 1 || all[0].Disabled {
 				a.showConsulted(cmd.Context(), all)
 			}
 			return nil
@@ -204,22 +176,22 @@ status 1.`,
   ellwand search /usr/bin/`,
 		Args: arguments(exactlyOne("one word to look for")),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			w, err := a.openIfAny()
+			u, err := a.appIfAny()
 			if err != nil {
 				return err
 			}
 			if strings.TrimSpace(args[0]) == "" {
 				return usageError{fmt.Errorf("an empty word is in everything: `ellwand list` lists all packages")}
 			}
-			all, err := a.consult(w, in, channel)
+			all, err := u.Repositories(in, channel)
 			if err != nil {
 				return err
 			}
 			hits := []found{}
-			err = a.each(cmd.Context(), all, func(c consulted) error {
-				some, err := c.Search(cmd.Context(), c.channel, args[0])
+			err = a.each(cmd.Context(), all, func(c app.Opened) error {
+				some, err := c.Search(cmd.Context(), c.Channel, args[0])
 				for _, h := range some {
-					hits = append(hits, found{c.name, h})
+					hits = append(hits, found{c.Name, h})
 				}
 				return err
 			})

@@ -14,6 +14,8 @@ import (
 	"strings"
 	"time"
 
+	"ellwand.example/app"
+
 	"github.com/gofrs/flock"
 	"github.com/spf13/cobra"
 
@@ -61,7 +63,7 @@ The logs of a recipe's last 20 builds are kept.`,
 			if err != nil {
 				return err
 			}
-			h, err := history.Open(cmd.Context(), historyFile(w))
+			h, err := history.Open(cmd.Context(), app.HistoryFile(w))
 			if err != nil {
 				return err
 			}
@@ -97,8 +99,6 @@ The logs of a recipe's last 20 builds are kept.`,
 	return cmd
 }
 
-func historyFile(w *workspace.Workspace) string { return w.State("history.sqlite") }
-
 // findBuild finds a build by its number, or the last one of a recipe.
 func findBuild(ctx context.Context, h *history.Store, arg string) (history.Build, error) {
 	if n, err := strconv.ParseInt(arg, 10, 64); err == nil {
@@ -108,7 +108,7 @@ func findBuild(ctx context.Context, h *history.Store, arg string) (history.Build
 		}
 		return b, err
 	}
-	all, err := h.List(ctx, recipeName(arg), 1)
+	all, err := h.List(ctx, app.RecipeName(arg), 1)
 	if err != nil {
 		return history.Build{}, err
 	}

@@ -6,12 +6,13 @@ import (
 	"slices"
 	"strings"
 
+	"ellwand.example/app"
+
 	"github.com/spf13/cobra"
 
 	"ellwand.example/cli/term"
 	"ellwand.example/core/build"
 	"ellwand.example/core/fact"
-	"ellwand.example/core/sandbox"
 )
 
 func (a *program) needsCommand() *cobra.Command {
@@ -40,20 +41,18 @@ repositories, with what they need in turn.`,
 }
 
 func (a *program) needs(ctx context.Context, name string, supply bool) error {
-	w, err := a.open()
+	u, err := a.app()
 	if err != nil {
 		return err
 	}
-	r, err := w.Recipe(recipeName(name))
+	r, err := u.Workspace.Recipe(app.RecipeName(name))
 	if err != nil {
 		return err
 	}
-	system, err := build.System(ctx, w, a.progress)
+	b, err := u.Planner(ctx)
 	if err != nil {
 		return err
 	}
-	// Nothing is run, so that it does not matter whether steps could be.
-	b := &build.Builder{Workspace: w, Fetcher: a.fetcher(ctx, w), Runner: sandbox.Namespaces{System: system}, Progress: a.progress}
 	brought := []string{}
 	if supply {
 		if brought, err = b.Supply(ctx, r); err != nil {
@@ -117,7 +116,7 @@ func (a *program) showNeeds(recipe string, states []build.NeedState, missing boo
 		if s.Met {
 			continue
 		}
-		w.Printf("%s  %s\n", w.Style(term.Bad, s.Need), w.Wrapped(s.Reason(), 4))
+		w.Printf("%s  %s\n", w.Style(term.Bad, s.Need), w.Wrapped(reasonAndCommand(s), 4))
 		for _, h := range s.Holders {
 			bring = bring || h.Kind == build.HeldEnabled && h.Enough
 			if h.Kind == build.HeldRecipe && !slices.Contains(lines, h.Name) {
@@ -139,9 +138,21 @@ func (a *program) showNeeds(recipe string, states []build.NeedState, missing boo
 // explainMissing tells why a build did not begin.
 func (a *program) explainMissing(e *build.MissingError) {
 	w := a.err
-	w.Printf("%s\n", w.Style(term.Bad, fmt.Sprintf("%s: nothing here meets %s", e.Recipe, fact.Count(len(e.Needs), "need", "needs"))))
+	w.Printf("%s\n", w.Style(term.Bad, fmt.Sprintf("%s: %s unavailable", e.Recipe, fact.Count(len(e.Needs), "dependency is", "dependencies are"))))
 	for _, n := range e.Needs {
-		w.Printf("  %s  %s\n", w.Style(term.Strong, n.Need), w.Wrapped(n.Reason(), 6))
+		w.Printf("  %s  %s\n", w.Style(term.Strong, n.Need), w.Wrapped(reasonAndCommand(n), 6))
 	}
-	w.Printf("nothing was built; `ellwand needs %s` shows all of its needs\n", e.Recipe)
+	w.Printf("nothing was built; `ellwand needs %s` shows all its dependencies\n", e.Recipe)
+}
+
+// reasonAndCommand says why a dependency is not met, and which command builds it.
+func reasonAndCommand(n build.NeedState) string {
+	s := n.Reason()
+	for _, h := range n.Holders {
+		if h.Kind == build.HeldRecipe {
+			s += ": `" + commandFor(fact.Action{Verb: fact.Build, Subject: h.Name}) + "`"
+			break
+		}
+	}
+	return s
 }

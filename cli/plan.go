@@ -7,6 +7,8 @@ import (
 	"path/filepath"
 	"strings"
 
+	"ellwand.example/app"
+
 	"github.com/google/renameio/v2"
 	"github.com/spf13/cobra"
 
@@ -15,7 +17,6 @@ import (
 	"ellwand.example/core/build"
 	"ellwand.example/core/fact"
 	"ellwand.example/core/recipe"
-	"ellwand.example/core/sandbox"
 )
 
 func (a *program) planCommand() *cobra.Command {
@@ -59,11 +60,10 @@ Whether upstream's sources changed is not looked at: their digests are in recipe
 			if err != nil {
 				return err
 			}
-			system, err := build.System(cmd.Context(), w, a.progress)
+			b, err := (&app.App{Workspace: w, Progress: a.progress}).Planner(cmd.Context())
 			if err != nil {
 				return err
 			}
-			b := &build.Builder{Workspace: w, Fetcher: a.fetcher(cmd.Context(), w), Runner: sandbox.Namespaces{System: system}, Progress: a.progress}
 			plan, err := b.Plan(cmd.Context(), all)
 			switch {
 			case err != nil:

@@ -7,7 +7,7 @@ import (
 )
 
 func (a *program) promoteCommand() *cobra.Command {
-	var flags termsFlags
+	var flags allowFlags
 	cmd := &cobra.Command{
 		Use:   "promote REPO FROM TO [PACKAGE...]",
 		Short: "Give one channel the packages of another",
@@ -33,15 +33,15 @@ would go back in version.`,
 			return nil, cobra.ShellCompDirectiveNoFileComp
 		},
 		RunE: func(cmd *cobra.Command, args []string) error {
-			w, r, _, err := a.openRepository(args, "")
+			u, r, err := a.openRepository(args, "")
 			if err != nil {
 				return err
 			}
-			terms, err := a.terms(cmd.Context(), w, flags)
+			options, err := flags.changeOptions(cmd.Context(), u)
 			if err != nil {
 				return err
 			}
-			change, err := r.Promote(cmd.Context(), args[1], args[2], args[3:], terms, a.progress)
+			change, err := r.Promote(cmd.Context(), args[1], args[2], args[3:], options, a.progress)
 			return a.finishChange(change, r.Storage.Where(), err)
 		},
 	}

@@ -29,7 +29,7 @@ notice nothing.`,
 			if keep < 1 || days < 0 {
 				return usageError{fmt.Errorf("--keep is at least 1, since a channel keeps the state that it is at; --days is not negative")}
 			}
-			_, r, _, err := a.openRepository(args, "")
+			_, r, err := a.openRepository(args, "")
 			if err != nil {
 				return err
 			}

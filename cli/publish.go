@@ -1,26 +1,24 @@
 package cli
 
 import (
-	"context"
 	"errors"
 	"fmt"
-	"maps"
-	"os"
 	"slices"
 	"strings"
+
+	"ellwand.example/app"
 
 	"github.com/spf13/cobra"
 
 	"ellwand.example/cli/term"
 	"ellwand.example/core/fact"
 	"ellwand.example/core/repo"
-	"ellwand.example/core/workspace"
 )
 
 func (a *program) publishCommand() *cobra.Command {
 	var to, channel string
 	var all, start bool
-	var flags termsFlags
+	var flags allowFlags
 	cmd := &cobra.Command{
 		Use:   "publish PACKAGE... --to REPO",
 		Short: "Add packages to a repository, in one atomic step",
@@ -50,36 +48,30 @@ together is judged together. --allow lets a finding pass, with a reason.`,
 		}),
 		ValidArgsFunction: completePackages,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			w, err := a.openIfAny()
+			u, err := a.appIfAny()
 			if err != nil {
 				return err
 			}
-			r, ch, err := a.repository(w, to, channel)
+			o, err := u.Repository(to, channel)
 			if err != nil {
 				return err
 			}
 			if all {
-				if w == nil {
-					return usageError{errors.New("--all publishes what a workspace has built, and there is none here")}
+				if u.Workspace == nil {
+					return usageError{errors.New("--all publishes what a workspace has built, and there is no workspace here")}
 				}
-				args = []string{w.AllPackages()}
+				args = []string{u.Workspace.AllPackages()}
 			}
-			if err := a.started(cmd.Context(), w, r, to, start); err != nil {
-				return err
-			}
-			files, err := expand(args)
+			files, err := app.ExpandPackages(args)
 			if err != nil {
 				return err
 			}
-			terms, err := a.terms(cmd.Context(), w, flags)
+			allow, err := flags.exceptions(true)
 			if err != nil {
 				return err
 			}
-			if err := a.fit(cmd.Context(), w, r, ch, files, &terms); err != nil {
-				return err
-			}
-			report, err := r.Publish(cmd.Context(), ch, files, terms, a.progress)
-			return a.finishReport(report, r.Storage.Where(), err)
+			report, err := u.Publish(cmd.Context(), o, files, app.PublishOptions{Start: start, Allow: allow})
+			return a.finishReport(report, o.Storage.Where(), err)
 		},
 	}
 	cmd.Flags().StringVar(&to, "to", "", "the repository: a name in ellwand.toml, a folder or an address (default: the configured one)")
@@ -87,40 +79,8 @@ together is judged together. --allow lets a finding pass, with a reason.`,
 	cmd.Flags().BoolVar(&all, "all", false, "all packages that this workspace has built")
 	cmd.RegisterFlagCompletionFunc("to", a.completeRepositories)
 	a.channelFlag(cmd, &channel)
-	flags.lints = true
 	flags.add(cmd)
 	return cmd
-}
-
-// noRepositoryError is a place to publish to that is no repository, and was not
-// to become one.
-type noRepositoryError struct{ where, name, near string }
-
-func (e *noRepositoryError) Error() string {
-	if e.near != "" {
-		return fmt.Sprintf("there is no repository at %s; did you mean %q?", e.where, e.near)
-	}
-	return "there is no repository at " + e.where
-}
-
-// started makes sure that there is a repository. One is started where
-// ellwand.toml names it, or where it is asked for.
-func (a *program) started(ctx context.Context, w *workspace.Workspace, r *repo.Repository, name string, start bool) error {
-	if d, ok := r.Storage.(repo.Directory); ok {
-		if entries, err := os.ReadDir(d.Dir); err == nil && len(entries) > 0 {
-			return nil // the publish tells what it is, if it is none
-		}
-	}
-	_, err := r.Pointer(ctx)
-	var none *repo.NotRepositoryError
-	if _, configured := configuredRepository(w, name); start || !errors.As(err, &none) || configured || name == "" {
-		return nil // what else is wrong, the publish tells
-	}
-	e := &noRepositoryError{where: r.Storage.Where(), name: name}
-	if w != nil {
-		e.near = fact.Nearest(name, slices.Collect(maps.Keys(w.Settings.Repositories)))
-	}
-	return e
 }
 
 // completeChannels proposes the channels of the repository that the command
@@ -135,11 +95,11 @@ func (a *program) completeChannels(cmd *cobra.Command, args []string, _ string) 
 	if name == "" && cmd.Flags().Lookup("to") == nil && cmd.Name() != "retire" && len(args) > 0 {
 		name = args[0]
 	}
-	w, err := a.openIfAny()
+	u, err := a.appIfAny()
 	if err != nil {
 		return nil, cobra.ShellCompDirectiveNoFileComp
 	}
-	r, _, err := a.repository(w, name, "")
+	r, err := u.Repository(name, "")
 	if err != nil {
 		return nil, cobra.ShellCompDirectiveNoFileComp
 	}
@@ -153,30 +113,6 @@ func (a *program) completeChannels(cmd *cobra.Command, args []string, _ string) 
 	}
 	slices.Sort(names)
 	return names, cobra.ShellCompDirectiveNoFileComp
-}
-
-// expand replaces folders by the packages in them.
-func expand(args []string) ([]string, error) {
-	var files []string
-	for _, arg := range args {
-		info, err := os.Stat(arg)
-		if err != nil || !info.IsDir() {
-			files = append(files, arg)
-			continue
-		}
-		inside, err := packageFiles(arg)
-		if err == nil && len(inside) == 0 {
-			inside, err = packagesOfTargets(arg)
-		}
-		if err != nil {
-			return nil, err
-		}
-		if len(inside) == 0 {
-			return nil, fmt.Errorf("there are no packages in %s: `ellwand build RECIPE` makes some", arg)
-		}
-		files = append(files, inside...)
-	}
-	return files, nil
 }
 
 // finishReport shows what became of packages, and returns the error that the
@@ -213,9 +149,9 @@ func (a *program) showReport(r repo.Report, where string) {
 		if name == "" {
 			name = o.File
 		}
-		w.Printf("  %s  %s\n", w.Style(roles[o.State], fmt.Sprintf("%-13s", o.State)), name)
+		w.Printf("  %s  %s\n", w.Style(roles[o.State], fmt.Sprintf("%-17s", o.State)), name)
 		if o.Reason != "" {
-			w.Printf("                 %s\n", o.Reason)
+			w.Printf("                     %s\n", o.Reason)
 		}
 	}
 	for _, t := range r.Change.Targets {
@@ -226,7 +162,14 @@ func (a *program) showReport(r repo.Report, where string) {
 			w.Printf("  %s\n", w.Style(term.Faint, fmt.Sprintf("%s left to the system of %s, which is not known here", fact.Count(t.Assumed, "need is", "needs are"), t.Target)))
 		}
 	}
-	w.Printf("%s looked at = %d added + %d already there + %d refused\n", fact.Count(len(r.Outcomes), "package", "packages"), r.Count(repo.Added), r.Count(repo.Already), r.Count(repo.Refused))
+	var parts []string
+	for _, state := range []string{repo.Added, repo.Already, repo.Refused} {
+		if n := r.Count(state); n > 0 {
+			parts = append(parts, fmt.Sprintf("%d %s", n, state))
+		}
+	}
+	counted := strings.Join(parts, ", ")
+	w.Printf("%s: %s\n", fact.Count(len(r.Outcomes), "package", "packages"), counted)
 	switch {
 	case r.Count(repo.Added) > 0:
 		w.Printf("%s, channel %s, is at serial %d\n", where, r.Channel, r.Serial)

@@ -5,6 +5,8 @@ import (
 	"slices"
 	"strings"
 
+	"ellwand.example/app"
+
 	"github.com/charmbracelet/x/ansi"
 
 	"ellwand.example/cli/term"
@@ -18,7 +20,7 @@ func (a *program) showRecipe(name string) error {
 	if err != nil {
 		return err
 	}
-	r, err := ws.Recipe(recipeName(name))
+	r, err := ws.Recipe(app.RecipeName(name))
 	if err != nil {
 		return err
 	}
@@ -89,7 +91,7 @@ func (a *program) showSteps(name string) error {
 	if err != nil {
 		return err
 	}
-	r, err := w.Recipe(recipeName(name))
+	r, err := w.Recipe(app.RecipeName(name))
 	if err != nil {
 		return err
 	}

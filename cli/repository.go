@@ -7,56 +7,29 @@ import (
 	"slices"
 	"strings"
 
+	"ellwand.example/app"
+
 	"github.com/spf13/cobra"
 
 	"ellwand.example/cli/term"
-	"ellwand.example/core/build"
 	"ellwand.example/core/fact"
 	"ellwand.example/core/lint"
-	"ellwand.example/core/probe"
 	"ellwand.example/core/repo"
-	"ellwand.example/core/repo/site"
-	"ellwand.example/core/solve"
-	"ellwand.example/core/workspace"
 )
 
-// repository opens the repository with a name, path or address; with none, the
-// configured one.
-func (a *program) repository(w *workspace.Workspace, name, channel string) (*repo.Repository, string, error) {
-	if name == "" {
-		if w == nil {
-			return nil, "", usageError{errors.New("which repository? There is no workspace here to take one from; name its folder or address")}
-		}
-		var err error
-		if name, err = w.DefaultRepository(); err != nil {
-			return nil, "", err
-		}
-	}
-	place, configured := w.Repository(name)
-	r, err := repo.OpenCached(place)
+// openRepository opens the repository that a command's first argument names; the
+// configured one without an argument.
+func (a *program) openRepository(args []string, channel string) (*app.App, app.Opened, error) {
+	u, err := a.appIfAny()
 	if err != nil {
-		return nil, "", err
-	}
-	r.Pages = site.Renderer{}
-	if channel == "" {
-		channel = configured
-	}
-	return r, channel, nil
-}
-
-// openRepository is repository for a command whose first argument, if there is
-// one, is the repository.
-func (a *program) openRepository(args []string, channel string) (*workspace.Workspace, *repo.Repository, string, error) {
-	w, err := a.openIfAny()
-	if err != nil {
-		return nil, nil, "", err
+		return nil, app.Opened{}, err
 	}
 	name := ""
 	if len(args) > 0 {
 		name = args[0]
 	}
-	r, channel, err := a.repository(w, name, channel)
-	return w, r, channel, err
+	o, err := u.Repository(name, channel)
+	return u, o, err
 }
 
 // offline tells that what is shown is not of today.
@@ -72,66 +45,41 @@ func (a *program) channelFlag(cmd *cobra.Command, channel *string) {
 	cmd.RegisterFlagCompletionFunc("channel", a.completeChannels)
 }
 
-// termsFlags are the options of commands that the gate judges.
-type termsFlags struct {
+// allowFlags are the flags of commands that the gate checks.
+type allowFlags struct {
 	allow  []string
 	reason string
-	lints  bool // findings of lint may be let pass too
 }
 
-func (t *termsFlags) add(cmd *cobra.Command) {
-	cmd.Flags().StringArrayVar(&t.allow, "allow", nil, "let a finding pass, as `CODE:PACKAGE`; may be repeated")
-	cmd.Flags().StringVar(&t.reason, "reason", "", "the reason why, which is kept in the history")
+func (f *allowFlags) add(cmd *cobra.Command) {
+	cmd.Flags().StringArrayVar(&f.allow, "allow", nil, "accept a finding, as `CODE:PACKAGE`; may be repeated")
+	cmd.Flags().StringVar(&f.reason, "reason", "", "why the findings are accepted; recorded in the history")
 }
 
-// terms reads them. Needs are judged by the system of each target, as far as it
-// is known here.
-func (a *program) terms(ctx context.Context, w *workspace.Workspace, t termsFlags) (repo.Terms, error) {
-	terms := repo.Terms{System: a.systems(ctx, w)}
-	for _, text := range t.allow {
+// exceptions returns the findings that are accepted: those of the gate, and with
+// lints also those of rules on packages.
+func (f *allowFlags) exceptions(lints bool) (out []repo.Exception, err error) {
+	reason := strings.TrimSpace(f.reason)
+	for _, text := range f.allow {
 		code, name, ok := strings.Cut(text, ":")
 		code = strings.ToUpper(code)
 		gate := slices.Contains([]string{repo.UnmetNeed, repo.SharedPath, repo.OlderVersion, repo.NoRoot}, code)
 		rule, known := lint.Find(code)
-		if !ok || name == "" || !gate && !(t.lints && known && rule.OfPackages() && !rule.OfRepositories()) {
-			return terms, usageError{fmt.Errorf("--allow takes the code of a finding and a package, such as %s:tidegauge, not %q", repo.UnmetNeed, text)}
+		if !ok || name == "" || !gate && !(lints && known && rule.OfPackages() && !rule.OfRepositories()) {
+			return nil, usageError{fmt.Errorf("--allow takes the code of a finding and a package, such as %s:tidegauge, not %q", repo.UnmetNeed, text)}
 		}
-		terms.Allow = append(terms.Allow, repo.Exception{Code: code, Package: name, Reason: strings.TrimSpace(t.reason)})
+		out = append(out, repo.Exception{Code: code, Package: name, Reason: reason})
 	}
-	if len(terms.Allow) > 0 != (strings.TrimSpace(t.reason) != "") {
-		return terms, usageError{errors.New("--allow and --reason go together: an exception has a reason, which the history keeps")}
+	if len(out) > 0 != (reason != "") {
+		return nil, usageError{errors.New("--allow and --reason belong together: the history records why a finding was accepted")}
 	}
-	return terms, nil
+	return out, nil
 }
 
-// systems finds, for a target of the workspace, what tells whether its system
-// meets a need. Of other targets nothing is known.
-func (a *program) systems(ctx context.Context, w *workspace.Workspace) func(target string) func(solve.Need) bool {
-	if w == nil {
-		return nil
-	}
-	return func(target string) func(solve.Need) bool {
-		on := *w
-		if _, known := w.Settings.Targets[target]; !known && target != w.Target.Name {
-			return nil
-		}
-		if err := on.UseTarget(target); err != nil {
-			return nil
-		}
-		if target == w.Target.Name {
-			on.On, on.Target = w.On, w.Target
-		}
-		root, err := build.System(ctx, &on, a.progress)
-		if err != nil {
-			a.progress.Note(fmt.Sprintf("the system of %s is not looked into: %v", target, err))
-			return nil
-		}
-		system := probe.Open(root)
-		return func(n solve.Need) bool {
-			found, ok := system.Look(n.Need, n.Symbols)
-			return ok && found.Enough
-		}
-	}
+// changeOptions are the conditions of a change to a repository's channel.
+func (f *allowFlags) changeOptions(ctx context.Context, u *app.App) (repo.ChangeOptions, error) {
+	allow, err := f.exceptions(false)
+	return repo.ChangeOptions{System: u.Systems(ctx), Allow: allow}, err
 }
 
 // showFaults lists findings by code, the gravest first.
@@ -212,3 +160,29 @@ func (a *program) showChange(c repo.Change, where string) {
 
 // maxListed is how many packages of a change are listed.
 const maxListed = 12
+
+// explainLintError shows what keeps packages from being published, and what to do
+// about it.
+func (a *program) explainLintError(e *app.LintError) {
+	w := a.err
+	w.Printf("%s\n\n", w.Style(term.Bad, "refused: lint found errors; nothing was published"))
+	subject := ""
+	for i, f := range e.Findings {
+		if f.Subject != subject {
+			subject = f.Subject
+			w.Printf("%s\n", w.Style(term.Strong, subject))
+		}
+		place := ""
+		if f.Path != "" {
+			place = fact.Visible(f.Path) + ": "
+		}
+		w.Printf("  %s  %s\n", w.Style(term.Bad, f.Code), w.Wrapped(place+fact.Visible(f.Message), 8))
+		if i == len(e.Findings)-1 || e.Findings[i+1].Code != f.Code {
+			w.Printf("        %s\n", w.Style(term.Good, w.Wrapped("→ "+f.Remedy, 8)))
+		}
+	}
+	f := e.Findings[0]
+	w.Printf("\nAccept an intended finding with [[waive]] and a reason in the recipe. To accept one for this publish only, with a reason that the history records:\n  %s\n",
+		w.Style(term.Faint, fmt.Sprintf("--allow %s:%s --reason \"…\"", f.Code, f.SubjectName())))
+	w.Printf("`ellwand explain %s` says more; `refuse` in [lint] of ellwand.toml sets the severity that prevents a publish.\n", f.Code)
+}

@@ -6,7 +6,7 @@ import (
 
 func (a *program) retireCommand() *cobra.Command {
 	var from, channel string
-	var flags termsFlags
+	var flags allowFlags
 	cmd := &cobra.Command{
 		Use:   "retire PACKAGE...",
 		Short: "Take packages out of a channel",
@@ -18,19 +18,19 @@ lets go of it.`,
   ellwand retire libharmonic@1.4.2-1`,
 		Args: arguments(atLeastOne("the packages to take out")),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			w, err := a.openIfAny()
+			u, err := a.appIfAny()
 			if err != nil {
 				return err
 			}
-			r, ch, err := a.repository(w, from, channel)
+			r, err := u.Repository(from, channel)
 			if err != nil {
 				return err
 			}
-			terms, err := a.terms(cmd.Context(), w, flags)
+			options, err := flags.changeOptions(cmd.Context(), u)
 			if err != nil {
 				return err
 			}
-			change, err := r.Retire(cmd.Context(), ch, args, terms, a.progress)
+			change, err := r.Retire(cmd.Context(), r.Channel, args, options, a.progress)
 			return a.finishChange(change, r.Storage.Where(), err)
 		},
 	}

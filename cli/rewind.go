@@ -25,7 +25,7 @@ that a rewind can be undone by another.`,
 		}),
 		ValidArgsFunction: a.completeRepositories,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			_, r, ch, err := a.openRepository(args, channel)
+			_, r, err := a.openRepository(args, channel)
 			if err != nil {
 				return err
 			}
@@ -33,7 +33,7 @@ that a rewind can be undone by another.`,
 			if len(args) > 1 {
 				word = args[1]
 			}
-			change, err := r.Rewind(cmd.Context(), ch, word, a.progress)
+			change, err := r.Rewind(cmd.Context(), r.Channel, word, a.progress)
 			return a.finishChange(change, r.Storage.Where(), err)
 		},
 	}

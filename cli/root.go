@@ -4,17 +4,19 @@ package cli
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
-	"io/fs"
 	"os"
 	"path/filepath"
 	"runtime/debug"
 	"strings"
 	"syscall"
+
+	"ellwand.example/app"
 
 	"github.com/spf13/cobra"
 
@@ -22,14 +24,9 @@ import (
 	"ellwand.example/core/build"
 	"ellwand.example/core/document"
 	"ellwand.example/core/fact"
-	"ellwand.example/core/history"
 	"ellwand.example/core/pack"
 	"ellwand.example/core/recipe"
-	"ellwand.example/core/repo"
 	"ellwand.example/core/sandbox"
-	"ellwand.example/core/solve"
-	"ellwand.example/core/source"
-	"ellwand.example/core/staging"
 	"ellwand.example/core/workspace"
 )
 
@@ -44,18 +41,14 @@ const (
 	statusInterrupted = 130 // by Ctrl-C
 )
 
-// outputError says that results could not be written to standard output.
-type outputError struct{ err error }
-
-func (e *outputError) Error() string { return "the output could not be written: " + e.err.Error() }
-
-func (e *outputError) Unwrap() error { return e.err }
-
 // interrupted is what a command says that Ctrl-C ended.
 const interrupted = "interrupted; nothing is left half-written\n"
 
-// usageError is a mistake on the command line.
+// usageError is an error on the command line.
 type usageError struct{ error }
+
+// Status is that of the command line.
+func (usageError) Status() fact.Status { return fact.StatusUsage }
 
 // statusError ends a command with a status after it has said all there is to
 // say.
@@ -206,179 +199,6 @@ packages from it, lint them, and publish them into a repository.`,
 	return root
 }
 
-// finish says what went wrong, and with which status to end.
-func (a *program) finish(ctx context.Context, err error) int {
-	var status statusError
-	switch {
-	case err == nil:
-		return statusDone
-	case errors.As(err, &status):
-		return int(status)
-	}
-	if a.err == nil {
-		a.out, a.err = term.NewWriter(os.Stdout, "auto"), term.NewWriter(os.Stderr, "auto")
-	}
-	if ctx.Err() != nil {
-		a.err.Printf("%s", interrupted)
-		return statusInterrupted
-	}
-	code := statusOf(err)
-	var usage usageError
-	if !a.running || errors.As(err, &usage) {
-		a.err.Printf("%s\n%s\n", a.err.Style(term.Bad, err.Error()), "`ellwand help` lists the commands, `ellwand COMMAND --help` shows how one is used")
-		return statusUsage
-	}
-	var broken *brokenError
-	if errors.As(err, &broken) {
-		a.err.Printf("\nleft out, for the mistakes in them:\n")
-	} else if a.json {
-		a.printJSON(jsonError(err))
-	}
-	a.explainError(err)
-	return code
-}
-
-// statusOf finds the exit status for an error of the core.
-func statusOf(err error) int {
-	var step *build.StepError
-	var packing *build.PackError
-	var change *build.ChangeError
-	if errors.As(err, &step) || errors.As(err, &packing) || errors.As(err, &change) {
-		return statusStep
-	}
-	var gate *repo.RefusedError
-	var unsolved *solve.NoAnswerError
-	var unfit *unfitError
-	if errors.As(err, &gate) || errors.As(err, &unsolved) || errors.As(err, &unfit) {
-		return statusFindings
-	}
-	var unreachable *repo.UnreachableError
-	if errors.As(err, &unreachable) {
-		return statusMachine
-	}
-	var missing *build.MissingError
-	var http *source.HTTPError
-	var refused *sandbox.RefusedError
-	var setUp *sandbox.SetupError
-	var output *outputError
-	var noBase *build.SystemError
-	if errors.As(err, &setUp) || errors.As(err, &output) || errors.As(err, &missing) || errors.As(err, &http) || errors.Is(err, syscall.ENOSPC) || errors.Is(err, fs.ErrPermission) ||
-		errors.Is(err, syscall.EROFS) || errors.Is(err, build.ErrBusy) || errors.As(err, &refused) || errors.As(err, &noBase) {
-		return statusMachine
-	}
-	return statusInput
-}
-
-func jsonError(err error) any {
-	var problems document.Problems
-	if errors.As(err, &problems) {
-		return map[string]any{"error": fmt.Sprintf("%d mistakes", len(problems)), "problems": problems}
-	}
-	var step *build.StepError
-	if errors.As(err, &step) {
-		return map[string]any{"error": err.Error(), "step": step}
-	}
-	var packing *build.PackError
-	if errors.As(err, &packing) {
-		return map[string]any{"error": err.Error(), "layout": packing.Mismatch}
-	}
-	var gate *repo.RefusedError
-	if errors.As(err, &gate) {
-		return map[string]any{"error": fmt.Sprintf("channel %s would become inconsistent", gate.Channel), "findings": gate.Findings, "rebuild": gate.Rebuild}
-	}
-	var unfit *unfitError
-	if errors.As(err, &unfit) {
-		return map[string]any{"error": fmt.Sprintf("%d findings keep packages back from channel %s", len(unfit.findings), unfit.channel), "findings": unfit.findings}
-	}
-	var missing *build.MissingError
-	if errors.As(err, &missing) {
-		return map[string]any{"error": fmt.Sprintf("%d needs are not met", len(missing.Needs)), "needs": missing.Needs}
-	}
-	return map[string]any{"error": err.Error()}
-}
-
-func (a *program) explainError(err error) {
-	var problems document.Problems
-	var step *build.StepError
-	var packing *build.PackError
-	var change *build.ChangeError
-	var refused *sandbox.RefusedError
-	var missing *build.MissingError
-	var gate *repo.RefusedError
-	var unfit *unfitError
-	var unsolved *solve.NoAnswerError
-	var shared *build.SharedNameError
-	var none *repo.NotRepositoryError
-	var absent *noRepositoryError
-	var unreadable *staging.UnreadableError
-	var back *repo.BackError
-	var jump *repo.JumpError
-	switch {
-	case errors.As(err, &gate):
-		a.explainRefused(gate)
-	case errors.As(err, &unfit):
-		a.explainUnfit(unfit)
-	case errors.As(err, &unsolved):
-		a.err.Printf("%s\n", a.err.Style(term.Bad, "there is no set of packages in which everything has what it needs:"))
-		for _, s := range unsolved.Sentences() {
-			a.err.Printf("  %s\n", a.err.Wrapped(s, 2))
-		}
-	case errors.As(err, &missing):
-		a.explainMissing(missing)
-	case errors.As(err, &refused):
-		a.err.Printf("%s\n%s\n", a.err.Style(term.Bad, refused.Error()),
-			"have the machine's administrator allow user namespaces; or go on with `--isolation none`: steps can then write wherever you can, which the package records and lint reports")
-	case errors.Is(err, sandbox.ErrNoTerminal):
-		a.err.Printf("%s\n", a.err.Style(term.Bad, err.Error()))
-		a.err.Printf("to run the steps up to one without a shell, use `ellwand build RECIPE --until STEP`\n")
-	case errors.As(err, &problems):
-		a.err.Problems(problems)
-		files := map[string]int{}
-		for _, p := range problems {
-			files[p.File]++
-		}
-		for file, n := range files {
-			a.err.Printf("%s in %s\n", a.err.Style(term.Bad, fact.Count(n, "mistake", "mistakes")), file)
-		}
-	case errors.As(err, &step):
-		a.explainStep(step)
-	case errors.As(err, &packing):
-		a.explainPacking(packing)
-	case errors.As(err, &change):
-		a.err.Printf("%s: %s\n", a.err.Style(term.Strong, fmt.Sprintf("%s:%d", change.File, change.Line)), a.err.Style(term.Bad, change.What))
-		for line := range strings.SplitSeq(change.Err.Error(), "\n") {
-			a.err.Printf("%s %s\n", a.err.Style(term.Faint, "       |"), line)
-		}
-		a.err.Printf("%s\n", a.err.Style(term.Good, change.Remedy))
-	case errors.As(err, &absent):
-		a.err.Printf("%s\n", a.err.Style(term.Bad, absent.Error()))
-		a.err.Printf("%s\n", a.err.Style(term.Good, fmt.Sprintf("to start one there, add --new: `ellwand publish PACKAGE... --to %s --new`", absent.name)))
-	case errors.As(err, &unreadable):
-		path, mode := unreadable.Path, "0600"
-		if unreadable.Dir {
-			path, mode = path+"/", "0700"
-		}
-		a.err.Printf("%s\n", a.err.Style(term.Bad, a.err.Wrapped(err.Error(), 0)))
-		a.err.Printf("%s\n", a.err.Style(term.Good, fmt.Sprintf("stage it with the mode %s, and give it its own in the layout:\n  %q = { mode = %q }", mode, path, fact.Octal(unreadable.Mode))))
-	case errors.As(err, &none):
-		a.err.Printf("%s\n", a.err.Style(term.Bad, none.Error()))
-		if !none.Foreign {
-			a.err.Printf("`ellwand publish PACKAGE... --to %s --new` starts one\n", none.Dir)
-		}
-	case errors.As(err, &shared):
-		a.err.Printf("%s\n", a.err.Style(term.Bad, a.err.Wrapped(err.Error(), 0)))
-		a.err.Printf("%s\n", a.err.Style(term.Good, a.err.Wrapped("put the option into the package's name, as in [package.\"NAME-{option.x}\"], raise the release, or remove the file", 0)))
-	case errors.As(err, &back), errors.As(err, &jump):
-		a.err.Printf("%s\n", a.err.Style(term.Bad, err.Error()))
-		a.err.Printf("if it was begun anew on purpose, `ellwand sync REPO --forget` forgets what was seen of it; otherwise ask whoever keeps it\n")
-	default:
-		a.err.Printf("%s\n", a.err.Style(term.Bad, err.Error()))
-		if errors.Is(err, syscall.ENOSPC) {
-			a.err.Printf("the disk is full; what was there before is as it was\n")
-		}
-	}
-}
-
 func (a *program) printJSON(v any) error {
 	var b bytes.Buffer
 	e := json.NewEncoder(&b)
@@ -410,6 +230,33 @@ func (a *program) open() (*workspace.Workspace, error) {
 	return w, err
 }
 
+// app opens the workspace for use cases.
+func (a *program) app() (*app.App, error) {
+	w, err := a.open()
+	if err != nil {
+		return nil, err
+	}
+	return &app.App{Workspace: w, Progress: a.progress}, nil
+}
+
+// appIfAny is app for commands that work without a workspace too.
+func (a *program) appIfAny() (*app.App, error) {
+	w, err := a.openIfAny()
+	if err != nil {
+		return nil, err
+	}
+	return &app.App{Workspace: w, Progress: a.progress}, nil
+}
+
+// builder returns what builds recipes, with the isolation that the flag asks for.
+func (a *program) builder(ctx context.Context, u *app.App) (*build.Builder, error) {
+	isolation := cmp.Or(app.Isolation(a.isolation), app.Namespaces)
+	if isolation != app.Namespaces && isolation != app.NoSandbox {
+		return nil, usageError{fmt.Errorf("--isolation is namespaces or none, not %q", a.isolation)}
+	}
+	return u.Builder(ctx, isolation)
+}
+
 // openIfAny is open for commands that do without a workspace as well.
 func (a *program) openIfAny() (*workspace.Workspace, error) {
 	w, err := a.open()
@@ -419,59 +266,10 @@ func (a *program) openIfAny() (*workspace.Workspace, error) {
 	return w, err
 }
 
-func (a *program) fetcher(ctx context.Context, w *workspace.Workspace) *source.Fetcher {
-	f := source.NewFetcher(source.DefaultCache(w.State("sources")), a.progress)
-	f.Team.URL = w.Settings.Sources.URL
-	// A cache that does not know of a workspace may lose what it needs, and
-	// fetches it again.
-	f.Cache.Enlist(ctx, w.Dir)
-	return f
-}
-
-// builder makes what builds recipes, with steps kept apart as --isolation says.
-func (a *program) builder(ctx context.Context, w *workspace.Workspace) (*build.Builder, error) {
-	b := &build.Builder{Workspace: w, Fetcher: a.fetcher(ctx, w), Runner: sandbox.None{}, Progress: a.progress}
-	var err error
-	if b.History, err = history.Open(ctx, historyFile(w)); err != nil {
-		a.progress.Note("there is no history of builds: " + err.Error())
-		b.History = nil
-	}
-	switch a.isolation {
-	case "none":
-		if w.On.System != "" && w.On.System != workspace.HostSystem {
-			return nil, usageError{fmt.Errorf("target %s has a system of its own, which --isolation none cannot give to the steps", w.Target.Name)}
-		}
-		return b, nil
-	case "", "namespaces":
-	default:
-		return nil, usageError{fmt.Errorf("--isolation is namespaces or none, not %q", a.isolation)}
-	}
-	system, err := build.System(ctx, w, a.progress)
-	if err != nil {
-		return nil, err
-	}
-	runner, err := build.Isolate(ctx, w)
-	runner.System = system
-	if runner.Copies {
-		a.progress.Note("overlay mounts are unavailable here: each step works on a copy of all files")
-	}
-	b.Runner = runner
-	return b, err
-}
-
 // isolationFlag adds the flag that builder reads.
 func (a *program) isolationFlag(cmd *cobra.Command) {
 	cmd.Flags().StringVar(&a.isolation, "isolation", "", "how steps are kept apart from the machine: namespaces (the default) or none")
 	cmd.RegisterFlagCompletionFunc("isolation", cobra.FixedCompletions([]string{"namespaces", "none"}, cobra.ShellCompDirectiveNoFileComp))
-}
-
-// recipeName takes a recipe's name, or a path to its folder or file.
-func recipeName(arg string) string {
-	arg = filepath.Clean(arg)
-	if filepath.Base(arg) == recipe.FileName {
-		arg = filepath.Dir(arg)
-	}
-	return filepath.Base(arg)
 }
 
 // recipes reads the named recipes, or all of them. The mistakes of all are
@@ -490,7 +288,7 @@ func recipes(w *workspace.Workspace, names []string) ([]*recipe.Recipe, error) {
 	var out []*recipe.Recipe
 	var problems document.Problems
 	for _, name := range names {
-		r, err := w.Recipe(recipeName(name))
+		r, err := w.Recipe(app.RecipeName(name))
 		var p document.Problems
 		if errors.As(err, &p) {
 			problems = append(problems, p...)
@@ -503,12 +301,6 @@ func recipes(w *workspace.Workspace, names []string) ([]*recipe.Recipe, error) {
 	}
 	return out, problems.Err()
 }
-
-// brokenError is recipes with mistakes among all of a workspace, that a command
-// went on without.
-type brokenError struct{ document.Problems }
-
-func (e *brokenError) Unwrap() error { return e.Problems }
 
 // soundRecipes reads all recipes of the workspace. Those with mistakes are left
 // out, and in the error, which is a *brokenError.

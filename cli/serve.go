@@ -36,15 +36,15 @@ It listens on this machine alone, unless --listen says otherwise. With --cert an
 			if (cert == "") != (key == "") {
 				return usageError{errors.New("--cert and --key go together")}
 			}
-			_, r, _, err := a.openRepository(args, "")
+			_, r, err := a.openRepository(args, "")
 			if err != nil {
 				return err
 			}
-			d, ok := r.Storage.(repo.Directory)
+			dir, ok := r.Storage.LocalPath()
 			if !ok {
 				return fmt.Errorf("%s is on a server already; a repository in a folder can be served", r.Storage.Where())
 			}
-			return a.serve(cmd.Context(), d.Dir, listen, cert, key)
+			return a.serve(cmd.Context(), dir, listen, cert, key)
 		},
 	}
 	cmd.Flags().StringVar(&listen, "listen", "127.0.0.1:8400", "the `ADDRESS` and port to listen on; port 0 takes a free one")

@@ -10,6 +10,8 @@ import (
 	"slices"
 	"strings"
 
+	"ellwand.example/app"
+
 	"github.com/charmbracelet/x/ansi"
 	"github.com/spf13/cobra"
 
@@ -52,8 +54,12 @@ With --map, a picture is written that shows what makes a package large.`,
 			case asRecipe:
 				return a.showRecipe(args[0])
 			}
-			p, err := a.openPackage(cmd.Context(), args[0])
-			var unbuilt *notBuiltError
+			u, err := a.appIfAny()
+			if err != nil {
+				return err
+			}
+			p, err := u.OpenPackage(cmd.Context(), args[0])
+			var unbuilt *app.NotBuiltError
 			if errors.As(err, &unbuilt) && !files && !tree && !sizes && !programs && cat == "" && picture == "" {
 				return a.showRecipe(args[0])
 			}
@@ -166,7 +172,7 @@ func (a *program) showFacts(p *pack.Package) error {
 	field("installed", fmt.Sprintf("%s in %s", fact.Bytes(f.Size), fact.Count(f.Paths, "path", "paths")))
 	field("recipe", f.Recipe)
 	var contents inside
-	if !remotePackage(p.Path) { // the facts are read with two requests, and the layout takes more
+	if !app.IsPackageURL(p.Path) { // the facts are read with two requests, and the layout takes more
 		var err error
 		if contents, err = foundInside(p); err != nil {
 			return err

@@ -6,6 +6,8 @@ import (
 	"fmt"
 	"strings"
 
+	"ellwand.example/app"
+
 	"github.com/spf13/cobra"
 
 	"ellwand.example/cli/term"
@@ -90,7 +92,7 @@ func (a *program) openSources(ctx context.Context) (source.Cache, sourceUse, err
 	fallback := ""
 	if here != nil {
 		fallback = here.State("sources")
-		a.fetcher(ctx, here) // which makes the source cache know of this workspace
+		(&app.App{Workspace: here, Progress: a.progress}).Fetcher(ctx) // records that this workspace uses the cache
 	}
 	s := source.DefaultCache(fallback)
 	if s.Dir == "" {

@@ -3,6 +3,8 @@ package cli
 import (
 	"time"
 
+	"ellwand.example/app"
+
 	"github.com/spf13/cobra"
 
 	"ellwand.example/cli/term"
@@ -27,7 +29,7 @@ anew on purpose.`,
 		Args:              arguments(atMostOne),
 		ValidArgsFunction: a.completeRepositories,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			w, err := a.openIfAny()
+			u, err := a.appIfAny()
 			if err != nil {
 				return err
 			}
@@ -35,7 +37,7 @@ anew on purpose.`,
 			if len(args) > 0 {
 				name = args[0]
 			}
-			all, err := a.consult(w, name, channel)
+			all, err := u.Repositories(name, channel)
 			if err != nil {
 				return err
 			}
@@ -45,15 +47,15 @@ anew on purpose.`,
 				repo.Synced
 			}
 			results := []result{}
-			err = a.each(cmd.Context(), all, func(c consulted) error {
+			err = a.each(cmd.Context(), all, func(c app.Opened) error {
 				if forget {
 					if err := c.Forget(); err != nil {
 						return err
 					}
 				}
-				s, err := c.Sync(cmd.Context(), c.channel, paths, a.progress)
+				s, err := c.Sync(cmd.Context(), c.Channel, paths, a.progress)
 				if err == nil {
-					results = append(results, result{c.name, c.channel, s})
+					results = append(results, result{c.Name, c.Channel, s})
 				}
 				return err
 			})

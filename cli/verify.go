@@ -19,7 +19,7 @@ an interrupted publish leaves, do no harm and are counted; ` + "`ellwand prune`"
 		Args:              arguments(atMostOne),
 		ValidArgsFunction: a.completeRepositories,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			_, r, _, err := a.openRepository(args, "")
+			_, r, err := a.openRepository(args, "")
 			if err != nil {
 				return err
 			}
@@ -41,7 +41,7 @@ an interrupted publish leaves, do no harm and are counted; ` + "`ellwand prune`"
 					}
 					w.Printf("  %s  %s\n", w.Style(term.Faint, "unnamed"), name)
 				}
-				result := w.Style(term.Good, "all is whole")
+				result := w.Style(term.Good, "no damage found")
 				if len(v.Damaged) > 0 {
 					result = w.Style(term.Bad, fact.Count(len(v.Damaged), "file is damaged", "files are damaged"))
 				}

@@ -58,8 +58,9 @@ type Options struct {
 	// Needs watches what the steps use, and compares it with the needs that
 	// the recipe declares. All steps run.
 	Needs bool
-	// Lint looks at the recipe and its packages once they are made.
-	Lint bool
+	// After is called once the packages of a recipe are made, or were unchanged;
+	// it can add to the result. The recipe is still locked. It may be nil.
+	After func(ctx context.Context, r *recipe.Recipe, result *Result) error
 }
 
 // Result is what came of a build.
@@ -115,6 +116,9 @@ func (e *StepError) Error() string {
 	return fmt.Sprintf("%s: step %s %s (log: %s)", e.Recipe, e.Step, e.Ended, e.Log)
 }
 
+// Status is that of a failed step.
+func (e *StepError) Status() fact.Status { return fact.StatusStep }
+
 // PackError is a staged tree that does not fit the recipe's layouts.
 type PackError struct {
 	Recipe   string
@@ -123,8 +127,11 @@ type PackError struct {
 
 func (e *PackError) Error() string { return e.Recipe + ": " + e.Mismatch.Error() }
 
+// Status is that of a failed step.
+func (e *PackError) Status() fact.Status { return fact.StatusStep }
+
 // ErrBusy says that another process builds the same recipe.
-var ErrBusy = errors.New("another process is building this recipe")
+var ErrBusy = fact.Errorf(fact.StatusMachine, "another process is building this recipe")
 
 // record is what an earlier build left behind.
 type record struct {
@@ -152,8 +159,8 @@ func (b *Builder) Build(ctx context.Context, r *recipe.Recipe, o Options) (Resul
 	began := time.Now()
 	err = j.run(ctx)
 	j.noteEnd(ctx, time.Since(began), err)
-	if err == nil && o.Lint && j.result.State != Stopped {
-		err = j.lint(ctx)
+	if err == nil && o.After != nil && j.result.State != Stopped {
+		err = o.After(ctx, r, &j.result)
 	}
 	return j.result, err
 }

@@ -6,6 +6,7 @@ import (
 	"io"
 	"os"
 
+	"ellwand.example/core/fact"
 	"ellwand.example/core/patch"
 	"ellwand.example/core/recipe"
 	"ellwand.example/core/rewrite"
@@ -14,18 +15,25 @@ import (
 
 // ChangeError is a patch or a rewrite that did not do what it should.
 type ChangeError struct {
-	Recipe string `json:"recipe"`
-	Step   string `json:"step"` // the step that it belongs to
-	File   string `json:"file"` // of the recipe
-	Line   int    `json:"line"` // of the [[patch]] or [[rewrite]]
-	What   string `json:"what"` // the patch, or "rewrite"
-	Err    error  `json:"-"`
-	Remedy string `json:"remedy"`
+	Recipe string      `json:"recipe"`
+	Step   string      `json:"step"` // the step that it belongs to
+	File   string      `json:"file"` // of the recipe
+	Line   int         `json:"line"` // of the [[patch]] or [[rewrite]]
+	What   string      `json:"what"` // the patch, or "rewrite"
+	Err    error       `json:"-"`
+	Remedy string      `json:"remedy"`
+	Next   fact.Action `json:"action,omitzero"`
 }
 
 func (e *ChangeError) Error() string {
 	return fmt.Sprintf("%s:%d: %s: %v\n%s", e.File, e.Line, e.What, e.Err, e.Remedy)
 }
+
+// Status is that of a failed step.
+func (e *ChangeError) Status() fact.Status { return fact.StatusStep }
+
+// Action may solve it.
+func (e *ChangeError) Action() fact.Action { return e.Next }
 
 func (e *ChangeError) Unwrap() error { return e.Err }
 
@@ -39,9 +47,10 @@ func (j *job) applyPatches(log io.Writer) error {
 		changes, err := patch.ApplyIn(j.ground.own("work"), p.Into, data)
 		if err != nil {
 			e := &ChangeError{Recipe: j.recipe.Name, Step: recipe.Unpack, File: j.recipe.Doc.File, Line: p.Line, What: p.File, Err: err,
-				Remedy: fmt.Sprintf("make the patch anew against this source: `ellwand build %s --until unpack` leaves it to look at, with the patches before this one applied", j.recipe.Name)}
+				Remedy: "make the patch again for this source; a build until unpack leaves the tree, with the patches before this one applied",
+				Next:   fact.Action{Verb: fact.BuildUntil, Subject: j.recipe.Name, Detail: recipe.Unpack}}
 			if perr, ok := err.(*patch.Error); ok && perr.Applied {
-				e.Remedy = "upstream has taken it: remove the [[patch]], and the file"
+				e.Remedy, e.Next = "upstream has applied it: remove the [[patch]] and the file", fact.Action{}
 			}
 			fmt.Fprintln(log, e)
 			return e

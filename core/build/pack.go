@@ -31,11 +31,15 @@ import (
 // that states it.
 func Unpinned(r *recipe.Recipe, i int, f source.Fetched) document.Problem {
 	if f.Commit != "" {
-		return r.Doc.ProblemAt(r.Doc.At("source", i, "git"), fmt.Sprintf("%s names no commit, and a tag can be moved", f.Name),
-			fmt.Sprintf("once you trust what the tag %s stands for, `ellwand fetch %s --pin` adds:\ncommit = %q", r.Sources[i].Tag, r.Name, f.Commit))
+		p := r.Doc.ProblemAt(r.Doc.At("source", i, "git"), fmt.Sprintf("%s names no commit, and a tag can be moved", f.Name),
+			fmt.Sprintf("if you trust the commit that the tag %s points to, add:\ncommit = %q", r.Sources[i].Tag, f.Commit))
+		p.Action = fact.Action{Verb: fact.PinSources, Subject: r.Name}
+		return p
 	}
-	return r.Doc.ProblemAt(r.Doc.At("source", i, "url"), fmt.Sprintf("%s has no sha256, so nobody can tell whether it is the right file", f.Name),
-		fmt.Sprintf("once you trust what was fetched (%d bytes), `ellwand fetch %s --pin` adds:\nsha256 = %q", f.Size, r.Name, f.SHA256))
+	p := r.Doc.ProblemAt(r.Doc.At("source", i, "url"), fmt.Sprintf("%s has no sha256, so it cannot be verified", f.Name),
+		fmt.Sprintf("if you trust the file that was fetched (%d bytes), add:\nsha256 = %q", f.Size, f.SHA256))
+	p.Action = fact.Action{Verb: fact.PinSources, Subject: r.Name}
+	return p
 }
 
 // pack makes the packages from the staged tree.

@@ -14,6 +14,7 @@ import (
 
 	"ellwand.example/core/archive"
 	"ellwand.example/core/cancel"
+	"ellwand.example/core/fact"
 	"ellwand.example/core/fact/need"
 	"ellwand.example/core/layer"
 	"ellwand.example/core/progress"
@@ -25,6 +26,9 @@ import (
 type SystemError struct{ Target, Reason string }
 
 func (e *SystemError) Error() string { return fmt.Sprintf("target %s: %s", e.Target, e.Reason) }
+
+// Status is that of something the machine lacks.
+func (e *SystemError) Status() fact.Status { return fact.StatusMachine }
 
 // System finds the directory with the system that a workspace's target builds
 // on; it is empty for the running system. A root archive is unpacked on first use,

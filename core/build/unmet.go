@@ -67,6 +67,9 @@ func (e *MissingError) Error() string {
 	return s
 }
 
+// Status is that of something the machine lacks.
+func (e *MissingError) Status() fact.Status { return fact.StatusMachine }
+
 // Reason says in one line why a need is not met, and who has it.
 func (n NeedState) Reason() string {
 	var parts []string
@@ -83,7 +86,7 @@ func (n NeedState) Reason() string {
 		}
 		switch h.Kind {
 		case HeldRecipe:
-			parts = append(parts, fmt.Sprintf("recipe %s makes it: `ellwand build %s`", h.Name, h.Name))
+			parts = append(parts, fmt.Sprintf("recipe %s makes it", h.Name))
 		case HeldDisabled:
 			parts = append(parts, fmt.Sprintf("repository %s, which is disabled, %s: %s", h.Name, has, h.Package))
 		default:

@@ -18,6 +18,7 @@ import (
 	"github.com/google/renameio/v2"
 
 	"ellwand.example/core/draft"
+	"ellwand.example/core/fact"
 	"ellwand.example/core/fact/version"
 	"ellwand.example/core/patch"
 	"ellwand.example/core/progress"
@@ -67,7 +68,7 @@ func (b *Bumper) Version(ctx context.Context, r *recipe.Recipe, to string, by st
 	case !version.Valid(to):
 		return report, fmt.Errorf("%q cannot be a version: %s", to, version.Shape)
 	case to == r.Version:
-		return report, fmt.Errorf("%s is at version %s already: `ellwand bump %s --release` raises the release alone", r.Name, to, r.Name)
+		return report, fact.Errorf(fact.StatusInput, "%s is at version %s already", r.Name, to).Try(fact.RaiseRelease, r.Name, "")
 	case c < 0:
 		return report, fmt.Errorf("%s sorts before %s, which %s is at: machines that have it would not upgrade, unless the recipe's `epoch` is raised first", to, r.Version, r.Name)
 	}

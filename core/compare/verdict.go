@@ -198,6 +198,6 @@ func (c *Comparison) judgeSize() {
 	const least = 1 << 20
 	before, after := c.Installed[0], c.Installed[1]
 	if after-before > least && after > before+before/4 {
-		c.say(Look, "", "`ellwand show PACKAGE --sizes` says where it is", "it is %d %% larger once installed", (after-before)*100/max(before, 1))
+		c.say(Look, "", "the sizes of its directories show where", "it is %d %% larger once installed", (after-before)*100/max(before, 1))
 	}
 }

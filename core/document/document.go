@@ -20,6 +20,8 @@ import (
 	"unicode/utf8"
 
 	"github.com/pelletier/go-toml/v2/unstable"
+
+	"ellwand.example/core/fact"
 )
 
 // MaxSize bounds a document, in bytes.
@@ -392,6 +394,15 @@ func (d *Document) Add(at Span, message, remedy string) {
 		return
 	}
 	d.Problems = append(d.Problems, d.ProblemAt(at, message, remedy))
+}
+
+// AddAction is Add with an action that may solve it.
+func (d *Document) AddAction(at Span, message, remedy string, action fact.Action) {
+	before := len(d.Problems)
+	d.Add(at, message, remedy)
+	if len(d.Problems) > before {
+		d.Problems[before].Action = action
+	}
 }
 
 // Omit counts a mistake that is not recorded, once the document is full.

@@ -3,6 +3,8 @@ package document
 import (
 	"fmt"
 	"strings"
+
+	"ellwand.example/core/fact"
 )
 
 // A Problem is one mistake in a document, with its place.
@@ -14,6 +16,8 @@ type Problem struct {
 	Text    string `json:"text"`   // the line as it stands in the file
 	Message string `json:"message"`
 	Remedy  string `json:"remedy,omitempty"`
+	// Action may solve it; empty if there is none.
+	Action fact.Action `json:"action,omitzero"`
 }
 
 // String gives the problem on one line, without the source line.

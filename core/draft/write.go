@@ -75,7 +75,6 @@ func Recipe(f Facts, s Source, maintainer string, today time.Time) []byte {
 		}
 	}
 	line("")
-	line("# `ellwand show %s --steps` prints what the method runs.", f.Name)
 	line("[steps]")
 	line("method    = %s", document.Quote(f.Method))
 	if len(f.Configure) > 0 || len(f.Switches) > 0 {

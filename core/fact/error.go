@@ -46,25 +46,13 @@ type Verb string
 const (
 	Build          Verb = "build"
 	BuildUntil     Verb = "build-until" // Detail is the last step to run
-	WatchNeeds     Verb = "watch-needs" // build, and report what the steps use
 	FetchSources   Verb = "fetch"
 	PinSources     Verb = "pin"
 	RaiseRelease   Verb = "raise-release"
-	ShowNeeds      Verb = "show-needs"
-	ShowPlan       Verb = "show-plan"
-	ShowSizes      Verb = "show-sizes" // Subject is a package
-	Compare        Verb = "compare"    // two packages
-	ExplainRecipe  Verb = "explain-recipe"
-	ListRules      Verb = "list-rules"
 	StartWorkspace Verb = "start-workspace"
-	NameWorkspace  Verb = "name-workspace"
 
 	StartRepository Verb = "start-repository" // Subject is a repository, here and below
-	ShowHistory     Verb = "show-history"
-	Rewind          Verb = "rewind"
-	Retire          Verb = "retire" // Detail is a package
-	MakeIndex       Verb = "make-index"
-	Prune           Verb = "prune"
+	ShowHistory     Verb = "show-history"     // Detail is a channel
 	Verify          Verb = "verify"
 	ForgetSeen      Verb = "forget-seen" // sync again, without what was seen before
 

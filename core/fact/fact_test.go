@@ -111,15 +111,15 @@ func TestVisible(t *testing.T) {
 }
 
 func TestErrors(t *testing.T) {
-	own := Errorf(StatusMachine, "no room: %w", io.ErrShortWrite).Try(Prune, "local", "")
+	own := Errorf(StatusMachine, "no room: %w", io.ErrShortWrite).Try(Verify, "local", "")
 	for name, c := range map[string]struct {
 		err  error
 		want Status
 		verb Verb
 	}{
-		"own":         {own, StatusMachine, Prune},
-		"wrapped":     {fmt.Errorf("publishing: %w", own), StatusMachine, Prune},
-		"joined":      {errors.Join(io.EOF, own), StatusMachine, Prune},
+		"own":         {own, StatusMachine, Verify},
+		"wrapped":     {fmt.Errorf("publishing: %w", own), StatusMachine, Verify},
+		"joined":      {errors.Join(io.EOF, own), StatusMachine, Verify},
 		"the outer":   {Errorf(StatusUsage, "which one: %w", own), StatusUsage, ""},
 		"plain":       {io.EOF, StatusInput, ""},
 		"a full disk": {&fs.PathError{Op: "write", Path: "x", Err: syscall.ENOSPC}, StatusMachine, ""},

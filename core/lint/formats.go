@@ -117,7 +117,7 @@ type (
 // hints are cases that passed, with what they say as their output. A subject
 // without a finding has one case that passed.
 func JUnit(subjects []string, findings []fact.Finding) ([]byte, error) {
-	all := junitSuites{Name: "ellwand lint", Suites: []junitSuite{}}
+	all := junitSuites{Name: "lint", Suites: []junitSuite{}}
 	for _, subject := range subjects {
 		suite := junitSuite{Name: subject, Time: "0"}
 		for _, f := range findings {

@@ -80,7 +80,7 @@ func (p Profile) Check(doc *document.Document, key string) {
 		if _, ok := Find(code); ok {
 			return
 		}
-		remedy := "`ellwand explain` lists them"
+		remedy := "see the list of rules"
 		if near := fact.Nearest(strings.ToUpper(code), codes()); near != "" {
 			remedy = fmt.Sprintf("did you mean %q?", near)
 		}

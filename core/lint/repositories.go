@@ -35,7 +35,7 @@ ellwand publish packages/*/tide@*.ell --allow ELL602:tide --reason "ebb is to go
 		{
 			Code: "ELL603", Severity: Error, Title: "back in version",
 			Why:    "Machines that have the newer one do not go back: they would never see what is published now.",
-			Remedy: "raise the version or release; `epoch` outranks versions that were a mistake; `ellwand rewind` brings a whole channel back",
+			Remedy: "raise the version or release; an `epoch` outranks versions that were a mistake; rewind restores a whole channel",
 			Wrong: `version = "1.1"
 ` + changes("1.1-1") + `-- published --
 -- then --
@@ -64,14 +64,14 @@ ellwand publish packages/*/tide@1.3-1.ell
 		{
 			Code: "ELL606", Severity: Hint, Title: "a library that nobody needs",
 			Why:    "It may be left over from something that is gone, or belong to programs that are not packaged.",
-			Remedy: "`ellwand retire` takes it out, if it has no users of its own",
+			Remedy: "retire it, unless people use it directly",
 			Wrong:  cFile("/usr/lib/libtide.so.1", cLibrary, "-shared -fPIC -Wl,-soname,libtide.so.1") + "\n" + publishAll,
 			Right:  cFile("/usr/lib/libtide.so.1", cLibrary, "-shared -fPIC -Wl,-soname,libtide.so.1") + "\n-- other ebb --\n" + needing("soname/libtide.so.1") + publishAll,
 		},
 		{
 			Code: "ELL607", Severity: Error, Title: "a package that is not there",
 			Why:    "The index names it, and whoever wants to install it gets an error in the middle.",
-			Remedy: "put the file back from a copy, or take the package out of the channel: ellwand retire NAME",
+			Remedy: "restore the file from a copy, or retire the package from the channel",
 			Wrong:  publishThen("find repository/packages -name 'tide@*.ell' -delete"),
 			Right:  publishThen("true"),
 		},
@@ -85,14 +85,14 @@ ellwand publish packages/*/tide@1.3-1.ell
 		{
 			Code: "ELL609", Severity: Error, Title: "a damaged file of the index",
 			Why:    "Readers compare each file with its digest, and cannot go on: nobody can list or install anything that it holds.",
-			Remedy: "put it back from a copy, or let `ellwand index` make the index anew from the packages",
+			Remedy: "restore it from a copy, or make the index again from the packages",
 			Wrong:  publishThen("for f in repository/files/*; do printf x | dd of=$f bs=1 seek=20 conv=notrunc; done"),
 			Right:  publishThen("true"),
 		},
 		{
 			Code: "ELL610", Severity: Hint, Title: "a file that nothing names",
 			Why:    "An interrupted publish leaves such files, and so does a snapshot that was pruned elsewhere. They do no harm, and take room.",
-			Remedy: "`ellwand prune` takes them away",
+			Remedy: "prune the repository",
 			Wrong:  publishThen("cp repository/files/*.zst repository/files/" + strings.Repeat("0", 64) + ".jsonl.zst"),
 			Right:  publishThen("true"),
 		},

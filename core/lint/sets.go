@@ -178,7 +178,7 @@ func setRules() []Rule {
 		{
 			Code: "ELL505", Severity: Warning, Title: "a need that nobody here meets",
 			Why:    "Neither the system nor a package that is built or published here has it: nobody can install the package until somebody publishes that.",
-			Remedy: "correct its name or bound, or build and publish what meets it first; `ellwand needs` shows who has what",
+			Remedy: "correct its name or bound, or build and publish what meets it first; the list of dependencies shows who has what",
 			Wrong:  "[needs]\nrun = [\"harbour-names >= 3\"]",
 			Right:  "[needs]\nrun = [\"command/sh\"]",
 			set: func(c *setCheck) {
@@ -250,7 +250,7 @@ func setRules() []Rule {
 		{
 			Code: "ELL510", Severity: Warning, Title: "its size has jumped",
 			Why:    "Between two versions that is seldom meant: something was packed that should not be, or was lost.",
-			Remedy: "`ellwand compare OLD NEW` shows which folders grew or shrank",
+			Remedy: "compare the two packages: it shows which directories grew or shrank",
 			Wrong:  grown("9000000"),
 			Right:  grown("4100000"),
 			set: func(c *setCheck) {
@@ -265,7 +265,7 @@ func setRules() []Rule {
 		{
 			Code: "ELL511", Severity: Warning, Title: "a library that others need is gone",
 			Why:    "What is linked with it cannot be installed beside the new version, or does not start.",
-			Remedy: "build again what needs it (`ellwand plan` lists that), and publish all together; or keep the old library in a package of its own",
+			Remedy: "rebuild what needs it (the plan lists that), and publish everything together; or keep the old library in a package of its own",
 			Wrong:  twoLibraries("2", "tide"),
 			Right:  twoLibraries("1", "tide"),
 			set: func(c *setCheck) {

@@ -52,7 +52,7 @@ func sourceRules() []Rule {
 		{
 			Code: "ELL103", Severity: Error, Title: "a source has no digest",
 			Why:    "Without one, whoever answers for the address decides what gets built, today and at the next rebuild.",
-			Remedy: "add its sha256; `ellwand fetch --pin` does",
+			Remedy: "add its sha256; pinning the sources does",
 			Wrong: `[[source]]
 url = "https://files.example/tide-{version}.tar.gz"`,
 			Right: `[[source]]

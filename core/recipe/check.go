@@ -189,8 +189,8 @@ func (r *Recipe) checkSources() {
 			r.checkLocal(s.Into, "a path in the work tree", "source", i, "into")
 		}
 		if s.SHA256 != "" && !sha256Text.MatchString(s.SHA256) {
-			d.Add(d.At("source", i, "sha256"), fmt.Sprintf("a SHA-256 digest has 64 characters of 0-9 and a-f, and this has %d", utf8.RuneCountInString(s.SHA256)),
-				"`ellwand fetch "+r.Name+"` prints the right one where it is left out")
+			d.AddAction(d.At("source", i, "sha256"), fmt.Sprintf("a SHA-256 digest has 64 characters of 0-9 and a-f; this has %d", utf8.RuneCountInString(s.SHA256)),
+				"remove it, and fetching prints the right one", fact.Action{Verb: fact.FetchSources, Subject: r.Name})
 		}
 		for j, p := range s.Skip {
 			if !validPattern(p) {
@@ -217,13 +217,13 @@ func (r *Recipe) checkGit(i int, s Source, item *document.Node) {
 		d.Add(d.At("source", i, "git"), fmt.Sprintf("%q is not the address of a git repository", s.Git), "it begins with https://, ssh://, git:// or file:///")
 	}
 	if n := item.Get("sha256"); n != nil {
-		d.Add(n.Key, "a git repository is pinned by its commit, not by a digest", "write `commit`; `ellwand fetch --pin` adds that of the tag")
+		d.AddAction(n.Key, "a git repository is pinned by its commit, not by a digest", "write `commit`; pinning adds that of the tag", fact.Action{Verb: fact.PinSources, Subject: r.Name})
 	}
 	if s.Commit != "" && !commitName.MatchString(s.Commit) {
 		d.Add(d.At("source", i, "commit"), fmt.Sprintf("%q is not the whole name of a commit", s.Commit), "40 or 64 characters of 0-9 and a-f, as `git rev-parse` prints; tags and branches can move")
 	}
 	if s.Commit == "" && s.Tag == "" {
-		d.Add(item.Get("git").Key, "which commit of the repository?", `add: tag = "v{version}"; `+"`ellwand fetch "+r.Name+" --pin`"+` then adds its commit`)
+		d.AddAction(item.Get("git").Key, "the source names neither a commit nor a tag of the repository", `add: tag = "v{version}"; pinning then adds its commit`, fact.Action{Verb: fact.PinSources, Subject: r.Name})
 	}
 }
 

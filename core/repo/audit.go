@@ -46,7 +46,7 @@ func AuditFindings(audits []Audit) []fact.Finding {
 
 // Audit judges all of a channel: whether everything can be installed, which
 // packages own the same paths, which need each other and which nobody needs.
-// The system is as in Terms.
+// The system is as in ChangeOptions.
 func (r *Repository) Audit(ctx context.Context, channel string, system func(target string) func(solve.Need) bool, sink progress.Sink) ([]Audit, error) {
 	_, targets, err := r.targets(ctx, channel)
 	if err != nil {
@@ -139,7 +139,7 @@ func (a *auditor) take(all []Record) {
 	a.index = solve.NewIndex(a.candidates)
 }
 
-func (a *auditor) find(code string, i int32, other, what, reason string) {
+func (a *auditor) report(code string, i int32, other, what, reason string) {
 	r := a.records[i]
 	a.audit.Findings = append(a.audit.Findings, finding(code, a.audit.Target, r, other, what, reason))
 }
@@ -165,9 +165,9 @@ func (a *auditor) meet(i int32) {
 		names := slices.ContainsFunc(n.Alternatives, func(x need.Alternative) bool { return x.Kind == need.Package })
 		switch {
 		case len(loose) > 0:
-			a.find(UnmetNeed, i, "", text, fmt.Sprintf("needs %s, and there is only %s", text, a.records[a.number[loose[0]]].Identity()))
+			a.report(UnmetNeed, i, "", text, fmt.Sprintf("needs %s, and there is only %s", text, a.records[a.number[loose[0]]].Identity()))
 		case a.system != nil || names:
-			a.find(UnmetNeed, i, "", text, fmt.Sprintf("needs %s, which nothing in the channel or the system has", text))
+			a.report(UnmetNeed, i, "", text, fmt.Sprintf("needs %s, which nothing in the channel or the system has", text))
 		default:
 			a.assumed[text] = true
 			a.needs[i][len(a.needs[i])-1].system = true
@@ -192,7 +192,7 @@ func (a *auditor) dying() {
 				}
 				a.dead[i], again = true, true
 				other := a.records[m.by[0]].Identity()
-				a.find(NoRoot, int32(i), other, textOf(m.need), fmt.Sprintf("needs %s, which only %s has, and that cannot be installed", textOf(m.need), other))
+				a.report(NoRoot, int32(i), other, textOf(m.need), fmt.Sprintf("needs %s, which only %s has, and that cannot be installed", textOf(m.need), other))
 				break
 			}
 		}
@@ -242,7 +242,7 @@ func (a *auditor) install(ctx context.Context) error {
 		}})
 		var none *solve.NoAnswerError
 		if errors.As(err, &none) {
-			a.find(NoRoot, i, "", "", "cannot be installed: "+strings.Join(none.Reasons(), "; but "))
+			a.report(NoRoot, i, "", "", "cannot be installed: "+strings.Join(none.Reasons(), "; but "))
 		}
 	}
 	return nil
@@ -318,7 +318,7 @@ func (a *auditor) circles() {
 			}
 			if len(members) > 1 {
 				slices.Sort(members)
-				a.find(NeedCircle, a.identities[members[0]], members[1], strings.Join(members, ", "),
+				a.report(NeedCircle, a.identities[members[0]], members[1], strings.Join(members, ", "),
 					fmt.Sprintf("%d packages need each other, so that none can be installed or taken away alone: %s", len(members), shortened(members)))
 			}
 		}
@@ -348,7 +348,7 @@ func (a *auditor) unneeded() {
 		library := slices.ContainsFunc(c.Provides, func(p solve.Provide) bool { return p.Kind == need.Soname })
 		program := slices.ContainsFunc(c.Provides, func(p solve.Provide) bool { return p.Kind == need.Command })
 		if library && !program && !needed[i] {
-			a.find(Unneeded, int32(i), "", "", "is a library, and no package in the channel needs it")
+			a.report(Unneeded, int32(i), "", "", "is a library, and no package in the channel needs it")
 		}
 	}
 }
@@ -437,6 +437,6 @@ func (a *auditor) shared(paths []PathRecord) {
 		if len(shared) > 1 {
 			reason = fmt.Sprintf("has %s and %d more paths, and so has %s", shared[0], len(shared)-1, other)
 		}
-		a.find(SharedPath, pair[0], other, shared[0], reason)
+		a.report(SharedPath, pair[0], other, shared[0], reason)
 	}
 }

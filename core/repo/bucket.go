@@ -68,6 +68,12 @@ func newBucket(u *url.URL) (Bucket, error) {
 // Where is the address.
 func (b Bucket) Where() string { return strings.TrimSuffix(b.address, "/") }
 
+// LocalPath reports that there is none.
+func (b Bucket) LocalPath() (dir string, ok bool) { return "", false }
+
+// Address is empty: reading a bucket takes a signed request.
+func (b Bucket) Address(string) string { return "" }
+
 // failed sorts an error of the server.
 func (b Bucket) failed(ctx context.Context, name string, err error) error {
 	if err == nil {

@@ -199,10 +199,10 @@ func TestBucket(t *testing.T) {
 		t.Errorf("%v is left of it", left)
 	}
 	var refused *RefusedError
-	if _, err := r.Retire(ctx, "testing", []string{"libtide"}, Terms{}, progress.None); !errors.As(err, &refused) {
+	if _, err := r.Retire(ctx, "testing", []string{"libtide"}, ChangeOptions{}, progress.None); !errors.As(err, &refused) {
 		t.Errorf("the gate: %v", err)
 	}
-	if _, err := r.Retire(ctx, "testing", []string{"buoy"}, Terms{}, progress.None); err != nil {
+	if _, err := r.Retire(ctx, "testing", []string{"buoy"}, ChangeOptions{}, progress.None); err != nil {
 		t.Error(err)
 	}
 	got, err := r.Prune(ctx, Keep{1, 0}, false, progress.None)
@@ -235,7 +235,7 @@ func TestBucketPublishers(t *testing.T) {
 		}
 		wg.Go(func() {
 			for _, f := range files {
-				if _, err := r.Publish(ctx, "testing", []string{f}, Terms{}, progress.None); err != nil {
+				if _, err := r.Publish(ctx, "testing", []string{f}, ChangeOptions{}, progress.None); err != nil {
 					t.Error(err)
 				}
 			}
@@ -264,7 +264,7 @@ func TestBucketRefusals(t *testing.T) {
 		t.Setenv("ELLWAND_REPOSITORY_USER", c.user)
 		r, err := OpenAt(c.address, "")
 		if err == nil {
-			_, err = r.Publish(ctx, "testing", samples(t, "tide 1-1"), Terms{}, progress.None)
+			_, err = r.Publish(ctx, "testing", samples(t, "tide 1-1"), ChangeOptions{}, progress.None)
 		}
 		if err == nil || !strings.Contains(err.Error(), c.want) {
 			t.Errorf("%s: %v, not %q", c.address, err, c.want)

@@ -20,8 +20,8 @@ import (
 	"ellwand.example/core/solve"
 )
 
-// Terms are on what terms a channel is changed.
-type Terms struct {
+// ChangeOptions are on what o a channel is changed.
+type ChangeOptions struct {
 	// System returns, for a target, what tells whether the system below its
 	// packages meets a need; nil where that system is not known. System itself may
 	// be nil.
@@ -59,7 +59,7 @@ type TargetChange struct {
 var ErrNothing = errors.New("nothing would change")
 
 func checkChannel(name string) error {
-	if !channel.MatchString(name) {
+	if !channelName.MatchString(name) {
 		return fmt.Errorf("%q cannot be a channel's name: small letters, digits, . and -", name)
 	}
 	return nil
@@ -84,7 +84,7 @@ const attempts = 30
 // change lets a function edit a channel, has the gate judge what comes of it,
 // and puts it in place: first new files under names of their own, and then the
 // pointer.
-func (r *Repository) change(ctx context.Context, channel, action string, terms Terms, sink progress.Sink, with func(context.Context, *transaction) error) (Change, error) {
+func (r *Repository) change(ctx context.Context, channel, action string, o ChangeOptions, sink progress.Sink, apply func(context.Context, *transaction) error) (Change, error) {
 	if err := checkChannel(channel); err != nil {
 		return Change{}, err
 	}
@@ -100,7 +100,7 @@ func (r *Repository) change(ctx context.Context, channel, action string, terms T
 	}
 	defer unlock()
 	for attempt := 1; ; attempt++ {
-		change, err := r.attempt(ctx, channel, action, terms, sink, with)
+		change, err := r.attempt(ctx, channel, action, o, sink, apply)
 		if !errors.Is(err, ErrChanged) || attempt == attempts {
 			return change, err
 		}
@@ -113,7 +113,7 @@ func (r *Repository) change(ctx context.Context, channel, action string, terms T
 	}
 }
 
-func (r *Repository) attempt(ctx context.Context, channel, action string, terms Terms, sink progress.Sink, with func(context.Context, *transaction) error) (Change, error) {
+func (r *Repository) attempt(ctx context.Context, channel, action string, o ChangeOptions, sink progress.Sink, apply func(context.Context, *transaction) error) (Change, error) {
 	pointer, mark, err := r.current(ctx)
 	var none *NotRepositoryError
 	if errors.As(err, &none) {
@@ -129,17 +129,17 @@ func (r *Repository) attempt(ctx context.Context, channel, action string, terms 
 			e.tables()
 		}
 	}()
-	if err := with(ctx, tx); err != nil {
+	if err := apply(ctx, tx); err != nil {
 		return change, err
 	}
 	for _, e := range tx.edits {
-		e.came, e.went = difference(e.before, e.after)
+		e.added, e.removed = difference(e.before, e.after)
 	}
-	edits := slices.DeleteFunc(slices.Clone(tx.edits), func(e *edit) bool { return len(e.came)+len(e.went) == 0 })
+	edits := slices.DeleteFunc(slices.Clone(tx.edits), func(e *edit) bool { return len(e.added)+len(e.removed) == 0 })
 	if len(edits) == 0 {
 		return change, nil
 	}
-	verdicts, err := tx.judge(ctx, edits, terms, sink)
+	verdicts, err := tx.review(ctx, edits, o, sink)
 	if err != nil {
 		return change, err
 	}
@@ -154,7 +154,7 @@ func (r *Repository) attempt(ctx context.Context, channel, action string, terms 
 			return change, err
 		}
 		pointer.Channels[channel][e.target] = digest
-		change.Targets = append(change.Targets, TargetChange{e.target, digest, identitiesOf(e.came), identitiesOf(e.went), verdicts[i].allowed, verdicts[i].assumed})
+		change.Targets = append(change.Targets, TargetChange{e.target, digest, identitiesOf(e.added), identitiesOf(e.removed), verdicts[i].allowed, verdicts[i].assumed})
 	}
 	t.End("done")
 	pointer.Serial++
@@ -197,7 +197,7 @@ func (tx *transaction) snapshot(ctx context.Context, digest string) (Snapshot, e
 	if s, ok := tx.snapshots[digest]; ok {
 		return s, nil
 	}
-	s, known := taken[Snapshot](&tx.repo.ahead, aheadSnapshot(digest))
+	s, known := tx.repo.prefetched.snapshots.take(digest)
 	var err error
 	if !known {
 		s, err = tx.repo.Snapshot(ctx, digest)
@@ -219,12 +219,12 @@ type edit struct {
 	adopted     *Snapshot
 	adoptedFrom string
 
-	before, after map[string]*listingContent   // the listings that differ or are edited, by their parts
-	stored        map[string]*storedListing    // those that are edited, as they were
-	files         []*candidate                 // package files that are new to the channel
-	tables        func() map[string]knownTable // waits for those that the cache has of the state to come
-	came, went    []Record                     // by identity, once the editing is over
-	written       Snapshot                     // what came of it
+	before, after  map[string]*listingContent   // the listings that differ or are edited, by their parts
+	stored         map[string]*storedListing    // those that are edited, as they were
+	files          []*candidate                 // package files that are new to the channel
+	tables         func() map[string]knownTable // waits for those that the cache has of the state to come
+	added, removed []Record                     // by identity, once the editing is over
+	written        Snapshot                     // what came of it
 }
 
 // edit begins the change to a target.
@@ -246,7 +246,7 @@ func (e *edit) mapTables(digest string, s Snapshot) {
 		e.tables() // those of the state before, which is not edited after all
 	}
 	e.tables = sync.OnceValue(func() map[string]knownTable {
-		if tables, ok := taken[map[string]knownTable](&e.tx.repo.ahead, aheadTables(digest)); ok {
+		if tables, ok := e.tx.repo.prefetched.tables.take(digest); ok {
 			return tables
 		}
 		return e.tx.repo.cachedTables(e.tx.channel, s)
@@ -261,7 +261,7 @@ func (e *edit) open(ctx context.Context, name string) (*listingContent, error) {
 	if e.after[key] == nil {
 		var err error
 		ok := false
-		if st, ok = taken[*storedListing](&e.tx.repo.ahead, aheadListing(e.old, key)); !ok {
+		if st, ok = e.tx.repo.prefetched.listings.take(listingKey(e.old, key)); !ok {
 			if st, err = e.tx.repo.stored(ctx, e.old, key); err != nil {
 				return nil, err
 			}
@@ -378,7 +378,7 @@ func union[V any](a, b map[string]V) map[string]bool {
 }
 
 // difference lists the packages that come and go, by identity.
-func difference(before, after map[string]*listingContent) (came, went []Record) {
+func difference(before, after map[string]*listingContent) (added, removed []Record) {
 	missing := func(from, in map[string]*listingContent) []Record {
 		var out []Record
 		for _, key := range slices.Sorted(maps.Keys(from)) {
@@ -434,11 +434,11 @@ func (e *edit) write(ctx context.Context, v verdict, t progress.Task) (string, e
 	if e.adopted != nil {
 		next.Packages, next.Bytes, next.Listings, next.Files = e.adopted.Packages, e.adopted.Bytes, e.adopted.Listings, e.adopted.Files
 	} else {
-		next.Packages += len(e.came) - len(e.went)
-		for _, r := range e.came {
+		next.Packages += len(e.added) - len(e.removed)
+		for _, r := range e.added {
 			next.Bytes += r.Bytes
 		}
-		for _, r := range e.went {
+		for _, r := range e.removed {
 			next.Bytes -= r.Bytes
 		}
 		for key := range e.after {

@@ -45,8 +45,8 @@ func (r Record) called(word string) bool {
 
 // Retire takes packages out of a channel: all of a name, or one version. Their
 // files stay while a kept snapshot has them.
-func (r *Repository) Retire(ctx context.Context, channel string, words []string, terms Terms, sink progress.Sink) (Change, error) {
-	return r.change(ctx, channel, ActionRetire, terms, sink, func(ctx context.Context, tx *transaction) error {
+func (r *Repository) Retire(ctx context.Context, channel string, words []string, o ChangeOptions, sink progress.Sink) (Change, error) {
+	return r.change(ctx, channel, ActionRetire, o, sink, func(ctx context.Context, tx *transaction) error {
 		targets, ok := tx.pointer.Channels[channel]
 		if !ok {
 			return &ChannelError{channel, slices.Sorted(maps.Keys(tx.pointer.Channels))}
@@ -105,11 +105,11 @@ func (r *Repository) noPackage(ctx context.Context, channel, word string) error 
 
 // Promote gives one channel the packages of another: all, so that the two are
 // alike, or those that words mean.
-func (r *Repository) Promote(ctx context.Context, from, to string, words []string, terms Terms, sink progress.Sink) (Change, error) {
+func (r *Repository) Promote(ctx context.Context, from, to string, words []string, o ChangeOptions, sink progress.Sink) (Change, error) {
 	if from == to {
 		return Change{}, fmt.Errorf("channel %s cannot be promoted to itself", from)
 	}
-	return r.change(ctx, to, ActionPromote, terms, sink, func(ctx context.Context, tx *transaction) error {
+	return r.change(ctx, to, ActionPromote, o, sink, func(ctx context.Context, tx *transaction) error {
 		targets, ok := tx.pointer.Channels[from]
 		if !ok {
 			return &ChannelError{from, slices.Sorted(maps.Keys(tx.pointer.Channels))}
@@ -185,7 +185,7 @@ func (e *edit) take(ctx context.Context, digest string, words []string, found ma
 // word. What came since stays in the history, so that a rewind can be undone
 // by another.
 func (r *Repository) Rewind(ctx context.Context, channel, word string, sink progress.Sink) (Change, error) {
-	return r.change(ctx, channel, ActionRewind, Terms{}, sink, func(ctx context.Context, tx *transaction) error {
+	return r.change(ctx, channel, ActionRewind, ChangeOptions{}, sink, func(ctx context.Context, tx *transaction) error {
 		targets, ok := tx.pointer.Channels[channel]
 		if !ok {
 			return &ChannelError{channel, slices.Sorted(maps.Keys(tx.pointer.Channels))}
@@ -211,7 +211,7 @@ func (r *Repository) Rewind(ctx context.Context, channel, word string, sink prog
 		if serial, err := strconv.ParseInt(word, 10, 64); err == nil && len(word) < shortest && serial > tx.pointer.Serial {
 			return fmt.Errorf("channel %s has no state of serial %d yet: the repository is at serial %d", channel, serial, tx.pointer.Serial)
 		}
-		states, err := statesAt(past, channel, word)
+		states, err := statesAt(past, r.Storage.Where(), channel, word)
 		if err != nil {
 			return err
 		}
@@ -264,7 +264,7 @@ func (r *Repository) chains(ctx context.Context, p Pointer, targets map[string]s
 
 // statesAt finds the snapshots that a word means: the digests for each target,
 // empty where there was nothing then.
-func statesAt(chains map[string][]past, channel, word string) (map[string]string, error) {
+func statesAt(chains map[string][]past, where, channel, word string) (map[string]string, error) {
 	states := map[string]string{}
 	if serial, err := strconv.ParseInt(word, 10, 64); err == nil && len(word) < shortest {
 		any := false
@@ -278,7 +278,7 @@ func statesAt(chains map[string][]past, channel, word string) (map[string]string
 			}
 		}
 		if !any {
-			return nil, fmt.Errorf("channel %s has no state of serial %d: `ellwand history` lists those that are kept", channel, serial)
+			return nil, fact.Errorf(fact.StatusInput, "channel %s has no retained state with serial %d", channel, serial).Try(fact.ShowHistory, where, channel)
 		}
 		return states, nil
 	}
@@ -290,7 +290,7 @@ func statesAt(chains map[string][]past, channel, word string) (map[string]string
 			}
 		}
 	}
-	return nil, fmt.Errorf("channel %s was never at %q: give a serial, or at least %d letters of a snapshot, as `ellwand history` lists them", channel, word, shortest)
+	return nil, fact.Errorf(fact.StatusInput, "channel %s was never at %q: give a serial, or at least %d characters of a snapshot", channel, word, shortest).Try(fact.ShowHistory, where, channel)
 }
 
 // Event is one change in a channel's past.

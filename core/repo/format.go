@@ -240,7 +240,7 @@ type PathRecord struct {
 	Package string `json:"package"` // its identity
 }
 
-var channel = regexp.MustCompile(`^[a-z0-9][a-z0-9._-]{0,63}$`)
+var channelName = regexp.MustCompile(`^[a-z0-9][a-z0-9._-]{0,63}$`)
 
 // isHex tells whether a text is so many hexadecimal digits. A snapshot has
 // hundreds of them: an expression would take half of the time to read it.

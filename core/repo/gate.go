@@ -59,6 +59,9 @@ func (e *RefusedError) Error() string {
 	return s
 }
 
+// Status is that of findings.
+func (e *RefusedError) Status() fact.Status { return fact.StatusFindings }
+
 // UnusedError is exceptions that match nothing that the gate found.
 type UnusedError struct{ Exceptions []Exception }
 
@@ -77,19 +80,19 @@ type verdict struct {
 	met     map[string][]Record // need → packages that meet it, as far as it was looked up
 }
 
-// judge has the gate look at all edits of a transaction. What is found and
+// review has the gate check all edits of a transaction. What is found and
 // not allowed is a *RefusedError.
-func (tx *transaction) judge(ctx context.Context, edits []*edit, terms Terms, sink progress.Sink) ([]verdict, error) {
+func (tx *transaction) review(ctx context.Context, edits []*edit, o ChangeOptions, sink progress.Sink) ([]verdict, error) {
 	verdicts := make([]verdict, len(edits))
 	refused := &RefusedError{Channel: tx.channel}
-	used := make([]bool, len(terms.Allow))
+	used := make([]bool, len(o.Allow))
 	for i, e := range edits {
 		if tx.action == ActionRewind {
 			continue // what a channel was once judged to be
 		}
 		var system func(solve.Need) bool
-		if terms.System != nil {
-			system = terms.System(e.target)
+		if o.System != nil {
+			system = o.System(e.target)
 		}
 		t := sink.Begin("judge what the channel would become", 0, "")
 		g, err := e.gate(ctx, system)
@@ -98,20 +101,20 @@ func (tx *transaction) judge(ctx context.Context, edits []*edit, terms Terms, si
 			return nil, err
 		}
 		verdicts[i].assumed, verdicts[i].met = len(g.assumed), g.met
-		for _, x := range terms.Passed {
-			if slices.ContainsFunc(e.came, func(r Record) bool { return r.Name == x.Package }) {
+		for _, x := range o.Passed {
+			if slices.ContainsFunc(e.added, func(r Record) bool { return r.Name == x.Package }) {
 				verdicts[i].allowed = append(verdicts[i].allowed, x)
 			}
 		}
 		for _, f := range g.findings {
-			at := slices.IndexFunc(terms.Allow, func(x Exception) bool { return x.Code == f.Code && x.Package == f.SubjectName() })
+			at := slices.IndexFunc(o.Allow, func(x Exception) bool { return x.Code == f.Code && x.Package == f.SubjectName() })
 			if at < 0 {
 				refused.Findings = append(refused.Findings, f)
 				continue
 			}
 			used[at] = true
-			if !slices.Contains(verdicts[i].allowed, terms.Allow[at]) {
-				verdicts[i].allowed = append(verdicts[i].allowed, terms.Allow[at])
+			if !slices.Contains(verdicts[i].allowed, o.Allow[at]) {
+				verdicts[i].allowed = append(verdicts[i].allowed, o.Allow[at])
 			}
 		}
 		if len(refused.Findings) > 0 {
@@ -119,7 +122,7 @@ func (tx *transaction) judge(ctx context.Context, edits []*edit, terms Terms, si
 		}
 	}
 	var unused []Exception
-	for i, x := range terms.Allow {
+	for i, x := range o.Allow {
 		if !used[i] {
 			unused = append(unused, x)
 		}
@@ -198,7 +201,7 @@ func (e *edit) renewals() map[string]renewal {
 	return out
 }
 
-func (g *gate) find(code string, r Record, other, what, reason string) {
+func (g *gate) report(code string, r Record, other, what, reason string) {
 	g.findings = append(g.findings, finding(code, g.target, r, other, what, reason))
 }
 
@@ -209,13 +212,13 @@ func (g *gate) backwards(renewals map[string]renewal) {
 	}
 	for _, r := range renewals {
 		if r.before != nil && r.after != nil && r.after.Full().Compare(r.before.Full()) < 0 {
-			g.find(OlderVersion, *r.after, r.before.Identity(), r.before.Full().String(), fmt.Sprintf("the channel has %s, which is newer", r.before.Full()))
+			g.report(OlderVersion, *r.after, r.before.Identity(), r.before.Full().String(), fmt.Sprintf("the channel has %s, which is newer", r.before.Full()))
 		}
 	}
-	for _, a := range g.came {
+	for _, a := range g.added {
 		for _, now := range newest(g.before[listingOf(a.Name)].records) {
 			if now.Name == a.Name && a.Full().Compare(now.Full()) < 0 {
-				g.find(OlderVersion, a, now.Identity(), now.Full().String(), fmt.Sprintf("the channel has %s, which is newer", now.Full()))
+				g.report(OlderVersion, a, now.Identity(), now.Full().String(), fmt.Sprintf("the channel has %s, which is newer", now.Full()))
 			}
 		}
 	}
@@ -281,7 +284,7 @@ func (g *gate) ownNeeds(ctx context.Context, renewals map[string]renewal) error 
 			if err != nil {
 				return err
 			}
-			g.find(UnmetNeed, *r.after, "", textOf(n), reason)
+			g.report(UnmetNeed, *r.after, "", textOf(n), reason)
 		}
 	}
 	return nil
@@ -365,7 +368,7 @@ func (g *gate) stillMet(ctx context.Context, r, by Record, now *Record) error {
 		if now != nil {
 			reason = fmt.Sprintf("needs %s, which %s has and %s has not", textOf(n), by.Identity(), now.Identity())
 		}
-		g.find(UnmetNeed, r, by.Identity(), textOf(n), reason)
+		g.report(UnmetNeed, r, by.Identity(), textOf(n), reason)
 		g.broken[r.Name] = r
 	}
 	return nil
@@ -391,7 +394,7 @@ func (g *gate) paths(ctx context.Context, renewals map[string]renewal) error {
 			}
 			for _, o := range owners {
 				if o.Name != r.after.Name && !r.after.apart(o) {
-					g.find(SharedPath, *r.after, o.Identity(), p.Path, fmt.Sprintf("has %s, and so has %s", p.Path, o.Identity()))
+					g.report(SharedPath, *r.after, o.Identity(), p.Path, fmt.Sprintf("has %s, and so has %s", p.Path, o.Identity()))
 				}
 			}
 		}
@@ -441,7 +444,7 @@ func (g *gate) conflicts(ctx context.Context, renewals map[string]renewal) error
 		}})
 		var none *solve.NoAnswerError
 		if errors.As(err, &none) {
-			g.find(NoRoot, *r.after, "", "", "cannot be installed: "+strings.Join(none.Reasons(), "; but "))
+			g.report(NoRoot, *r.after, "", "", "cannot be installed: "+strings.Join(none.Reasons(), "; but "))
 		}
 	}
 	return nil

@@ -126,15 +126,15 @@ func TestGate(t *testing.T) {
 		if len(c.there) > 0 {
 			publish(t, r, "testing", samples(t, c.there...)...)
 		}
-		terms := Terms{}
+		o := ChangeOptions{}
 		if c.system {
-			terms.System = theSystem
+			o.System = theSystem
 		}
 		comes := samples(t, c.comes...)
 		// What the gate finds depends on nothing but the repository.
 		for _, cache := range []string{r.Cache, "", t.TempDir()} {
 			r.Cache = cache
-			_, err := r.Publish(ctx, "testing", comes, terms, progress.None)
+			_, err := r.Publish(ctx, "testing", comes, o, progress.None)
 			var refused *RefusedError
 			got, plan := "", ""
 			if errors.As(err, &refused) {
@@ -155,13 +155,13 @@ func TestGate(t *testing.T) {
 func TestExceptions(t *testing.T) {
 	r := Open(t.TempDir())
 	files := samples(t, "tide 1-1; needs moon", "ebb 1-1; needs moon")
-	allow := func(codes ...string) Terms {
-		var terms Terms
+	allow := func(codes ...string) ChangeOptions {
+		var o ChangeOptions
 		for _, c := range codes {
 			code, name, _ := strings.Cut(c, ":")
-			terms.Allow = append(terms.Allow, Exception{code, name, "the moon rises at six"})
+			o.Allow = append(o.Allow, Exception{code, name, "the moon rises at six"})
 		}
-		return terms
+		return o
 	}
 	var refused *RefusedError
 	if _, err := r.Publish(ctx, "testing", files, allow("ELL601:tide"), progress.None); !errors.As(err, &refused) || len(refused.Findings) != 1 || refused.Findings[0].SubjectName() != "ebb" {
@@ -198,28 +198,28 @@ func TestChannels(t *testing.T) {
 			t.Errorf("%s: %s holds %s, not %s", title, channel, got, want)
 		}
 	}
-	c, err := r.Promote(ctx, "testing", "stable", []string{"buoy"}, Terms{}, progress.None)
+	c, err := r.Promote(ctx, "testing", "stable", []string{"buoy"}, ChangeOptions{}, progress.None)
 	step("promote one", "stable", "buoy@1-1", c, err)
-	c, err = r.Promote(ctx, "testing", "stable", nil, Terms{}, progress.None)
+	c, err = r.Promote(ctx, "testing", "stable", nil, ChangeOptions{}, progress.None)
 	step("promote all", "stable", "buoy@1-1 gauge@1-1 libtide@1-1", c, err)
 	if len(c.Targets) != 1 || !slices.Equal(c.Targets[0].Added, []string{"gauge@1-1", "libtide@1-1"}) || len(c.Targets[0].Removed) != 0 {
 		t.Errorf("%+v", c)
 	}
-	if c, err := r.Promote(ctx, "testing", "stable", nil, Terms{}, progress.None); err != nil || len(c.Targets) != 0 {
+	if c, err := r.Promote(ctx, "testing", "stable", nil, ChangeOptions{}, progress.None); err != nil || len(c.Targets) != 0 {
 		t.Errorf("promote again: %+v, %v", c, err)
 	}
 	publish(t, r, "testing", samples(t, "libtide 2-1; provides soname/libtide.so.2", "gauge 1-2; needs soname/libtide.so.2")...)
 	var refused *RefusedError
-	if _, err := r.Promote(ctx, "testing", "stable", []string{"libtide"}, Terms{}, progress.None); !errors.As(err, &refused) || refused.Findings[0].Code != UnmetNeed {
+	if _, err := r.Promote(ctx, "testing", "stable", []string{"libtide"}, ChangeOptions{}, progress.None); !errors.As(err, &refused) || refused.Findings[0].Code != UnmetNeed {
 		t.Errorf("promote a library alone: %v", err)
 	}
-	if _, err := r.Promote(ctx, "stable", "testing", nil, Terms{}, progress.None); !errors.As(err, &refused) || refused.Findings[0].Code != OlderVersion {
+	if _, err := r.Promote(ctx, "stable", "testing", nil, ChangeOptions{}, progress.None); !errors.As(err, &refused) || refused.Findings[0].Code != OlderVersion {
 		t.Errorf("promote an older state: %v", err)
 	}
-	if _, err := r.Retire(ctx, "stable", []string{"libtide"}, Terms{}, progress.None); !errors.As(err, &refused) || refused.Findings[0].SubjectName() != "gauge" {
+	if _, err := r.Retire(ctx, "stable", []string{"libtide"}, ChangeOptions{}, progress.None); !errors.As(err, &refused) || refused.Findings[0].SubjectName() != "gauge" {
 		t.Errorf("retire what is needed: %v", err)
 	}
-	c, err = r.Retire(ctx, "stable", []string{"libtide", "gauge@1-1"}, Terms{}, progress.None)
+	c, err = r.Retire(ctx, "stable", []string{"libtide", "gauge@1-1"}, ChangeOptions{}, progress.None)
 	step("retire", "stable", "buoy@1-1", c, err)
 	c, err = r.Rewind(ctx, "stable", "", progress.None)
 	step("rewind", "stable", "buoy@1-1 gauge@1-1 libtide@1-1", c, err)
@@ -235,13 +235,13 @@ func TestChannels(t *testing.T) {
 	}
 	c, err = r.Rewind(ctx, "stable", events[3].Snapshot[:8], progress.None)
 	step("rewind to a snapshot", "stable", "buoy@1-1 gauge@1-1 libtide@1-1", c, err)
-	for word, want := range map[string]string{"1": "no state of serial 1", "ffffffff": "was never at", "x": "was never at"} {
+	for word, want := range map[string]string{"1": "no retained state with serial 1", "ffffffff": "was never at", "x": "was never at"} {
 		if _, err := r.Rewind(ctx, "stable", word, progress.None); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("rewind to %s: %v", word, err)
 		}
 	}
 	var none *NoPackageError
-	if _, err := r.Retire(ctx, "stable", []string{"guage"}, Terms{}, progress.None); !errors.As(err, &none) || none.Near != "gauge" {
+	if _, err := r.Retire(ctx, "stable", []string{"guage"}, ChangeOptions{}, progress.None); !errors.As(err, &none) || none.Near != "gauge" {
 		t.Errorf("retire what is not there: %v", err)
 	}
 }
@@ -250,12 +250,12 @@ func TestAudit(t *testing.T) {
 	r := Open(t.TempDir())
 	all := samples(t, "tide 1-1; needs moon", "ebb 1-1; needs tide", "flow 1-1; needs ebb | gauge", "gauge 1-1; has /usr/bin/gauge", "buoy 1-1; has /usr/bin/gauge; has /usr/bin/buoy",
 		"a 1-1; needs b", "b 1-1; needs c", "c 1-1; needs a", "lib 1-1; provides soname/lib.so.1", "x 1-1; conflicts y", "y 1-1", "z 1-1; needs x; needs w", "w 1-1; needs y", "v 1-1; needs y | x", "libc 1-1; needs soname/libbase.so.1")
-	var terms Terms
+	var o ChangeOptions
 	for _, x := range []string{"ELL601:tide", "ELL602:buoy", "ELL602:gauge"} {
 		code, name, _ := strings.Cut(x, ":")
-		terms.Allow = append(terms.Allow, Exception{code, name, "to be found later"})
+		o.Allow = append(o.Allow, Exception{code, name, "to be found later"})
 	}
-	if _, err := r.Publish(ctx, "testing", all, terms, progress.None); err != nil {
+	if _, err := r.Publish(ctx, "testing", all, o, progress.None); err != nil {
 		t.Fatal(err)
 	}
 	for system, assumed := range map[bool]string{true: "", false: "soname/libbase.so.1"} {
@@ -330,7 +330,7 @@ func TestGateWithinListing(t *testing.T) {
 			} else { // the table is one that was put together of an older one
 				publish(t, r, "testing", samples(t, neighbour(library, user, newcomer)+" 1-1")...)
 			}
-			_, err := r.Publish(ctx, "testing", samples(t, c.comes), Terms{System: theSystem}, progress.None)
+			_, err := r.Publish(ctx, "testing", samples(t, c.comes), ChangeOptions{System: theSystem}, progress.None)
 			var refused *RefusedError
 			got := ""
 			if errors.As(err, &refused) {

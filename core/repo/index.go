@@ -34,8 +34,9 @@ type seenPack struct {
 // Index makes the index anew, from the package files under packages/ alone,
 // and gives a channel all of them. Where nothing of them changed since, nothing
 // is read but their names. It is for repositories in folders.
-func (r *Repository) Index(ctx context.Context, channel string, terms Terms, sink progress.Sink) (Report, error) {
-	d, ok := r.Storage.(Directory)
+func (r *Repository) Index(ctx context.Context, channel string, o ChangeOptions, sink progress.Sink) (Report, error) {
+	local, ok := r.Storage.LocalPath()
+	d := NewDirectory(local)
 	report := Report{Channel: channel}
 	if !ok {
 		return report, fmt.Errorf("%s: an index is made from package files in a folder; copy the repository, index the copy, and put it in place", r.Storage.Where())
@@ -70,7 +71,7 @@ func (r *Repository) Index(ctx context.Context, channel string, terms Terms, sin
 	if err != nil {
 		return report, err
 	}
-	report.Change, err = r.change(ctx, channel, ActionIndex, terms, sink, func(ctx context.Context, tx *transaction) error {
+	report.Change, err = r.change(ctx, channel, ActionIndex, o, sink, func(ctx context.Context, tx *transaction) error {
 		return tx.reindex(ctx, candidates, report.Outcomes, d)
 	})
 	report.Serial = report.Change.Serial
@@ -172,7 +173,7 @@ func (r *Repository) indexed(ctx context.Context, channel string, found []Stored
 	// Of which the listings may be lost.
 	there := map[string]bool{}
 	for _, dir := range []string{"listings", "files"} {
-		names, err := os.ReadDir(r.Storage.(Directory).path(dir))
+		names, err := os.ReadDir(r.Storage.Address(dir))
 		if err != nil {
 			return 0, false
 		}

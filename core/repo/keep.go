@@ -64,17 +64,17 @@ func (v Verification) Findings() []fact.Finding {
 	return out
 }
 
-// reach is all that the kept snapshots of a repository name: file → digest.
-type reach struct {
+// closure is everything that the retained snapshots of a repository name: file → digest.
+type closure struct {
 	snapshots, listings map[string]string
 	packages            map[string]Record
 	damaged             []Damage
 }
 
-// reached follows the snapshots from the channels' own to the oldest that are
+// closureOf follows the snapshots from the channels' own to the oldest that are
 // kept. What is damaged is noted and passed over.
-func (r *Repository) reached(ctx context.Context, starts []string, pruned []string) (*reach, error) {
-	out := &reach{map[string]string{}, map[string]string{}, map[string]Record{}, nil}
+func (r *Repository) closureOf(ctx context.Context, starts []string, pruned []string) (*closure, error) {
+	out := &closure{map[string]string{}, map[string]string{}, map[string]Record{}, nil}
 	note := func(err error) error {
 		var half *HalfCopiedError
 		if errors.As(err, &half) {
@@ -147,7 +147,7 @@ func (r *Repository) Verify(ctx context.Context, sink progress.Sink) (Verificati
 	if err != nil {
 		return v, err
 	}
-	all, err := r.reached(ctx, p.heads(), p.Pruned)
+	all, err := r.closureOf(ctx, p.heads(), p.Pruned)
 	if err != nil {
 		return v, err
 	}
@@ -288,12 +288,12 @@ func (r *Repository) Prune(ctx context.Context, keep Keep, dry bool, sink progre
 	if err != nil {
 		return out, err
 	}
-	all, err := r.reached(ctx, p.heads(), cut)
+	all, err := r.closureOf(ctx, p.heads(), cut)
 	if err != nil {
 		return out, err
 	}
 	if len(all.damaged) > 0 {
-		return out, fmt.Errorf("%s is damaged (%s), so what it names is not known and nothing is pruned: `ellwand verify` tells more", all.damaged[0].Name, all.damaged[0].Reason)
+		return out, fact.Errorf(fact.StatusInput, "%s is damaged (%s), so the files that it refers to are unknown; nothing was pruned", all.damaged[0].Name, all.damaged[0].Reason).Try(fact.Verify, r.Storage.Where(), "")
 	}
 	out.Kept = kept
 	// What goes is no longer named first; a prune that breaks off in between
@@ -309,7 +309,7 @@ func (r *Repository) Prune(ctx context.Context, keep Keep, dry bool, sink progre
 	}
 	t := sink.Begin("prune", 0, "")
 	defer t.End("done")
-	_, local := r.Storage.(Directory)
+	_, local := r.Storage.LocalPath()
 	for _, dir := range immutable {
 		var gone []Stored
 		err := r.Storage.List(ctx, dir, func(s Stored) error {

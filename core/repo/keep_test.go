@@ -56,12 +56,12 @@ func TestPrune(t *testing.T) {
 	r := Open(t.TempDir())
 	for _, v := range []string{"1", "2", "3", "4"} {
 		publish(t, r, "testing", samples(t, "tide "+v+"-1")...)
-		if _, err := r.Retire(ctx, "testing", []string{"tide@" + v + "-1"}, Terms{}, progress.None); err != nil {
+		if _, err := r.Retire(ctx, "testing", []string{"tide@" + v + "-1"}, ChangeOptions{}, progress.None); err != nil {
 			t.Fatal(err)
 		}
 	}
 	publish(t, r, "testing", samples(t, "ebb 1-1")...)
-	if _, err := r.Promote(ctx, "testing", "stable", nil, Terms{}, progress.None); err != nil {
+	if _, err := r.Promote(ctx, "testing", "stable", nil, ChangeOptions{}, progress.None); err != nil {
 		t.Fatal(err)
 	}
 	os.WriteFile(filepath.Join(r.Storage.Where(), "files", "stray"), []byte("x"), 0o644)
@@ -107,7 +107,7 @@ func TestIndex(t *testing.T) {
 	for _, lost := range []string{PointerFile, "listings", "files", "snapshots"} {
 		os.RemoveAll(filepath.Join(dir, lost))
 	}
-	if report, err := r.Index(ctx, "testing", Terms{}, progress.None); err != nil || report.Count(Added) != 3 || identities(t, r, "testing") != before {
+	if report, err := r.Index(ctx, "testing", ChangeOptions{}, progress.None); err != nil || report.Count(Added) != 3 || identities(t, r, "testing") != before {
 		t.Errorf("anew: %+v, %v", report, err)
 	}
 	now, _ := r.Pointer(ctx)
@@ -116,14 +116,14 @@ func TestIndex(t *testing.T) {
 		t.Fatal(err)
 	}
 	state := contents(t, r)
-	if report, err := r.Index(ctx, "testing", Terms{}, progress.None); err != nil || report.Count(Already) != 3 || len(state) != len(contents(t, r)) {
+	if report, err := r.Index(ctx, "testing", ChangeOptions{}, progress.None); err != nil || report.Count(Already) != 3 || len(state) != len(contents(t, r)) {
 		t.Errorf("again: %+v, %v", report, err)
 	}
 	os.Remove(filepath.Join(dir, "packages/t/buoy/buoy@1-1.ell"))
 	os.Rename(sample(t, t.TempDir(), "flow 1-1"), filepath.Join(dir, "packages/t/tide/flow@1-1.ell"))
 	os.WriteFile(filepath.Join(dir, "packages/t/tide/tide@2-1.ell"), []byte("no package"), 0o644)
-	report, err := r.Index(ctx, "testing", Terms{}, progress.None)
-	if err != nil || states(report) != "already there, refused, already there, refused" || identities(t, r, "testing") != "ebb@1-1 tide@1-1" {
+	report, err := r.Index(ctx, "testing", ChangeOptions{}, progress.None)
+	if err != nil || states(report) != "already published, refused, already published, refused" || identities(t, r, "testing") != "ebb@1-1 tide@1-1" {
 		t.Errorf("after changes: %s %+v, %v: %s", states(report), report, err, identities(t, r, "testing"))
 	}
 }

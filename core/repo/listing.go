@@ -106,7 +106,7 @@ func (r *Repository) load(ctx context.Context, s Snapshot, key string) (*listing
 type storedListing struct {
 	listing, files Ref
 	records, paths []packedPart
-	ahead          map[int]*listingContent // parts that were decoded already
+	decoded        map[int]*listingContent // parts that were decoded in advance
 }
 
 // packedPart is the frame of one part.
@@ -121,7 +121,7 @@ func filesFile(ref Ref) string   { return "files/" + ref.SHA256 + ".jsonl.zst" }
 // stored reads a listing of a snapshot without decoding it; one that is not in it
 // is empty.
 func (r *Repository) stored(ctx context.Context, s Snapshot, key string) (*storedListing, error) {
-	st := &storedListing{listing: s.Listings[key], files: s.Files[key], ahead: map[int]*listingContent{}}
+	st := &storedListing{listing: s.Listings[key], files: s.Files[key], decoded: map[int]*listingContent{}}
 	var records, paths []byte
 	var err error
 	if st.listing.SHA256 != "" {
@@ -162,7 +162,7 @@ func framesOf(data []byte, n int) []packedPart {
 
 // part decodes one part.
 func (st *storedListing) part(i int) (*listingContent, error) {
-	if c := st.ahead[i]; c != nil {
+	if c := st.decoded[i]; c != nil {
 		return c, nil
 	}
 	c := &listingContent{parts: make([]bool, len(st.records))}

@@ -94,7 +94,7 @@ func TestListingParts(t *testing.T) {
 			publish(t, r, "testing", files...)
 		}
 		if len(gone) > 0 {
-			if _, err := r.Retire(ctx, "testing", gone, Terms{}, progress.None); err != nil {
+			if _, err := r.Retire(ctx, "testing", gone, ChangeOptions{}, progress.None); err != nil {
 				t.Fatal(err)
 			}
 		}
@@ -185,7 +185,7 @@ func TestListingInAnotherWay(t *testing.T) {
 		data, _ = json.Marshal(p)
 		put(PointerFile, data)
 
-		_, err = r.Publish(ctx, "testing", samples(t, names[0]+" 1-2"), Terms{}, progress.None)
+		_, err = r.Publish(ctx, "testing", samples(t, names[0]+" 1-2"), ChangeOptions{}, progress.None)
 		if c.damage != "" {
 			if err == nil || !strings.Contains(err.Error(), c.damage) {
 				t.Errorf("%s: %v", c.title, err)
@@ -216,11 +216,11 @@ func TestPartsBetweenChannels(t *testing.T) {
 			t.Errorf("%s: stable has %d packages, not %d", title, got, n)
 		}
 	}
-	if _, err := r.Promote(ctx, "testing", "stable", names[:40], Terms{}, progress.None); err != nil {
+	if _, err := r.Promote(ctx, "testing", "stable", names[:40], ChangeOptions{}, progress.None); err != nil {
 		t.Fatal(err)
 	}
 	has("some", 40)
-	change, err := r.Promote(ctx, "testing", "stable", nil, Terms{}, progress.None)
+	change, err := r.Promote(ctx, "testing", "stable", nil, ChangeOptions{}, progress.None)
 	if err != nil || len(change.Targets[0].Added) != 30 {
 		t.Fatalf("%+v, %v", change, err)
 	}

@@ -79,6 +79,9 @@ func (e *UnreachableError) Error() string {
 	return fmt.Sprintf("%s does not answer: %v", e.Where, e.Err)
 }
 
+// Status is that of something the machine lacks.
+func (e *UnreachableError) Status() fact.Status { return fact.StatusMachine }
+
 func (e *UnreachableError) Unwrap() error { return e.Err }
 
 // unreachable makes an UnreachableError of what went wrong on the way, unless

@@ -385,7 +385,7 @@ func (e *edit) groupPages(ctx context.Context, g *errgroup.Group, dir, top strin
 			rows[key] = append(rows[key], rowOf(rec))
 		}
 	} else {
-		for _, rec := range slices.Concat(e.came, e.went) {
+		for _, rec := range slices.Concat(e.added, e.removed) {
 			key := groupOf(rec.Name, keys)
 			if _, read := rows[key]; read {
 				continue
@@ -396,11 +396,11 @@ func (e *edit) groupPages(ctx context.Context, g *errgroup.Group, dir, top strin
 			}
 			rows[key] = old
 		}
-		for _, rec := range e.went {
+		for _, rec := range e.removed {
 			key := groupOf(rec.Name, keys)
 			rows[key] = slices.DeleteFunc(rows[key], func(row Row) bool { return row.Link == pageOf(rec.File) })
 		}
-		for _, rec := range e.came {
+		for _, rec := range e.added {
 			key := groupOf(rec.Name, keys)
 			rows[key] = append(rows[key], rowOf(rec))
 		}

@@ -51,10 +51,10 @@ func TestGroups(t *testing.T) {
 			touched[rec.File] = true
 			if there {
 				delete(in, rec.File)
-				e.went = append(e.went, rec)
+				e.removed = append(e.removed, rec)
 			} else if d.IntN(3) > 0 || len(in) < 500 {
 				in[rec.File] = rec
-				e.came = append(e.came, rec)
+				e.added = append(e.added, rec)
 			}
 		}
 		var g errgroup.Group

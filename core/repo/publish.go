@@ -32,7 +32,7 @@ type Outcome struct {
 // States of an outcome.
 const (
 	Added   = "added"
-	Already = "already there"
+	Already = "already published"
 	Refused = "refused"
 )
 
@@ -70,7 +70,7 @@ type candidate struct {
 // same identity stands in the way of, are refused. Of the others the gate
 // judges what the channel would become: either all go in, or, with a
 // *RefusedError, none. After an error nothing has changed.
-func (r *Repository) Publish(ctx context.Context, channelName string, files []string, terms Terms, sink progress.Sink) (Report, error) {
+func (r *Repository) Publish(ctx context.Context, channelName string, files []string, o ChangeOptions, sink progress.Sink) (Report, error) {
 	report := Report{Channel: channelName, Outcomes: make([]Outcome, len(files))}
 	candidates, err := examine(ctx, files, report.Outcomes, sink)
 	if err != nil {
@@ -79,13 +79,13 @@ func (r *Repository) Publish(ctx context.Context, channelName string, files []st
 	if len(candidates) == 0 {
 		return report, checkChannel(channelName)
 	}
-	report.Change, err = r.change(ctx, channelName, ActionPublish, terms, sink, func(ctx context.Context, tx *transaction) error {
+	report.Change, err = r.change(ctx, channelName, ActionPublish, o, sink, func(ctx context.Context, tx *transaction) error {
 		for _, target := range targetsOf(candidates) {
 			e, err := tx.edit(ctx, target)
 			if err != nil {
 				return err
 			}
-			if err := e.judge(ctx, candidates, report.Outcomes); err != nil {
+			if err := e.classify(ctx, candidates, report.Outcomes); err != nil {
 				return err
 			}
 		}
@@ -184,9 +184,9 @@ func examineOne(ctx context.Context, file string, whole bool) (*candidate, error
 	return c, nil
 }
 
-// judge compares candidates with what is there, gives each its outcome, and
+// classify compares candidates with what is there, gives each its outcome, and
 // adds those that are new.
-func (e *edit) judge(ctx context.Context, candidates []*candidate, outcomes []Outcome) error {
+func (e *edit) classify(ctx context.Context, candidates []*candidate, outcomes []Outcome) error {
 	for _, c := range candidates {
 		if c.target != e.target {
 			continue

@@ -35,8 +35,8 @@ type Repository struct {
 	// state of the last sync.
 	Offline bool
 
-	serial atomic.Int64 // of the pointer that was last read
-	ahead  ahead
+	serial     atomic.Int64 // of the pointer that was last read
+	prefetched prefetched
 }
 
 // Open returns the repository in a folder, which need not exist yet.
@@ -113,7 +113,7 @@ func parsePointer(data []byte) (Pointer, error) {
 	}
 	for name, targets := range p.Channels {
 		for target, sha256 := range targets {
-			if !channel.MatchString(name) || !pack.ValidTarget(target) || !isDigest(sha256) {
+			if !channelName.MatchString(name) || !pack.ValidTarget(target) || !isDigest(sha256) {
 				return p, &DamagedError{PointerFile, fmt.Errorf("channel %q, target %q at %q cannot be", name, target, sha256)}
 			}
 		}
@@ -243,7 +243,7 @@ func (r *Repository) targets(ctx context.Context, channel string) (Pointer, map[
 
 // List reads all packages of a channel, for each of its targets.
 func (r *Repository) List(ctx context.Context, channel string) (out []Contents, err error) {
-	err = r.steady(ctx, func() error {
+	err = r.retryIfPruned(ctx, func() error {
 		out, err = r.list(ctx, channel, nil)
 		return err
 	})
@@ -303,7 +303,7 @@ func (r *Repository) records(ctx context.Context, sha256 string, pick picker) (S
 // Named reads the packages of one name in a channel for a target, the newest
 // first: no more of the index than the listing that they are in.
 func (r *Repository) Named(ctx context.Context, channel, target, name string) (records []Record, err error) {
-	err = r.steady(ctx, func() error {
+	err = r.retryIfPruned(ctx, func() error {
 		_, targets, err := r.targets(ctx, channel)
 		if err != nil || targets[target] == "" {
 			return err
@@ -334,7 +334,7 @@ type State struct {
 // At reads a state: that of a channel, or of the snapshot whose digest begins
 // with word. The error is a *ChannelError where there is neither.
 func (r *Repository) At(ctx context.Context, word string) (s State, err error) {
-	err = r.steady(ctx, func() error {
+	err = r.retryIfPruned(ctx, func() error {
 		s, err = r.at(ctx, word)
 		return err
 	})

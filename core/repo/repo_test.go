@@ -42,7 +42,7 @@ func made(t testing.TB, dir, name, version, target, text string) string {
 
 func publish(t testing.TB, r *Repository, channel string, files ...string) Report {
 	t.Helper()
-	report, err := r.Publish(ctx, channel, files, Terms{}, progress.None)
+	report, err := r.Publish(ctx, channel, files, ChangeOptions{}, progress.None)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -75,11 +75,11 @@ func identities(t testing.TB, r *Repository, channel string) string {
 func TestPublish(t *testing.T) {
 	dir, r := t.TempDir(), Open(filepath.Join(t.TempDir(), "repository"))
 	a, b := made(t, dir, "tide", "1.0", "t", "a"), made(t, dir, "almanac", "2.0", "t", "b")
-	if got := publish(t, r, "testing", a, b, a); states(got) != "added, added, already there" || got.Serial != 1 {
+	if got := publish(t, r, "testing", a, b, a); states(got) != "added, added, already published" || got.Serial != 1 {
 		t.Errorf("first: %s, serial %d", states(got), got.Serial)
 	}
 	before := contents(t, r)
-	if got := publish(t, r, "testing", a); states(got) != "already there" || got.Serial != 1 || !maps.Equal(before, contents(t, r)) {
+	if got := publish(t, r, "testing", a); states(got) != "already published" || got.Serial != 1 || !maps.Equal(before, contents(t, r)) {
 		t.Errorf("again: %s, serial %d", states(got), got.Serial)
 	}
 	other := made(t, t.TempDir(), "tide", "1.0", "t", "other bytes")
@@ -163,7 +163,7 @@ func TestNoRepository(t *testing.T) {
 	}
 	dir := t.TempDir()
 	os.WriteFile(filepath.Join(dir, "letter.txt"), nil, 0o644)
-	if _, err := Open(dir).Publish(ctx, "testing", []string{made(t, t.TempDir(), "tide", "1", "t", "")}, Terms{}, progress.None); !errors.As(err, &none) || !none.Foreign {
+	if _, err := Open(dir).Publish(ctx, "testing", []string{made(t, t.TempDir(), "tide", "1", "t", "")}, ChangeOptions{}, progress.None); !errors.As(err, &none) || !none.Foreign {
 		t.Errorf("somebody's folder: %v", err)
 	}
 	if left, _ := os.ReadDir(dir); len(left) != 1 {
@@ -210,7 +210,7 @@ func TestConcurrent(t *testing.T) {
 		}
 		wg.Go(func() {
 			for _, f := range files {
-				if _, err := Open(root).Publish(ctx, "testing", []string{f}, Terms{}, progress.None); err != nil {
+				if _, err := Open(root).Publish(ctx, "testing", []string{f}, ChangeOptions{}, progress.None); err != nil {
 					t.Error(err)
 				}
 			}

@@ -23,7 +23,7 @@ var ranks = map[string]int{"name": 0, "provide": 1, "summary": 2, "path": 3}
 // Search finds packages by a word in their names, summaries and provides, and
 // in their paths where the word has a slash in it. Case does not matter.
 func (r *Repository) Search(ctx context.Context, channel, word string) (hits []Hit, err error) {
-	err = r.steady(ctx, func() error {
+	err = r.retryIfPruned(ctx, func() error {
 		hits, err = r.search(ctx, channel, word)
 		return err
 	})

@@ -19,6 +19,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"ellwand.example/core/cancel"
+	"ellwand.example/core/fact"
 	"ellwand.example/core/files"
 	"ellwand.example/core/pack"
 )
@@ -48,6 +49,12 @@ type Storage interface {
 	Lock(ctx context.Context) (unlock func(), err error)
 	// Where tells a person where the repository is.
 	Where() string
+	// LocalPath returns the directory that the files are in; ok is false if they
+	// are not in one of this machine.
+	LocalPath() (dir string, ok bool)
+	// Address returns the path or URL at which a file can be read without this
+	// program; empty if there is none, as in a bucket.
+	Address(name string) string
 }
 
 // Stored is a file in a storage.
@@ -114,8 +121,22 @@ func (e *NotRepositoryError) Error() string {
 	return "there is no repository at " + e.Dir
 }
 
+// Action starts a repository, if nothing else is in the way.
+func (e *NotRepositoryError) Action() fact.Action {
+	if e.Foreign {
+		return fact.Action{}
+	}
+	return fact.Action{Verb: fact.StartRepository, Subject: e.Dir}
+}
+
 // Where is the folder.
 func (d Directory) Where() string { return d.Dir }
+
+// LocalPath is the directory.
+func (d Directory) LocalPath() (dir string, ok bool) { return d.Dir, true }
+
+// Address is the path of a file.
+func (d Directory) Address(name string) string { return d.path(name) }
 
 func (d Directory) path(name string) string { return filepath.Join(d.Dir, filepath.FromSlash(name)) }
 

@@ -97,7 +97,7 @@ func TestPublishInterrupted(t *testing.T) {
 	before := contents(t, r)
 	stopped, cancel := context.WithCancel(ctx)
 	cancel()
-	if _, err := r.Publish(stopped, "testing", []string{made(t, t.TempDir(), "ebb", "1", "t", "x")}, Terms{}, progress.None); !errors.Is(err, context.Canceled) {
+	if _, err := r.Publish(stopped, "testing", []string{made(t, t.TempDir(), "ebb", "1", "t", "x")}, ChangeOptions{}, progress.None); !errors.Is(err, context.Canceled) {
 		t.Errorf("interrupted: %v", err)
 	}
 	after := contents(t, r)
@@ -107,7 +107,7 @@ func TestPublishInterrupted(t *testing.T) {
 		}
 	}
 	for _, channel := range []string{"", "A", "../x", "a/b"} {
-		if _, err := r.Publish(ctx, channel, nil, Terms{}, progress.None); err == nil {
+		if _, err := r.Publish(ctx, channel, nil, ChangeOptions{}, progress.None); err == nil {
 			t.Errorf("a channel called %q", channel)
 		}
 	}

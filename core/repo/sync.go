@@ -14,7 +14,6 @@ import (
 	"path/filepath"
 	"runtime"
 	"slices"
-	"strings"
 	"sync/atomic"
 	"time"
 
@@ -22,6 +21,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"ellwand.example/core/cancel"
+	"ellwand.example/core/fact"
 	"ellwand.example/core/files"
 	"ellwand.example/core/pack"
 	"ellwand.example/core/progress"
@@ -48,6 +48,10 @@ func (e *BackError) Error() string {
 	return fmt.Sprintf("%s is at serial %d, and was at %d when it was last read: an outdated mirror, or an older copy put back", e.Where, e.Found, e.Seen)
 }
 
+// Action forgets what was seen of the repository: it may have been started again
+// on purpose.
+func (e *BackError) Action() fact.Action { return fact.Action{Verb: fact.ForgetSeen, Subject: e.Where} }
+
 // JumpError is a repository whose serial is further ahead than any change
 // explains. Were it believed, what comes after it would be taken for old.
 type JumpError struct {
@@ -59,6 +63,10 @@ func (e *JumpError) Error() string {
 	return fmt.Sprintf("%s is at serial %d, and was at %d when it was last read: no repository changes that often, so it is not believed", e.Where, e.Found, e.Seen)
 }
 
+// Action forgets what was seen of the repository: it may have been started again
+// on purpose.
+func (e *JumpError) Action() fact.Action { return fact.Action{Verb: fact.ForgetSeen, Subject: e.Where} }
+
 // HalfCopiedError is a mirror that names files which are not there.
 type HalfCopiedError struct{ Where, Name string }
 
@@ -69,7 +77,7 @@ func (e *HalfCopiedError) Error() string {
 
 // copied tells whether what is read is kept.
 func (r *Repository) copied() bool {
-	_, local := r.Storage.(Directory)
+	_, local := r.Storage.LocalPath()
 	return !local && r.Cache != ""
 }
 
@@ -136,7 +144,7 @@ type Synced struct {
 // fetched, and with paths those of paths too. Afterwards the channel can be
 // read without the server.
 func (r *Repository) Sync(ctx context.Context, channel string, paths bool, sink progress.Sink) (out Synced, err error) {
-	err = r.steady(ctx, func() error {
+	err = r.retryIfPruned(ctx, func() error {
 		out, err = r.sync(ctx, channel, paths, sink)
 		return err
 	})
@@ -287,9 +295,9 @@ func (r *Repository) drop(ctx context.Context, p Pointer) (int, error) {
 	return n, nil
 }
 
-// steady runs a function that reads a state, and runs it again if what it
+// retryIfPruned runs a function that reads a state, and runs it again if what it
 // reads was pruned in the meantime: the state that it began with is gone then.
-func (r *Repository) steady(ctx context.Context, read func() error) error {
+func (r *Repository) retryIfPruned(ctx context.Context, read func() error) error {
 	for try := 1; ; try++ {
 		err := read()
 		before := r.serial.Load()
@@ -364,8 +372,8 @@ func IsCopy(ctx context.Context, rec Record, file string) (bool, error) {
 // directory, and else a copy in dir, which is made where it is not there yet.
 func (r *Repository) Package(ctx context.Context, rec Record, dir string) (*pack.Package, error) {
 	file := filepath.Join(dir, filepath.Base(rec.File))
-	if d, ok := r.Storage.(Directory); ok {
-		file = d.path(rec.File)
+	if _, local := r.Storage.LocalPath(); local {
+		file = r.Storage.Address(rec.File)
 		if same, err := IsCopy(ctx, rec, file); err != nil {
 			return nil, err
 		} else if !same {
@@ -391,20 +399,8 @@ func (r *Repository) Package(ctx context.Context, rec Record, dir string) (*pack
 
 // missing is the error for a file that is named and not there.
 func (r *Repository) missing(name string) error {
-	if _, local := r.Storage.(Directory); local {
+	if _, local := r.Storage.LocalPath(); local {
 		return &DamagedError{name, errors.New("it is missing: was the repository copied in part?")}
 	}
 	return &HalfCopiedError{r.Storage.Where(), name}
-}
-
-// Address is where a file of the repository can be read: a path, or a URL;
-// empty where it takes more than that, as in a bucket.
-func (r *Repository) Address(name string) string {
-	switch s := r.Storage.(type) {
-	case Directory:
-		return s.path(name)
-	case Web:
-		return strings.TrimSuffix(s.URL, "/") + "/" + name
-	}
-	return ""
 }

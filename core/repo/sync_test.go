@@ -127,7 +127,7 @@ func TestSync(t *testing.T) {
 		t.Errorf("a half-copied mirror: %v", err)
 	}
 	var readOnly *ReadOnlyError
-	if _, err := open().Publish(ctx, "testing", samples(t, "x 1-1"), Terms{}, progress.None); !errors.As(err, &readOnly) {
+	if _, err := open().Publish(ctx, "testing", samples(t, "x 1-1"), ChangeOptions{}, progress.None); !errors.As(err, &readOnly) {
 		t.Errorf("publish to a web server: %v", err)
 	}
 	m.login = "ines"

@@ -24,6 +24,12 @@ func Authorize(req *http.Request) error { return credential.Authorize(req, varia
 // Where is the address.
 func (w Web) Where() string { return w.URL }
 
+// LocalPath reports that there is none.
+func (w Web) LocalPath() (dir string, ok bool) { return "", false }
+
+// Address is the URL of a file.
+func (w Web) Address(name string) string { return strings.TrimSuffix(w.URL, "/") + "/" + name }
+
 // tries is how often a file is asked for where the server fails.
 const tries = 3
 

@@ -18,6 +18,7 @@ import (
 
 	"golang.org/x/sys/unix"
 
+	"ellwand.example/core/fact"
 	"ellwand.example/core/layer"
 )
 
@@ -96,11 +97,20 @@ func (e *RefusedError) Error() string {
 	return "steps cannot be kept apart from this machine: " + e.Reason
 }
 
+// Action runs steps without a sandbox.
+func (e *RefusedError) Action() fact.Action { return fact.Action{Verb: fact.WithoutIsolation} }
+
+// Status is that of something the machine lacks.
+func (e *RefusedError) Status() fact.Status { return fact.StatusMachine }
+
 // SetupError says that a sandbox could not be made, for another reason than
 // that the machine refuses it.
 type SetupError struct{ Reason string }
 
 func (e *SetupError) Error() string { return "the sandbox for the step cannot be set up: " + e.Reason }
+
+// Status is that of something the machine lacks.
+func (e *SetupError) Status() fact.Status { return fact.StatusMachine }
 
 // Run runs the script in a sandbox.
 func (n Namespaces) Run(ctx context.Context, c Command) (Usage, error) {

@@ -4,6 +4,8 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+
+	"ellwand.example/core/fact"
 )
 
 // Kind is what a fact is about.
@@ -217,3 +219,6 @@ func offered(n Need, by []*Package) string {
 func (e *NoAnswerError) Error() string {
 	return "there is no answer: " + strings.Join(e.Sentences(), "; but ")
 }
+
+// Status is that of findings.
+func (e *NoAnswerError) Status() fact.Status { return fact.StatusFindings }

@@ -18,6 +18,7 @@ import (
 	"time"
 
 	"ellwand.example/core/cancel"
+	"ellwand.example/core/fact"
 	"ellwand.example/core/files"
 	"ellwand.example/core/httpclient"
 	"ellwand.example/core/progress"
@@ -165,14 +166,14 @@ func (c *counted) Read(p []byte) (int, error) {
 
 // HTTPError is a server's refusal.
 type HTTPError struct {
-	URL    string
-	Status int
-	Login  bool // a login was sent, and refused
+	URL   string
+	Code  int
+	Login bool // a login was sent, and refused
 }
 
 func (e *HTTPError) Error() string {
-	s := fmt.Sprintf("%s: the server answers %d %s", e.URL, e.Status, http.StatusText(e.Status))
-	switch e.Status {
+	s := fmt.Sprintf("%s: the server answers %d %s", e.URL, e.Code, http.StatusText(e.Code))
+	switch e.Code {
 	case http.StatusNotFound, http.StatusGone:
 		s += "; check the address and the version in it"
 	case http.StatusUnauthorized, http.StatusForbidden:
@@ -185,8 +186,11 @@ func (e *HTTPError) Error() string {
 	return s
 }
 
+// Status is that of something the machine lacks.
+func (e *HTTPError) Status() fact.Status { return fact.StatusMachine }
+
 func (e *HTTPError) temporary() bool {
-	return e.Status >= 500 || e.Status == http.StatusTooManyRequests || e.Status == http.StatusRequestTimeout
+	return e.Code >= 500 || e.Code == http.StatusTooManyRequests || e.Code == http.StatusRequestTimeout
 }
 
 // partial is a download that is not complete: the bytes so far, and what the

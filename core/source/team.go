@@ -36,7 +36,7 @@ func (f *Fetcher) fromTeam(ctx context.Context, name, digest string) (ok bool, e
 		return true, nil
 	case ctx.Err() != nil:
 		return false, ctx.Err()
-	case errors.As(err, &status) && status.Status == http.StatusNotFound:
+	case errors.As(err, &status) && status.Code == http.StatusNotFound:
 		return false, nil
 	case errors.As(err, &wrong):
 		f.Progress.Note(fmt.Sprintf("the shared cache has another file as %s: it is passed over, and should be looked at", digest))
@@ -55,7 +55,7 @@ func (f *Fetcher) toTeam(ctx context.Context, digest string) {
 	if err := f.put(ctx, digest); err != nil && ctx.Err() == nil {
 		note := fmt.Sprintf("not added to the shared cache: %v", err)
 		var status *HTTPError
-		if errors.As(err, &status) && (status.Status == http.StatusUnauthorized || status.Status == http.StatusForbidden) {
+		if errors.As(err, &status) && (status.Code == http.StatusUnauthorized || status.Code == http.StatusForbidden) {
 			note += fmt.Sprintf(" (%s_TOKEN, or %s_USER and %s_PASSWORD, or ~/.netrc)", variables, variables, variables)
 		}
 		f.Progress.Note(note)
@@ -119,7 +119,7 @@ func (f *Fetcher) do(req *http.Request) (*http.Response, error) {
 
 // variables begins the names of those that hold credentials for the team's
 // store.
-const variables = "ELLWAND_STORE"
+const variables = "ELLWAND_SOURCES"
 
 // authorize adds credentials: for the shared cache those of the environment,
 // and otherwise those that the user's .netrc has for the host.

@@ -122,7 +122,7 @@ func TestTeam(t *testing.T) {
 	if err := clear.authorize(req); err == nil || !strings.Contains(err.Error(), "plain http") {
 		t.Errorf("credentials in the clear: %v, %v", err, req.Header)
 	}
-	t.Setenv("ELLWAND_STORE_TOKEN", "tide")
+	t.Setenv("ELLWAND_SOURCES_TOKEN", "tide")
 	req, _ = http.NewRequest(http.MethodGet, "https://elsewhere.example/x", nil)
 	if err := clear.authorize(req); err != nil || req.Header.Get("Authorization") != "" {
 		t.Errorf("the token is sent to others: %v, %v", err, req.Header)

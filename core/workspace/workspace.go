@@ -38,7 +38,7 @@ const (
 )
 
 // ErrNotFound says that there is no workspace here or above.
-var ErrNotFound = errors.New("no workspace here or in a folder above (ellwand.toml marks one): `ellwand init` starts one, `--workspace DIR` names one")
+var ErrNotFound = fact.Errorf(fact.StatusInput, "there is no workspace here or in a directory above: ellwand.toml marks one").Try(fact.StartWorkspace, "", "")
 
 // ErrGone says that a folder is no workspace, or no longer.
 var ErrGone = errors.New("no workspace")
@@ -46,7 +46,7 @@ var ErrGone = errors.New("no workspace")
 type goneError struct{ dir string }
 
 func (e *goneError) Error() string {
-	return fmt.Sprintf("%s is not a workspace: it has no %s (`ellwand init` makes one)", e.dir, SettingsFile)
+	return fmt.Sprintf("%s is not a workspace: it has no %s", e.dir, SettingsFile)
 }
 
 func (e *goneError) Is(target error) bool { return target == ErrGone }
@@ -343,7 +343,7 @@ func (w *Workspace) Recipe(name string) (*recipe.Recipe, error) {
 }
 
 func (w *Workspace) noRecipe(name string, names []string) error {
-	remedy := "there are none yet; `ellwand explain recipe` shows how one begins"
+	remedy := "the workspace has no recipes yet"
 	if near := fact.Nearest(name, names); near != "" {
 		remedy = fmt.Sprintf("did you mean %q?", near)
 	} else if len(names) > 0 {

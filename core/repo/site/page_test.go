@@ -56,14 +56,14 @@ func published(t *testing.T, packages int) string {
 	r.Pages = Renderer{}
 	half := len(files) * 3 / 4
 	for _, set := range [][]string{files[:half], files[half:]} {
-		if _, err := r.Publish(t.Context(), "testing", set, repo.Terms{}, progress.None); err != nil {
+		if _, err := r.Publish(t.Context(), "testing", set, repo.ChangeOptions{}, progress.None); err != nil {
 			t.Fatal(err)
 		}
 	}
-	if _, err := r.Promote(t.Context(), "testing", "stable", nil, repo.Terms{}, progress.None); err != nil {
+	if _, err := r.Promote(t.Context(), "testing", "stable", nil, repo.ChangeOptions{}, progress.None); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := r.Retire(t.Context(), "testing", []string{"tide"}, repo.Terms{Allow: []repo.Exception{{Code: repo.UnmetNeed, Package: strings.TrimSuffix(path.Base(files[0]), "@1.0-1.ell"), Reason: "it <is> so"}}}, progress.None); err != nil {
+	if _, err := r.Retire(t.Context(), "testing", []string{"tide"}, repo.ChangeOptions{Allow: []repo.Exception{{Code: repo.UnmetNeed, Package: strings.TrimSuffix(path.Base(files[0]), "@1.0-1.ell"), Reason: "it <is> so"}}}, progress.None); err != nil {
 		t.Fatal(err)
 	}
 	return r.Storage.Where()
