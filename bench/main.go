@@ -50,7 +50,7 @@ func main() {
 	tree := flag.String("tree", runtime.GOROOT(), "the tree to pack")
 	only := flag.String("only", "", "measure one part: recipe, build, pack, lint, repository, solve, busy or start")
 	large := flag.Int("large", 50_000, "how many packages the large repository has")
-	keep := flag.String("keep", "", "a folder to work in, in which the large repository stays for the next time")
+	keep := flag.String("keep", "", "a directory to work in, in which the large repository stays for the next time")
 	flag.Parse()
 	work, err := *keep, error(nil)
 	if work == "" {

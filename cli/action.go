@@ -27,8 +27,16 @@ func commandFor(a fact.Action) string {
 		return fmt.Sprintf("ellwand publish PACKAGE... --to %s --new", repository)
 	case fact.ShowHistory:
 		return fmt.Sprintf("ellwand history %s --channel %s", repository, a.Detail)
+	case fact.WatchNeeds:
+		return fmt.Sprintf("ellwand build %s --needs-report", recipe)
+	case fact.ShowPlan:
+		return "ellwand plan"
 	case fact.Verify:
 		return "ellwand verify " + repository
+	case fact.MakeIndex:
+		return "ellwand index " + repository
+	case fact.Prune:
+		return "ellwand prune " + repository
 	case fact.ForgetSeen:
 		return fmt.Sprintf("ellwand sync %s --forget", repository)
 	case fact.WithoutIsolation:
@@ -64,5 +72,5 @@ func advice(a fact.Action) string {
 	case fact.WithoutIsolation:
 		return "ask the machine's administrator to allow user namespaces. Or run the steps without a sandbox, with --isolation none: they can then write wherever you can, which the package records and lint reports"
 	}
-	panic("unknown action " + string(a.Verb))
+	return "next: " + c
 }

@@ -15,6 +15,7 @@ func TestActions(t *testing.T) {
 		{Verb: fact.Build, Subject: "tide"}, {Verb: fact.Build}, {Verb: fact.BuildUntil, Subject: "tide", Detail: "unpack"}, {Verb: fact.FetchSources, Subject: "tide"},
 		{Verb: fact.PinSources, Subject: "tide"}, {Verb: fact.RaiseRelease, Subject: "tide"}, {Verb: fact.StartWorkspace}, {Verb: fact.StartRepository, Subject: "local"},
 		{Verb: fact.ShowHistory, Subject: "local", Detail: "stable"}, {Verb: fact.Verify, Subject: "local"}, {Verb: fact.ForgetSeen, Subject: "local"}, {Verb: fact.WithoutIsolation},
+		{Verb: fact.WatchNeeds, Subject: "tide"}, {Verb: fact.ShowPlan}, {Verb: fact.MakeIndex, Subject: "local"}, {Verb: fact.Prune, Subject: "local"},
 	} {
 		line := commandFor(a)
 		words := strings.Fields(line)

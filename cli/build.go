@@ -28,7 +28,7 @@ func (a *program) buildCommand() *cobra.Command {
 		Use:   "build RECIPE... | --all",
 		Short: "Run the steps, make packages",
 		Long: `Build the named recipes, or all of them, and put their packages into the
-workspace's packages folder. Each is built after those that it stands on, and
+workspace's packages directory. Each is built after those that it stands on, and
 independent ones at once. Where one fails, what stands on it is skipped, and
 everything else goes on.
 

@@ -25,7 +25,7 @@ func (a *program) bumpCommand() *cobra.Command {
 		Long: `Take a recipe to a new upstream version: set the version, begin at release 1,
 fetch the new sources and pin them, and add a change entry. Comments, order and
 spacing of the recipe stay. Then say what to look at: patches and rewrites that
-do not apply any more, licence files that changed, what is new and gone at the
+do not apply any more, license files that changed, what is new and gone at the
 top of the source.
 
 With --release, raise the release alone.`,
@@ -114,7 +114,7 @@ func (a *program) showBump(r bump.Report, file string) {
 			w.Printf("  %s %s\n", w.Style(term.Doubtful, what+":"), strings.Join(names, ", "))
 		}
 	}
-	list("the licence texts differ", r.Licenses)
+	list("the license texts differ", r.Licenses)
 	list("new at the top of the source", r.Added)
 	list("gone from it", r.Gone)
 	list("the build files ask for", r.NewNeeds)

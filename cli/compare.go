@@ -171,7 +171,7 @@ func (a *program) showPackages(c *compare.Comparison) {
 	}
 	a.showLibraries(c.Libraries)
 	a.showFileChanges(c)
-	a.showFolders(c)
+	a.showDirectories(c)
 }
 
 // onlyDifferent leaves out of lists of symbol versions what both sides have.
@@ -322,14 +322,14 @@ func (a *program) showHunks(text, indent string) {
 	}
 }
 
-func (a *program) showFolders(c *compare.Comparison) {
+func (a *program) showDirectories(c *compare.Comparison) {
 	w := a.out
 	if len(c.Directories) > 0 {
 		w.Printf("\n%s  %s → %s; the file %s → %s\n", w.Style(term.Name, "size"), fact.Bytes(c.Installed[0]), fact.Bytes(c.Installed[1]), fact.Bytes(c.Bytes[0]), fact.Bytes(c.Bytes[1]))
 	}
 	for i, d := range c.Directories {
 		if i == fewLines && !a.verbose {
-			w.Printf("  … and %d more folders; -v shows them\n", len(c.Directories)-i)
+			w.Printf("  … and %d more directories; -v shows them\n", len(c.Directories)-i)
 			return
 		}
 		role, sign := term.Doubtful, "+"
@@ -375,7 +375,7 @@ func (a *program) compareRecipes(ctx context.Context, args []string) (bool, erro
 	return true, nil
 }
 
-// recipeFiles reads a recipe's folder, as it is or as it was at a revision.
+// recipeFiles reads a recipe's directory, as it is or as it was at a revision.
 func recipeFiles(ctx context.Context, w *workspace.Workspace, arg string) (map[string][]byte, error) {
 	name, rev, at := strings.Cut(arg, "@")
 	name = app.RecipeName(name)

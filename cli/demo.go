@@ -28,7 +28,7 @@ func (a *program) demoCommand() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "demo [DIR]",
 		Short: "A whole example with made-up data",
-		Long: `Unpack the workspace of a made-up harbour authority into a new folder, by
+		Long: `Unpack the workspace of a made-up harbour authority into a new directory, by
 default ellwand-demo, and go through all of the work in it: fetch sources, build
 packages, look into one, lint them, publish them, and find them again. Each
 command is shown before it runs. A C compiler and make are needed.
@@ -101,10 +101,10 @@ func (a *program) demo(cmd *cobra.Command, dir string, channels bool) error {
 		}
 	}
 	if around, err := workspace.Find(filepath.Dir(dir)); err == nil {
-		return fmt.Errorf("%s is inside the workspace %s: run the demo elsewhere, or name another folder", dir, around)
+		return fmt.Errorf("%s is inside the workspace %s: run the demo elsewhere, or name another directory", dir, around)
 	}
 	if err := demo.Unpack(dir); errors.Is(err, fs.ErrExist) {
-		return fmt.Errorf("%s is there already: remove it, or name another folder: `ellwand demo DIR`", dir)
+		return fmt.Errorf("%s is there already: remove it, or name another directory: `ellwand demo DIR`", dir)
 	} else if err != nil {
 		return err
 	}
@@ -191,7 +191,7 @@ func (a *program) demoEnd(dir string) {
 		w.Printf("  %-34s %s\n", s.command, w.Style(term.Faint, s.what))
 	}
 	if _, err := exec.LookPath("ellwand"); err != nil {
-		w.Printf("(`ellwand` is not on your PATH yet: `go install ./cmd/ellwand`, in Ellwand's source folder, puts it where Go keeps programs.)\n")
+		w.Printf("(`ellwand` is not on your PATH yet: `go install ./cmd/ellwand`, in Ellwand's source directory, puts it where Go keeps programs.)\n")
 	}
 	w.Printf("Take a line out of the layout in recipes/tidegauge/recipe.toml, or misspell a key, and build again.\n")
 }

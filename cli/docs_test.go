@@ -45,7 +45,7 @@ func TestRecipeReference(t *testing.T) {
 	}
 	upstream := filepath.Join(work, "upstream")
 	commit := exampleRepository(t, filepath.Join(dir, "almanac.git"))
-	folder := filepath.Join(work, "recipes/tidegauge")
+	directory := filepath.Join(work, "recipes/tidegauge")
 	shown := map[string]bool{}
 	for _, m := range example.FindAllStringSubmatch(string(text), -1) {
 		with, block := m[1], m[2]
@@ -75,7 +75,7 @@ func TestRecipeReference(t *testing.T) {
 			}
 			return line + fmt.Sprintf("\nsha256 = \"%x\"", sha256.Sum256(data))
 		})
-		os.WriteFile(filepath.Join(folder, "recipe.toml"), []byte(source), 0o644)
+		os.WriteFile(filepath.Join(directory, "recipe.toml"), []byte(source), 0o644)
 		if out, err := run("build", "tidegauge"); err != nil {
 			t.Errorf("%v\n%s\n--- this recipe:\n%s", err, out, source)
 		}

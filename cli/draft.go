@@ -41,7 +41,7 @@ func (a *program) draftCommand() *cobra.Command {
 		Use:   "draft SOURCE",
 		Short: "Write a first recipe from an archive, directory or URL",
 		Long: `Look at an upstream source and write a first recipe for it: name and version,
-licence, summary, description, homepage, how it is built, and what its build files ask for.
+license, summary, description, homepage, how it is built, and what its build files ask for.
 What is not found is left open in the recipe, with a comment; nothing is made up.
 
 Nothing of the source is run, but with --build: then the recipe is built, what a
@@ -64,7 +64,7 @@ facts, method, needs and steps steers the draft.`,
 		},
 	}
 	cmd.Flags().StringVar(&o.name, "name", "", "call the recipe this, whatever the source is called")
-	cmd.Flags().StringVar(&o.license, "license", "", "the licence, as an SPDX expression, where the source does not tell")
+	cmd.Flags().StringVar(&o.license, "license", "", "the license, as an SPDX expression, where the source does not tell")
 	cmd.Flags().StringVar(&o.summary, "summary", "", "the summary, where the source has none")
 	cmd.Flags().BoolVar(&o.build, "build", false, "build the recipe, and mend it by what failures teach")
 	a.isolationFlag(cmd)
@@ -142,7 +142,7 @@ func untold(arg string, f draft.Facts) error {
 	var b strings.Builder
 	fmt.Fprintf(&b, "%s does not tell all that a package must state:", arg)
 	if f.License == "" {
-		fmt.Fprintf(&b, "\n  its licence: say it with --license, such as --license MIT")
+		fmt.Fprintf(&b, "\n  its license: say it with --license, such as --license MIT")
 	}
 	if f.Summary == "" {
 		fmt.Fprintf(&b, "\n  what it does: say it in one line with --summary")
@@ -284,7 +284,7 @@ func (a *program) showFound(f draft.Facts, file string) {
 	if f.Description != "" { // it may be left out
 		found("described", o.Wrapped(fact.Visible(f.Description), 12))
 	}
-	found("licence", f.License)
+	found("license", f.License)
 	found("homepage", f.Homepage)
 	found("method", f.Method)
 	found("needs", strings.Join(f.Build, ", "))

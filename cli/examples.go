@@ -10,14 +10,14 @@ import (
 	"ellwand.example/core/lint"
 )
 
-// layOutExamples makes workspaces of a rule's examples, in the folders wrong
-// and right of a new folder.
+// layOutExamples makes workspaces of a rule's examples, in the directories wrong
+// and right of a new directory.
 func (a *program) layOutExamples(r lint.Rule, dir string) error {
 	if err := os.MkdirAll(filepath.Dir(dir), 0o755); err != nil {
 		return err
 	}
 	if err := os.Mkdir(dir, 0o755); err != nil {
-		return fmt.Errorf("%w: name a folder that is not there yet", err)
+		return fmt.Errorf("%w: name a directory that is not there yet", err)
 	}
 	commands := map[string][]string{}
 	for name, text := range map[string]string{"wrong": r.Wrong, "right": r.Right} {
@@ -55,7 +55,7 @@ func (a *program) layOutExamples(r lint.Rule, dir string) error {
 		}
 	}
 	if a.json {
-		return a.printJSON(map[string]any{"folder": dir, "commands": commands})
+		return a.printJSON(map[string]any{"directory": dir, "commands": commands})
 	}
 	for _, name := range []string{"wrong", "right"} {
 		a.out.Printf("%s, to be tried with:\n", a.out.Style(term.Strong, filepath.Join(dir, name)))

@@ -19,9 +19,9 @@ func (a *program) extractCommand() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "extract PACKAGE [PATH...]",
 		Short: "Unpack a package, or some of its paths",
-		Long: `Unpack a package into a folder named like it, or into --to. With PATHs, only
+		Long: `Unpack a package into a directory named like it, or into --to. With PATHs, only
 these: a path stands for all that is below it, and may be a pattern. Nothing that
-is there is written over, and nothing is written outside of the folder.
+is there is written over, and nothing is written outside of the directory.
 
 Root gives files to the owners that the package names, as far as the machine
 knows them.`,
@@ -51,7 +51,7 @@ knows them.`,
 			return a.extract(cmd.Context(), p, args[1:], dir)
 		},
 	}
-	cmd.Flags().StringVar(&to, "to", "", "the folder to unpack into (default: a new one named like the package)")
+	cmd.Flags().StringVar(&to, "to", "", "the directory to unpack into (default: a new one named like the package)")
 	cmd.MarkFlagDirname("to")
 	return cmd
 }
@@ -76,13 +76,13 @@ func (a *program) extract(ctx context.Context, p *pack.Package, words []string, 
 	}
 	done, err := p.Extract(ctx, dir, how)
 	if errors.Is(err, fs.ErrExist) {
-		return fmt.Errorf("%w\nnothing is written over: name another folder with --to", err)
+		return fmt.Errorf("%w\nnothing is written over: name another directory with --to", err)
 	}
 	if err != nil {
 		return err
 	}
 	if a.json {
-		return a.printJSON(map[string]any{"folder": dir, "paths": len(chosen), "unknown_owners": done.Unknown, "without_attributes": done.Bare})
+		return a.printJSON(map[string]any{"directory": dir, "paths": len(chosen), "unknown_owners": done.Unknown, "without_attributes": done.Bare})
 	}
 	a.out.Printf("%s  %s of %s\n", a.out.Style(term.Name, dir), fact.Count(len(chosen), "path", "paths"), p.Facts.Identity())
 	for _, name := range done.Unknown {

@@ -91,7 +91,7 @@ recipe stays as it is.`,
 			} else {
 				a.out.Table([]string{"recipe", "source", "size", "state"}, rows)
 			}
-			a.err.Problems(unpinned)
+			a.explainProblems(unpinned)
 			return a.fetchFailures(failed, unpinned)
 		},
 	}

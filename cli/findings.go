@@ -150,6 +150,9 @@ func (a *program) showKind(all []fact.Finding) {
 	for i, f := range left { // remedies of one rule may differ
 		if i == len(left)-1 || left[i+1].Remedy != f.Remedy {
 			remedy := w.Style(term.Good, "→ "+f.Remedy)
+			if f.Action.Verb != "" {
+				remedy += ": `" + commandFor(f.Action) + "`"
+			}
 			if i == len(left)-1 {
 				remedy += w.Style(term.Faint, places(left))
 			}
@@ -229,7 +232,7 @@ print a recipe to begin with. With nothing, list all rules.`,
 			return nil
 		},
 	}
-	cmd.Flags().StringVar(&into, "try", "", "lay the rule's examples out in a new folder, as workspaces")
+	cmd.Flags().StringVar(&into, "try", "", "lay the rule's examples out in a new directory, as workspaces")
 	return cmd
 }
 

@@ -10,8 +10,8 @@ func (a *program) indexCommand() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "index [REPO]",
 		Short: "Make a repository's index anew from its packages alone",
-		Long: `Make the index of a repository in a folder anew, from the package files below its
-packages folder and nothing else, and give a channel all of them. It is for an index
+		Long: `Make the index of a repository in a directory anew, from the package files below its
+packages directory and nothing else, and give a channel all of them. It is for an index
 that was lost or damaged, and for packages that were put there by hand. Where no file
 changed since the last time, nothing is read again.`,
 		Example:           "  ellwand index local",

@@ -10,7 +10,7 @@ func (a *program) initCommand() *cobra.Command {
 	return &cobra.Command{
 		Use:   "init [DIR]",
 		Short: "Start a workspace",
-		Long: `Start a workspace in DIR, or in the current folder: a folder recipes/ and a file
+		Long: `Start a workspace in DIR, or in the current directory: a directory recipes/ and a file
 ellwand.toml whose comments explain the settings. Files that are there stay as
 they are.`,
 		Example: "  ellwand init my-packages",
@@ -29,7 +29,7 @@ they are.`,
 			}
 			a.out.Printf("A workspace is started in %s\n", w.Dir)
 			a.out.Printf("  %s   settings, explained in comments\n", workspace.SettingsFile)
-			a.out.Printf("  %s/       a folder for each recipe\n", workspace.RecipesDir)
+			a.out.Printf("  %s/       a directory for each recipe\n", workspace.RecipesDir)
 			a.out.Printf("Next: write recipes/NAME/recipe.toml; `ellwand explain recipe` prints one to begin with.\n")
 			return nil
 		},

@@ -39,7 +39,7 @@ func TestJSON(t *testing.T) {
 		run(strings.Fields(command)...)
 	}
 	for command, want := range map[string]string{
-		"build nothing": "mistakes", "show nothing": "no file and no package", "list nowhere": "there is no repository", "list --channel x": "no channel", "bump tidegauge 0.1": "sorts before",
+		"build nothing": "1 error in input", "show nothing": "no file and no package", "list nowhere": "there is no repository", "list --channel x": "no channel", "bump tidegauge 0.1": "sorts before",
 	} {
 		if e := run(strings.Fields(command)...); e == nil || !strings.Contains(e["error"].(string), want) {
 			t.Errorf("ellwand --json %s: %v, want an error with %q", command, e, want)

@@ -34,7 +34,7 @@ func (a *program) lintCommand() *cobra.Command {
 		Use:   "lint RECIPE|PACKAGE|REPO...",
 		Short: "Look for what will bite users",
 		Long: `Look at recipes (by name, each with the packages that were built of it), packages
-(names, files, or a folder of them) and repositories for mistakes and weaknesses.
+(names, files, or a directory of them) and repositories for mistakes and weaknesses.
 Each finding has a code, a severity, a place and a remedy; ` + "`ellwand explain CODE`" + `
 tells more, with examples. Errors make the exit status 1, warnings and hints do not.
 

@@ -69,7 +69,7 @@ func (a *program) listCommand() *cobra.Command {
 		Use:   "list [REPO]",
 		Short: "List what repositories hold",
 		Long: `List the packages in a channel of a repository, for each target. REPO is the name of
-a [repository.NAME] in ellwand.toml, a folder or an address; without it, all enabled
+a [repository.NAME] in ellwand.toml, a directory or an address; without it, all enabled
 repositories of the workspace are listed, and how much the disabled ones hold.`,
 		Example:           "  ellwand list\n  ellwand list local --channel stable",
 		Args:              arguments(atMostOne),
@@ -212,7 +212,7 @@ status 1.`,
 			return nil
 		},
 	}
-	cmd.Flags().StringVar(&in, "in", "", "the repository: a name in ellwand.toml, a folder or an address (default: all that are enabled)")
+	cmd.Flags().StringVar(&in, "in", "", "the repository: a name in ellwand.toml, a directory or an address (default: all that are enabled)")
 	cmd.RegisterFlagCompletionFunc("in", a.completeRepositories)
 	a.channelFlag(cmd, &channel)
 	return cmd

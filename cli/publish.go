@@ -23,8 +23,8 @@ func (a *program) publishCommand() *cobra.Command {
 		Use:   "publish PACKAGE... --to REPO",
 		Short: "Add packages to a repository, in one atomic step",
 		Long: `Verify packages and add them to a channel of a repository. REPO is the name of a
-[repository.NAME] in ellwand.toml, a folder or an address; one that does not exist
-yet is started. A folder given in place of a package stands for all packages in it.
+[repository.NAME] in ellwand.toml, a directory or an address; one that does not exist
+yet is started. A directory given in place of a package stands for all packages in it.
 
 Readers see all of the packages or none. A package that is there already is no
 change; another file under the same identity is refused, and so is a damaged
@@ -74,7 +74,7 @@ together is judged together. --allow lets a finding pass, with a reason.`,
 			return a.finishReport(report, o.Storage.Where(), err)
 		},
 	}
-	cmd.Flags().StringVar(&to, "to", "", "the repository: a name in ellwand.toml, a folder or an address (default: the configured one)")
+	cmd.Flags().StringVar(&to, "to", "", "the repository: a name in ellwand.toml, a directory or an address (default: the configured one)")
 	cmd.Flags().BoolVar(&start, "new", false, "start a repository where there is none")
 	cmd.Flags().BoolVar(&all, "all", false, "all packages that this workspace has built")
 	cmd.RegisterFlagCompletionFunc("to", a.completeRepositories)

@@ -35,7 +35,7 @@ func (a *program) showRecipe(name string) error {
 	}
 	w.Printf("\n")
 	for _, f := range [][2]string{
-		{"recipe", r.Doc.File}, {"arch", r.Arch}, {"licence", r.License}, {"homepage", r.Homepage}, {"maintainer", r.Maintainer}, {"category", r.Category}, {"method", r.Steps.Method},
+		{"recipe", r.Doc.File}, {"arch", r.Arch}, {"license", r.License}, {"homepage", r.Homepage}, {"maintainer", r.Maintainer}, {"category", r.Category}, {"method", r.Steps.Method},
 	} {
 		if f[1] != "" {
 			w.Printf("  %s %s\n", w.Style(term.Faint, fmt.Sprintf("%-11s", f[0])), f[1])

@@ -34,7 +34,7 @@ lets go of it.`,
 			return a.finishChange(change, r.Storage.Where(), err)
 		},
 	}
-	cmd.Flags().StringVar(&from, "from", "", "the repository: a name in ellwand.toml, a folder or an address (default: the configured one)")
+	cmd.Flags().StringVar(&from, "from", "", "the repository: a name in ellwand.toml, a directory or an address (default: the configured one)")
 	cmd.RegisterFlagCompletionFunc("from", a.completeRepositories)
 	a.channelFlag(cmd, &channel)
 	flags.add(cmd)

@@ -64,7 +64,7 @@ type program struct {
 	quiet     bool
 	verbose   bool
 	color     string
-	workspace string // the folder that --workspace names
+	workspace string // the directory that --workspace names
 	isolation string // what --isolation says
 	target    string // what --target says
 	running   bool   // the words were understood
@@ -147,7 +147,7 @@ packages from it, lint them, and publish them into a repository.`,
 	flags.BoolVarP(&a.quiet, "quiet", "q", false, "print results and errors only")
 	flags.BoolVarP(&a.verbose, "verbose", "v", false, "print more of what happens, such as the output of steps")
 	flags.StringVar(&a.color, "color", "auto", "colours: auto, always or never")
-	flags.StringVar(&a.workspace, "workspace", "", "the workspace's folder (default: this one or the nearest above)")
+	flags.StringVar(&a.workspace, "workspace", "", "the workspace's directory (default: this one or the nearest above)")
 	root.MarkPersistentFlagDirname("workspace")
 	flags.StringVar(&a.target, "target", "", "what packages are made for: a [target] of ellwand.toml (default: the one that [build] names)")
 	root.RegisterFlagCompletionFunc("color", cobra.FixedCompletions([]string{"auto", "always", "never"}, cobra.ShellCompDirectiveNoFileComp))
@@ -357,7 +357,7 @@ func (a *program) completeShown(cmd *cobra.Command, args []string, word string) 
 	return append(names, files...), cobra.ShellCompDirectiveDefault
 }
 
-// completeRepositories proposes the configured repositories; folders do too.
+// completeRepositories proposes the configured repositories; directories do too.
 func (a *program) completeRepositories(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
 	w, err := a.open()
 	if err != nil {

@@ -78,11 +78,11 @@ func writeFixtures() {
 }
 
 // TestScripts runs every file in testdata/script, and in testdata/regression,
-// which has what was found wrong once, in a folder of its own. A
+// which has what was found wrong once, in a directory of its own. A
 // script is made of lines that begin with
 //
 //	#   a comment
-//	$   a command for sh; ellwand is on its PATH, $F is the folder of fixtures
+//	$   a command for sh; ellwand is on its PATH, $F is the directory of fixtures
 //	=   the exit status that it must have, where that is not 0
 //	>   a text that its standard output must have in it
 //	2>  a text that its standard error must have in it
@@ -165,7 +165,7 @@ func environment(dir string) []string {
 
 func runScript(t *testing.T, file string) {
 	dir := t.TempDir()
-	work := filepath.Join(dir, "a folder")
+	work := filepath.Join(dir, "a directory")
 	os.Mkdir(work, 0o755)
 	os.Mkdir(filepath.Join(dir, "tmp"), 0o755)
 	for _, c := range readScript(t, file, work) {

@@ -20,14 +20,14 @@ func (a *program) serveCommand() *cobra.Command {
 	var listen, cert, key string
 	cmd := &cobra.Command{
 		Use:   "serve [REPO]",
-		Short: "Serve a repository in a folder over HTTP, for machines and browsers",
-		Long: `Serve the files of a repository in a folder over HTTP/1.1 and HTTP/2, until Ctrl-C.
+		Short: "Serve a repository in a directory over HTTP, for machines and browsers",
+		Long: `Serve the files of a repository in a directory over HTTP/1.1 and HTTP/2, until Ctrl-C.
 Machines read the index and the packages, whole or in ranges; what never changes is
 marked so that it is fetched once. Browsers get the pages that were written when the
 packages were published. Nothing can be changed through it.
 
 It listens on this machine alone, unless --listen says otherwise. With --cert and
---key it speaks TLS. Any web server that serves the folder does the same.`,
+--key it speaks TLS. Any web server that serves the directory does the same.`,
 		Example: `  ellwand serve local
   ellwand serve local --listen :8400`,
 		Args:              arguments(atMostOne),
@@ -42,7 +42,7 @@ It listens on this machine alone, unless --listen says otherwise. With --cert an
 			}
 			dir, ok := r.Storage.LocalPath()
 			if !ok {
-				return fmt.Errorf("%s is on a server already; a repository in a folder can be served", r.Storage.Where())
+				return fmt.Errorf("%s is on a server already; a repository in a directory can be served", r.Storage.Where())
 			}
 			return a.serve(cmd.Context(), dir, listen, cert, key)
 		},

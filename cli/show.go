@@ -97,8 +97,8 @@ With --map, a picture is written that shows what makes a package large.`,
 		},
 	}
 	cmd.Flags().BoolVar(&files, "files", false, "list its paths instead")
-	cmd.Flags().BoolVar(&tree, "tree", false, "show its paths as a tree, with the sizes of folders")
-	cmd.Flags().BoolVar(&sizes, "sizes", false, "show its largest folders and files")
+	cmd.Flags().BoolVar(&tree, "tree", false, "show its paths as a tree, with the sizes of directories")
+	cmd.Flags().BoolVar(&sizes, "sizes", false, "show its largest directories and files")
 	cmd.Flags().BoolVar(&programs, "programs", false, "show what its programs and libraries are, and how they are hardened")
 	cmd.Flags().StringVar(&picture, "map", "", "draw its files as areas into a `FILE`: .svg or .png")
 	cmd.Flags().BoolVar(&steps, "steps", false, "of a recipe: what its steps run")
@@ -165,7 +165,7 @@ func (a *program) showFacts(p *pack.Package) error {
 	}
 	field("file", fmt.Sprintf("%s, %s", workspace.Display(p.Path), fact.Bytes(p.Size)))
 	field("made for", f.Target+", "+f.Arch)
-	field("licence", f.License)
+	field("license", f.License)
 	field("homepage", f.Homepage)
 	field("maintainer", f.Maintainer)
 	field("category", f.Category)

@@ -23,7 +23,7 @@ import (
 func (a *program) showTree(p *pack.Package, entries []pack.Entry) {
 	w := a.out
 	root := &branch{}
-	full := map[string]bool{} // folders with something in them
+	full := map[string]bool{} // directories with something in them
 	for _, e := range entries {
 		full[path.Dir(e.Path)] = true
 	}
@@ -51,24 +51,24 @@ func (a *program) showTree(p *pack.Package, entries []pack.Entry) {
 	w.Printf("%s: %s in %s\n", p.Facts.Identity(), fact.Bytes(p.Facts.Size), fact.Count(len(entries), "path", "paths"))
 }
 
-// folderSize is how much a folder holds, all below it included.
-type folderSize struct {
+// directorySize is how much a directory holds, all below it included.
+type directorySize struct {
 	Path  string `json:"path"`
 	Bytes int64  `json:"bytes"`
 	Files int    `json:"files"`
 }
 
-// folderSizes sums sizes by folder, the largest first. A folder that holds
+// directorySizes sums sizes by directory, the largest first. A directory that holds
 // nothing but one other is left out.
-func folderSizes(entries []pack.Entry) []folderSize {
-	sums := map[string]*folderSize{}
+func directorySizes(entries []pack.Entry) []directorySize {
+	sums := map[string]*directorySize{}
 	for _, e := range entries {
 		if e.Type != staging.File || e.Same != "" {
 			continue
 		}
 		for dir := path.Dir(e.Path); ; dir = path.Dir(dir) {
 			if sums[dir] == nil {
-				sums[dir] = &folderSize{Path: dir}
+				sums[dir] = &directorySize{Path: dir}
 			}
 			sums[dir].Bytes += e.Size
 			sums[dir].Files++
@@ -83,23 +83,25 @@ func folderSizes(entries []pack.Entry) []folderSize {
 			passes[above.Path] = true
 		}
 	}
-	out := []folderSize{}
+	out := []directorySize{}
 	for dir, f := range sums {
 		if !passes[dir] {
 			out = append(out, *f)
 		}
 	}
-	slices.SortFunc(out, func(a, b folderSize) int { return cmp.Or(cmp.Compare(b.Bytes, a.Bytes), cmp.Compare(a.Path, b.Path)) })
+	slices.SortFunc(out, func(a, b directorySize) int {
+		return cmp.Or(cmp.Compare(b.Bytes, a.Bytes), cmp.Compare(a.Path, b.Path))
+	})
 	return out
 }
 
 // showSizes prints where a package's bytes are.
 func (a *program) showSizes(p *pack.Package, entries []pack.Entry) error {
-	folders := folderSizes(entries)
+	directories := directorySizes(entries)
 	files := slices.DeleteFunc(slices.Clone(entries), func(e pack.Entry) bool { return e.Type != staging.File || e.Same != "" })
 	slices.SortFunc(files, func(a, b pack.Entry) int { return cmp.Or(cmp.Compare(b.Size, a.Size), cmp.Compare(a.Path, b.Path)) })
 	if a.json {
-		return a.printJSON(map[string]any{"package": p.Facts.Identity(), "bytes": p.Size, "installed": p.Facts.Size, "folders": folders})
+		return a.printJSON(map[string]any{"package": p.Facts.Identity(), "bytes": p.Size, "installed": p.Facts.Size, "directories": directories})
 	}
 	w := a.out
 	most := fewLines
@@ -111,17 +113,17 @@ func (a *program) showSizes(p *pack.Package, entries []pack.Entry) error {
 	add := func(path string, size int64, about string) {
 		rows = append(rows, []string{fmt.Sprintf("%9s", fact.Bytes(size)), w.Style(term.Name, bar(size, p.Facts.Size)), fact.Visible(path), w.Style(term.Faint, about)})
 	}
-	for _, f := range folders[:min(most, len(folders))] {
+	for _, f := range directories[:min(most, len(directories))] {
 		add(strings.TrimSuffix(f.Path, "/")+"/", f.Bytes, fact.Count(f.Files, "file", "files"))
 	}
-	w.Table([]string{"     size", "", "folder", ""}, rows)
+	w.Table([]string{"     size", "", "directory", ""}, rows)
 	rows = nil
 	for _, e := range files[:min(most, len(files))] {
 		add(e.Path, e.Size, e.Kind)
 	}
 	w.Printf("\n")
 	w.Table([]string{"     size", "", "file", ""}, rows)
-	if n := max(len(folders), len(files)) - most; n > 0 {
+	if n := max(len(directories), len(files)) - most; n > 0 {
 		w.Printf("%s\n", w.Style(term.Faint, "the largest ones; -v shows all"))
 	}
 	return nil

@@ -10,13 +10,13 @@ import (
 	"ellwand.example/core/staging"
 )
 
-// Folders are summed with all below them; those that only pass on are left
+// Directories are summed with all below them; those that only pass on are left
 // out, hard links count once.
-func TestFolderSizes(t *testing.T) {
+func TestDirectorySizes(t *testing.T) {
 	file := func(path string, size int64, same string) pack.Entry {
 		return pack.Entry{Path: path, Type: staging.File, Size: size, Same: same}
 	}
-	got := folderSizes([]pack.Entry{
+	got := directorySizes([]pack.Entry{
 		file("/etc/tide.conf", 10, ""), {Path: "/usr", Type: staging.Directory}, file("/usr/bin/tide", 100, ""), file("/usr/bin/tides", 100, "/usr/bin/tide"),
 		file("/usr/share/a/deep/x", 50, ""), file("/usr/share/a/deep/y", 60, ""), {Path: "/usr/share/z", Type: staging.Symlink},
 	})

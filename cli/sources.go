@@ -21,7 +21,7 @@ func (a *program) sourcesCommand() *cobra.Command {
 		Use:   "sources",
 		Short: "List, check and clear the source cache of sources",
 		Long: `List what the source cache of sources holds, and which recipes pin it. All workspaces
-of a user share one cache, under the user's cache folder; a file is in it once,
+of a user share one cache, under the user's cache directory; a file is in it once,
 by its SHA-256 digest.`,
 		Example: `  ellwand sources
   ellwand sources verify
@@ -96,7 +96,7 @@ func (a *program) openSources(ctx context.Context) (source.Cache, sourceUse, err
 	}
 	s := source.DefaultCache(fallback)
 	if s.Dir == "" {
-		return s, uses, errors.New("there is no cache folder for this user, and no workspace here: set HOME or XDG_CACHE_HOME")
+		return s, uses, errors.New("there is no cache directory for this user, and no workspace here: set HOME or XDG_CACHE_HOME")
 	}
 	for _, dir := range s.Workspaces() {
 		w, err := workspace.Open(dir)
@@ -201,7 +201,7 @@ func (a *program) verifySources(cmd *cobra.Command, s source.Cache) error {
 
 func (a *program) clearSources(s source.Cache, uses sourceUse, dry bool) error {
 	if len(uses.unreadable) > 0 {
-		return fmt.Errorf("nothing is removed, since it is not known what these pin:\n  %s\nmend them, or remove their folders", strings.Join(uses.unreadable, "\n  "))
+		return fmt.Errorf("nothing is removed, since it is not known what these pin:\n  %s\nmend them, or remove their directories", strings.Join(uses.unreadable, "\n  "))
 	}
 	all, err := s.List()
 	if err != nil {

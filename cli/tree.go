@@ -10,7 +10,7 @@ import (
 	"ellwand.example/core/fact"
 )
 
-// branch is a folder of a tree that is shown.
+// branch is a directory of a tree that is shown.
 type branch struct {
 	branches map[string]*branch
 	leaves   []leaf
@@ -18,13 +18,13 @@ type branch struct {
 	files    int
 }
 
-// leaf is a path that is no folder, or an empty one, with what stands beside
+// leaf is a path that is no directory, or an empty one, with what stands beside
 // it.
 type leaf struct {
 	label string
 	bytes int64
 	cells []string
-	empty bool // it is an empty folder
+	empty bool // it is an empty directory
 }
 
 func (b *branch) add(p string, l leaf) {
@@ -49,8 +49,8 @@ func (b *branch) below(dirs []string, l leaf) {
 	b.branches[dirs[0]].below(dirs[1:], l)
 }
 
-// rows writes a branch's rows: its folders, one below the other where there is
-// nothing else in them on one line, then its files. A folder's row has its
+// rows writes a branch's rows: its directories, one below the other where there is
+// nothing else in them on one line, then its files. A directory's row has its
 // count of files in the last cell.
 func (b *branch) rows(w *term.Writer, depth, cells int, rows *[][]string) {
 	indent := strings.Repeat("  ", depth)

@@ -51,7 +51,7 @@ an interrupted publish leaves, do no harm and are counted; ` + "`ellwand prune`"
 				}
 				w.Printf("\n")
 				if len(v.Damaged) > 0 {
-					w.Printf("put back the files from a copy, or, in a folder, let `ellwand index` make the index anew from the packages that are whole\n")
+					w.Printf("put back the files from a copy, or, in a directory, let `ellwand index` make the index anew from the packages that are whole\n")
 				}
 			}
 			if err == nil && len(v.Damaged) > 0 {

@@ -34,7 +34,7 @@ const Faulty = "foghorn"
 var released = time.Date(2025, 3, 1, 12, 0, 0, 0, time.UTC)
 
 // Unpack lays the example out in dir, which does not exist yet: a workspace,
-// and beside its recipes a folder upstream/ with the source archives.
+// and beside its recipes a directory upstream/ with the source archives.
 func Unpack(dir string) error {
 	dir, err := filepath.Abs(dir)
 	if err != nil {

@@ -13,7 +13,7 @@ import (
 
 // The example is without a fault, and the same each time.
 func TestUnpack(t *testing.T) {
-	dirs := []string{filepath.Join(t.TempDir(), "a folder"), filepath.Join(t.TempDir(), "b")}
+	dirs := []string{filepath.Join(t.TempDir(), "a directory"), filepath.Join(t.TempDir(), "b")}
 	for _, dir := range dirs {
 		if err := Unpack(dir); err != nil {
 			t.Fatal(err)
@@ -45,7 +45,7 @@ func TestUnpack(t *testing.T) {
 		one, _ := os.ReadFile(a)
 		two, _ := os.ReadFile(filepath.Join(dirs[1], "upstream", filepath.Base(a)))
 		if string(one) != string(two) {
-			t.Errorf("%s differs between two folders", filepath.Base(a))
+			t.Errorf("%s differs between two directories", filepath.Base(a))
 		}
 	}
 }

@@ -27,11 +27,11 @@ ellwand demo saltmarsh >/dev/null
 wanted=("$@")
 # shot NAME FOLDER COMMAND...: each command is shown before it runs.
 shot() {
-	local name=$1 folder=$2
+	local name=$1 directory=$2
 	shift 2
 	if [ ${#wanted[@]} -gt 0 ] && [[ ! " ${wanted[*]} " = *" $name "* ]]; then return; fi
 	{
-		echo "cd '$work/$folder'; clear"
+		echo "cd '$work/$directory'; clear"
 		for c in "$@"; do
 			printf 'printf "\\033[1m$ %%s\\033[0m\\n" %q\n%s\n' "$c" "$c"
 		done

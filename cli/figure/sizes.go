@@ -15,7 +15,7 @@ type Item struct {
 }
 
 // Sizes is a picture of how large files are: each file is a box whose area is
-// its share, in the box of its folder (a treemap, squarified: Bruls, Huizing,
+// its share, in the box of its directory (a treemap, squarified: Bruls, Huizing,
 // van Wijk 2000).
 type Sizes struct {
 	Title  string
@@ -29,7 +29,7 @@ const (
 	width, height = 1280, 800
 	top           = 56 // title and legend
 	margin        = 8
-	headLine      = 18 // a folder's name
+	headLine      = 18 // a directory's name
 	leastBox      = 3  // a side below this is not drawn apart
 )
 
@@ -40,16 +40,16 @@ func (r rect) inset(n float64) rect {
 	return rect{r.x + n, r.y + n, max(r.w-2*n, 0), max(r.h-2*n, 0)}
 }
 
-// box is a file or folder in its place.
+// box is a file or directory in its place.
 type box struct {
 	rect
 	label string // empty where there is no room
 	size  string
 	path  string
-	group int // of a file; -1 for a folder
+	group int // of a file; -1 for a directory
 }
 
-// node is a file or folder.
+// node is a file or directory.
 type node struct {
 	name, path string
 	bytes      int64
@@ -76,7 +76,7 @@ func (n *node) add(item Item, names []string, group int) {
 	next.add(item, names[1:], group)
 }
 
-// largest is the group that most of a folder is of.
+// largest is the group that most of a directory is of.
 func (n *node) largest() int {
 	if n.group >= 0 {
 		return n.group
@@ -101,7 +101,7 @@ func (n *node) largest() int {
 	return best
 }
 
-// boxes gives every file and folder its place, folders before what is in them.
+// boxes gives every file and directory its place, directories before what is in them.
 func (s Sizes) boxes() []box {
 	root := &node{group: -1}
 	for _, item := range s.Items {
@@ -116,7 +116,7 @@ func (s Sizes) boxes() []box {
 	return out
 }
 
-// place lays what is in a folder into its place.
+// place lays what is in a directory into its place.
 func (s Sizes) place(n *node, in rect, out *[]box) {
 	slices.SortFunc(n.below, func(a, b *node) int { return cmp.Or(cmp.Compare(b.bytes, a.bytes), cmp.Compare(a.name, b.name)) })
 	for i, r := range squarify(n.below, n.bytes, in) {
@@ -125,7 +125,7 @@ func (s Sizes) place(n *node, in rect, out *[]box) {
 		if n.path == "" {
 			name = "/" + name
 		}
-		// A folder that holds but one thing is told of in one line with it.
+		// A directory that holds but one thing is told of in one line with it.
 		for child.group < 0 && len(child.below) == 1 {
 			child = child.below[0]
 			name += "/" + child.name

@@ -20,7 +20,7 @@ func example(n int) Sizes {
 	return s
 }
 
-// Every file's area is its share of its folder's, boxes do not overlap, and
+// Every file's area is its share of its directory's, boxes do not overlap, and
 // none leaves the one that it is in.
 func TestAreas(t *testing.T) {
 	nodes := []*node{{bytes: 600}, {bytes: 300}, {bytes: 60}, {bytes: 40}, {bytes: 0}}

@@ -73,7 +73,7 @@ type Result struct {
 	Needs    *NeedsReport   `json:"needs,omitempty"`
 	Findings []fact.Finding `json:"findings,omitempty"`
 	Linted   bool           `json:"linted"`         // Findings are all that there are
-	Logs     string         `json:"logs,omitempty"` // the folder with a log for each step
+	Logs     string         `json:"logs,omitempty"` // the directory with a log for each step
 	Work     string         `json:"work,omitempty"` // the work tree, when the build stopped before pack
 }
 

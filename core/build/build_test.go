@@ -125,7 +125,7 @@ func TestNeeds(t *testing.T) {
 	t.Run("laid over the system", func(t *testing.T) { testNeeds(t, y) })
 	y = newYard(t)
 	y.b.Runner = sandbox.None{}
-	t.Run("in a folder of the tree", func(t *testing.T) { testNeeds(t, y) })
+	t.Run("in a directory of the tree", func(t *testing.T) { testNeeds(t, y) })
 	y = newYard(t)
 	y.b.Runner = sandbox.Namespaces{Copies: true}
 	t.Run("without overlay mounts", func(t *testing.T) { testNeeds(t, y) })
@@ -205,7 +205,7 @@ func TestErrors(t *testing.T) {
 			t.Error(err)
 		}
 	}
-	layer.RemoveAll(y.w.State("build", "stubborn")) // or the test's folder could not be removed
+	layer.RemoveAll(y.w.State("build", "stubborn")) // or the test's directory could not be removed
 	y.write("loud", "[steps]\nbuild = '''\ni=0; while [ $i -lt 200 ]; do i=$((i+1)); printf 'line %s \\033[31mred\\033[0m\\n' $i; done\nprintf 'no end'\nfalse'''\n")
 	var step *StepError
 	_, err := y.build("loud", Options{})

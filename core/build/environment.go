@@ -23,7 +23,7 @@ const (
 // variable is a part of a script's environment.
 type variable struct {
 	name, value string
-	// local variables differ between machines and folders, and must not
+	// local variables differ between machines and directories, and must not
 	// change what is built.
 	local bool
 }
@@ -31,7 +31,7 @@ type variable struct {
 // variables is the environment that a script sees: nothing of the caller's.
 func (j *job) variables(script string) []variable {
 	r, work := j.recipe, j.ground.seen("work")
-	// The same name for the work tree in every build keeps its folder out of
+	// The same name for the work tree in every build keeps its directory out of
 	// messages and debug information.
 	mapped := fmt.Sprintf("-ffile-prefix-map=%s=/build/%s-%s", work, r.Name, r.Version)
 	flags := j.compileFlags() + " " + mapped
@@ -58,7 +58,7 @@ func (j *job) variables(script string) []variable {
 		local("ELL_JOBS", strconv.Itoa(j.jobs())),
 	}
 	if seesRecipe(script) {
-		vars = append(vars, local("ELL_RECIPE", j.recipeFolder()))
+		vars = append(vars, local("ELL_RECIPE", j.recipeDirectory()))
 	}
 	for _, name := range slices.Sorted(maps.Keys(r.Set)) {
 		vars = append(vars, fixed("ELL_OPT_"+strings.ToUpper(name), r.Set[name]))
@@ -129,7 +129,7 @@ func (j *job) temporary() string {
 	return j.ground.seen("tmp")
 }
 
-func (j *job) recipeFolder() string {
+func (j *job) recipeDirectory() string {
 	if j.isolated() {
 		return sandbox.RecipeDir
 	}

@@ -16,7 +16,7 @@ import (
 // and the steps before it depend on.
 type link struct{ step, key string }
 
-// The folders of a tree that steps work in.
+// The directories of a tree that steps work in.
 var treeDirs = []string{"work", "stage", "home"}
 
 // ground is where the steps of a build work, one after the other.
@@ -26,16 +26,16 @@ type ground interface {
 	done(chain []link, from int) (int, error)
 	// begin readies the tree for the step after those that are done.
 	begin(chain []link, done int) error
-	// own is a folder of the machine that holds all of the tree while the
+	// own is a directory of the machine that holds all of the tree while the
 	// first step runs.
 	own(name string) string
-	// seen is how scripts name a folder of the tree.
+	// seen is how scripts name a directory of the tree.
 	seen(name string) string
 	// prepare completes a command with the tree.
 	prepare(c *sandbox.Command)
 	// end closes the step that was begun.
 	end(chain []link, done int, ok bool) error
-	// merged is a folder of the machine with what stands in a folder of the
+	// merged is a directory of the machine with what stands in a directory of the
 	// tree after the last of the steps. It is to be read alone.
 	merged(chain []link, name string) (string, error)
 	// open readies the tree as it is before step at, or as the step left it
@@ -45,7 +45,7 @@ type ground interface {
 	// flush makes what steps of earlier builds left outlive a restart of the
 	// machine.
 	flush(ctx context.Context, chain []link) error
-	// export copies a folder of the tree as the last of the steps left it, or
+	// export copies a directory of the tree as the last of the steps left it, or
 	// one that failed just now.
 	export(chain []link, failed bool, name, to string) error
 }
@@ -55,7 +55,7 @@ type layered struct {
 	job   *job
 	store layer.Store
 	tree  sandbox.Tree
-	scrap string // a folder for what is made and thrown away
+	scrap string // a directory for what is made and thrown away
 }
 
 func (l *layered) done(chain []link, from int) (int, error) {
@@ -151,7 +151,7 @@ func (l *layered) flush(ctx context.Context, chain []link) error {
 	return l.store.Flush(ctx, below(chain, len(chain)))
 }
 
-// plain is the ground where nothing keeps steps apart: one folder, in which a
+// plain is the ground where nothing keeps steps apart: one directory, in which a
 // step that fails leaves what it did.
 type plain struct {
 	dir string

@@ -25,7 +25,7 @@ import (
 type job struct {
 	*Builder
 	recipe  *recipe.Recipe
-	state   string // the folder of the lock and the record
+	state   string // the directory of the lock and the record
 	lock    *flock.Flock
 	ground  ground
 	options Options
@@ -35,7 +35,7 @@ type job struct {
 	laid    []*laidPackage
 	met     map[string]string // build need → what meets it
 	answers map[string]string // build need → what of the system meets it
-	over    []string          // folders of the laid packages
+	over    []string          // directories of the laid packages
 	touched []sandbox.Touch   // what steps used, where that is watched
 	logs    string
 	number  int64 // of this build in the history; 0 for none
@@ -151,7 +151,7 @@ func (j *job) run(ctx context.Context) error {
 	return j.ground.flush(ctx, chain)
 }
 
-// scrap is the folder for what is made only to be thrown away.
+// scrap is the directory for what is made only to be thrown away.
 func (j *job) scrap() string { return filepath.Join(j.state, "scrap") }
 
 // leaveWork puts a copy of the work tree where a person can look at it.
@@ -265,7 +265,7 @@ func (j *job) unpack(ctx context.Context, log io.Writer) error {
 		}
 		fmt.Fprintf(log, "%s: %d entries, %d bytes", f.Name, out.Entries, out.Bytes)
 		if out.Dropped != "" {
-			fmt.Fprintf(log, ", without the top folder %s", out.Dropped)
+			fmt.Fprintf(log, ", without the top directory %s", out.Dropped)
 		}
 		for _, skipped := range out.Skipped {
 			fmt.Fprintf(log, "\n  skipped: %s", skipped)

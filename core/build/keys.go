@@ -93,11 +93,11 @@ func rewritesAfter(r *recipe.Recipe, step string) []recipe.Rewrite {
 }
 
 // seesRecipe reports whether a script reads files beside the recipe. Only
-// those that name the folder have it, so that a change to a file there makes
+// those that name the directory have it, so that a change to a file there makes
 // no other step run again.
 func seesRecipe(script string) bool { return strings.Contains(script, "ELL_RECIPE") }
 
-// besideDigests are the digests of the files in the recipe's folder, but for
+// besideDigests are the digests of the files in the recipe's directory, but for
 // the recipe itself.
 func (j *job) besideDigests() (map[string]string, error) {
 	out := map[string]string{}

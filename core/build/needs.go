@@ -162,7 +162,7 @@ func (b *Builder) readPackage(path string) *laidPackage {
 }
 
 // lay readies the packages that meet build needs to be laid over the system:
-// each is unpacked once, into a folder under its digest.
+// each is unpacked once, into a directory under its digest.
 func (j *job) lay(ctx context.Context) error {
 	if !j.separate() {
 		return nil
@@ -194,7 +194,7 @@ func (j *job) lay(ctx context.Context) error {
 	return nil
 }
 
-// scrapFor makes a folder under the workspace's state, and one in it to make
+// scrapFor makes a directory under the workspace's state, and one in it to make
 // things in.
 func (j *job) scrapFor(name string) string {
 	dir := j.Workspace.State(name, ".new")
@@ -212,7 +212,7 @@ func (j *job) extract(ctx context.Context, l *laidPackage, dir string) error {
 	return err
 }
 
-// layInto unpacks the packages that meet build needs into one folder of the
+// layInto unpacks the packages that meet build needs into one directory of the
 // tree, and points the pkg-config files in it there.
 func (j *job) layInto(ctx context.Context, dir string) error {
 	if len(j.laid) == 0 {

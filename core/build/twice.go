@@ -41,7 +41,7 @@ type variation struct {
 
 // Twice builds a recipe, and builds it all again where as much as possible is
 // different that should make no difference: a later time, another user, time
-// zone, locale and number of processes, another folder, and where the machine
+// zone, locale and number of processes, another directory, and where the machine
 // has one another file system, which lists files in another order. It returns
 // in what the packages differ.
 func (b *Builder) Twice(ctx context.Context, r *recipe.Recipe, o Options) (Result, []Difference, error) {
@@ -54,7 +54,7 @@ func (b *Builder) Twice(ctx context.Context, r *recipe.Recipe, o Options) (Resul
 		return first, nil, err
 	}
 	defer layer.RemoveAll(dir)
-	aside, err := b.Workspace.Aside(filepath.Join(dir, "another folder"))
+	aside, err := b.Workspace.Aside(filepath.Join(dir, "another directory"))
 	if err != nil {
 		return first, nil, err
 	}
@@ -87,8 +87,8 @@ func (b *Builder) Twice(ctx context.Context, r *recipe.Recipe, o Options) (Resul
 	return first, differences, nil
 }
 
-// otherPlace makes a folder on another file system, if there is one in memory
-// with room enough, and else in the folder for temporary files.
+// otherPlace makes a directory on another file system, if there is one in memory
+// with room enough, and else in the directory for temporary files.
 func (b *Builder) otherPlace(r *recipe.Recipe) (string, error) {
 	const memory = "/dev/shm"
 	need := layer.Size(b.Workspace.State("layers", r.Name))*2 + 64<<20

@@ -31,7 +31,7 @@ type Undeclared struct {
 // recipe uses. What another program runs is that program's own affair.
 var launchers = words(`sh dash bash env make gmake ninja samu xargs find nice time timeout exe ellwand`)
 
-// ofSystem are the headers, and the folders of headers, of the C library, the
+// ofSystem are the headers, and the directories of headers, of the C library, the
 // kernel and the compiler, which a compiler comes with.
 var ofSystem = words(`aio.h aliases.h alloca.h argp.h argz.h ar.h assert.h byteswap.h complex.h cpio.h crypt.h ctype.h dirent.h dlfcn.h elf.h endian.h
 	envz.h err.h errno.h error.h execinfo.h fcntl.h features.h features-time64.h fenv.h fmtmsg.h fnmatch.h fstab.h fts.h ftw.h gconv.h

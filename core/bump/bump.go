@@ -34,7 +34,7 @@ type Report struct {
 	To       string           `json:"to"`
 	Fetched  []source.Fetched `json:"fetched"`
 	Unfit    []Unfit          `json:"unfit"`    // patches and rewrites that do not apply any more
-	Licenses []string         `json:"licenses"` // licence files that changed, came or went
+	Licenses []string         `json:"licenses"` // license files that changed, came or went
 	Added    []string         `json:"added"`    // new at the top of the source
 	Gone     []string         `json:"gone"`
 	NewNeeds []string         `json:"new_needs"` // that the build files ask for now
@@ -57,7 +57,7 @@ type Bumper struct {
 	Fetcher  *source.Fetcher
 	Progress progress.Sink
 	Target   recipe.Target
-	Temp     string // a folder for trees to look at; it exists
+	Temp     string // a directory for trees to look at; it exists
 }
 
 // Version takes a recipe to another upstream version. The recipe's file is
@@ -194,7 +194,7 @@ func (b *Bumper) unpack(ctx context.Context, r *recipe.Recipe, dir string) error
 	return nil
 }
 
-// compare finds what is new and gone at the top of two trees, and which licence
+// compare finds what is new and gone at the top of two trees, and which license
 // files differ.
 func compare(before, now string, report *Report) error {
 	names := func(dir string) ([]string, error) {

@@ -21,21 +21,21 @@ import (
 
 // Comparison is how two packages differ.
 type Comparison struct {
-	A           string         `json:"a"` // identities
-	B           string         `json:"b"`
-	Verdicts    []Verdict      `json:"verdicts"`
-	Facts       []Change       `json:"facts"`
-	Needs       []Change       `json:"needs"`
-	Provides    []Change       `json:"provides"`
-	Scripts     []Change       `json:"scripts"`
-	Build       []Change       `json:"build"`
-	Recipe      []Change       `json:"recipe"`
-	Files       []FileChange   `json:"files"`
-	Same        int            `json:"same"` // paths with no difference
-	Libraries   []Library      `json:"libraries"`
-	Directories []FolderChange `json:"directories"` // those whose size differs
-	Bytes       [2]int64       `json:"bytes"`       // of the two files
-	Installed   [2]int64       `json:"installed"`   // bytes of all that is in them
+	A           string            `json:"a"` // identities
+	B           string            `json:"b"`
+	Verdicts    []Verdict         `json:"verdicts"`
+	Facts       []Change          `json:"facts"`
+	Needs       []Change          `json:"needs"`
+	Provides    []Change          `json:"provides"`
+	Scripts     []Change          `json:"scripts"`
+	Build       []Change          `json:"build"`
+	Recipe      []Change          `json:"recipe"`
+	Files       []FileChange      `json:"files"`
+	Same        int               `json:"same"` // paths with no difference
+	Libraries   []Library         `json:"libraries"`
+	Directories []DirectoryChange `json:"directories"` // those whose size differs
+	Bytes       [2]int64          `json:"bytes"`       // of the two files
+	Installed   [2]int64          `json:"installed"`   // bytes of all that is in them
 }
 
 // Verdict is something to act on.
@@ -86,8 +86,8 @@ type Library struct {
 	Gone   []string `json:"gone"`
 }
 
-// FolderChange is how much more or less a folder holds, all below it included.
-type FolderChange struct {
+// DirectoryChange is how much more or less a directory holds, all below it included.
+type DirectoryChange struct {
 	Path   string `json:"path"`
 	Before int64  `json:"before"` // bytes
 	After  int64  `json:"after"`
@@ -191,7 +191,7 @@ func Built(ctx context.Context, a, b *pack.Package) (*Comparison, error) {
 	if err := c.files(ctx, left, right); err != nil {
 		return nil, err
 	}
-	c.folders(left, right)
+	c.directories(left, right)
 	c.judge(left, right)
 	return c, nil
 }
@@ -509,17 +509,17 @@ func without(a, b []string) []string {
 	return out
 }
 
-// folders sums sizes by folder, and keeps those that differ.
-func (c *Comparison) folders(left, right *side) {
-	sums := map[string]*FolderChange{}
-	add := func(entries []pack.Entry, field func(*FolderChange) *int64) {
+// directories sums sizes by directory, and keeps those that differ.
+func (c *Comparison) directories(left, right *side) {
+	sums := map[string]*DirectoryChange{}
+	add := func(entries []pack.Entry, field func(*DirectoryChange) *int64) {
 		for _, e := range entries {
 			if e.Type != staging.File || e.Same != "" {
 				continue
 			}
 			for dir := path.Dir(e.Path); ; dir = path.Dir(dir) {
 				if sums[dir] == nil {
-					sums[dir] = &FolderChange{Path: dir}
+					sums[dir] = &DirectoryChange{Path: dir}
 				}
 				*field(sums[dir]) += e.Size
 				if dir == "/" {
@@ -528,16 +528,16 @@ func (c *Comparison) folders(left, right *side) {
 			}
 		}
 	}
-	add(left.entries, func(f *FolderChange) *int64 { return &f.Before })
-	add(right.entries, func(f *FolderChange) *int64 { return &f.After })
-	// A folder that only passes on the change of one below it says nothing.
+	add(left.entries, func(f *DirectoryChange) *int64 { return &f.Before })
+	add(right.entries, func(f *DirectoryChange) *int64 { return &f.After })
+	// A directory that only passes on the change of one below it says nothing.
 	passes := map[string]bool{}
 	for dir, f := range sums {
 		if above := sums[path.Dir(dir)]; dir != "/" && above.Before == f.Before && above.After == f.After {
 			passes[above.Path] = true
 		}
 	}
-	c.Directories = []FolderChange{}
+	c.Directories = []DirectoryChange{}
 	for _, dir := range slices.Sorted(maps.Keys(sums)) {
 		if f := sums[dir]; f.Before != f.After && !passes[dir] {
 			c.Directories = append(c.Directories, *f)

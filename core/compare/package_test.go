@@ -81,8 +81,8 @@ func TestVerdicts(t *testing.T) {
 		{"nothing", same, []item{text}, same, []item{text}, ""},
 		{"same release", same, []item{text}, same, []item{{path: "/usr/share/a", text: "b"}}, "look: they have the same version and release"},
 		{"older", next, []item{text}, same, []item{text}, "look: 1.0-1 is before 1.0-2"},
-		{"licence", same, nil, func(f *pack.Facts) { f.Release, f.License = 2, "Apache-2.0" }, nil, "look: the licence changed from MIT to Apache-2.0"},
-		{"licence text", same, []item{{path: "/l", text: "a", kind: "license"}}, next, []item{{path: "/l", text: "b", kind: "license"}}, "look: the licence text changed"},
+		{"license", same, nil, func(f *pack.Facts) { f.Release, f.License = 2, "Apache-2.0" }, nil, "look: the license changed from MIT to Apache-2.0"},
+		{"license text", same, []item{{path: "/l", text: "a", kind: "license"}}, next, []item{{path: "/l", text: "b", kind: "license"}}, "look: the license text changed"},
 		{"settings gone", same, []item{{path: "/etc/a", text: "a", kind: "config"}}, next, nil, "look: this setting file is gone"},
 		{"settings", same, []item{{path: "/etc/a", text: "a", kind: "config"}}, next, []item{{path: "/etc/a", text: "b", kind: "config"}}, "look: the default of this setting file changed"},
 		{"setuid", same, []item{{path: "/a", mode: "0755"}}, next, []item{{path: "/a", mode: "4755"}}, "look: the program runs with the rights of root:root now (setuid)"},
@@ -129,8 +129,8 @@ func TestMoved(t *testing.T) {
 	if all := strings.Join(got, "; "); all != want || d.Same != 1 {
 		t.Errorf("%s, %d the same; want %s", all, d.Same, want)
 	}
-	if len(d.Directories) != 1 || d.Directories[0] != (FolderChange{"/usr", 13, 17}) {
-		t.Errorf("folders %+v", d.Directories)
+	if len(d.Directories) != 1 || d.Directories[0] != (DirectoryChange{"/usr", 13, 17}) {
+		t.Errorf("directories %+v", d.Directories)
 	}
 }
 

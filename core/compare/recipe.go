@@ -54,7 +54,7 @@ var identity = map[string][]string{
 	"source": {"url", "git", "file"}, "patch": {"file"}, "rewrite": {"after", "path", "find", "regexp"}, "waive": {"code", "path"}, "change": {"version"}, "when": {"if"},
 }
 
-// Recipes compares two recipes' folders, given as files by path.
+// Recipes compares two recipes' directories, given as files by path.
 func Recipes(a, b map[string][]byte) []Change {
 	left, right := map[string]entry{}, map[string]entry{}
 	flatten(document.Parse("", a[recipe.FileName]).Root, "", nil, left)

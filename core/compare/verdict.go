@@ -47,7 +47,7 @@ func (c *Comparison) judgeVersions(a, b pack.Facts) {
 		c.say(Look, "", fmt.Sprintf("raise the release: release = %d", b.Release+1), "they have the same version and release, and differ: machines that have the first do not get the second")
 	}
 	if a.License != b.License {
-		c.say(Look, "", "read the licence texts of both", "the licence changed from %s to %s", a.License, b.License)
+		c.say(Look, "", "read the license texts of both", "the license changed from %s to %s", a.License, b.License)
 	}
 }
 
@@ -136,7 +136,7 @@ func (c *Comparison) judgeFiles(left, right *side) {
 			c.say(Look, f.Path, "tell of it in the change entry", "the default of this setting file changed: a copy that was edited stays, and the new default is laid beside it")
 		}
 		if f.Contents && after.Kind == fact.KindLicense {
-			c.say(Look, f.Path, "read what changed, and see whether the recipe's license is still right", "the licence text changed")
+			c.say(Look, f.Path, "read what changed, and see whether the recipe's license is still right", "the license text changed")
 		}
 		switch {
 		case f.State == Gone && before.Kind == fact.KindConfig:

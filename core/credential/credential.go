@@ -68,7 +68,7 @@ func parseNetrc(name string) (file *netrc.Netrc, err error) {
 	return netrc.Parse(name)
 }
 
-// fromNetrc looks a host up in $NETRC, or in .netrc in the home folder.
+// fromNetrc looks a host up in $NETRC, or in .netrc in the home directory.
 func fromNetrc(host string) (user, password string, err error) {
 	name := os.Getenv("NETRC")
 	if name == "" {

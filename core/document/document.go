@@ -9,7 +9,6 @@ import (
 	"cmp"
 	"errors"
 	"fmt"
-	"io"
 	"os"
 	"regexp"
 	"slices"
@@ -22,6 +21,7 @@ import (
 	"github.com/pelletier/go-toml/v2/unstable"
 
 	"ellwand.example/core/fact"
+	"ellwand.example/core/files"
 )
 
 // MaxSize bounds a document, in bytes.
@@ -122,21 +122,16 @@ func ReadFile(path, name string) (*Document, error) {
 		return nil, err
 	}
 	defer f.Close()
-	info, err := f.Stat()
-	if err != nil {
-		return nil, err
-	}
-	if !info.Mode().IsRegular() {
+	data, err := files.ReadRegular(f, MaxSize)
+	var large *files.TooLargeError
+	switch {
+	case errors.Is(err, files.ErrNotRegular):
 		return nil, fmt.Errorf("%s is not a regular file", name)
-	}
-	if info.Size() > MaxSize {
+	case errors.As(err, &large):
 		d := &Document{File: name, Root: &Node{}}
-		d.Problems = Problems{{File: name, Message: fmt.Sprintf("the file has %d bytes, and %d is the most that is read", info.Size(), MaxSize),
-			Remedy: "data belongs in files of its own beside it"}}
+		d.Problems = Problems{{File: name, Message: large.Error(), Remedy: "put data into files of its own beside it"}}
 		return d, nil
-	}
-	data, err := io.ReadAll(io.LimitReader(f, MaxSize+1))
-	if err != nil {
+	case err != nil:
 		return nil, err
 	}
 	return Parse(name, data), nil

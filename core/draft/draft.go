@@ -34,7 +34,7 @@ type Facts struct {
 	Description string
 
 	License   string   // an SPDX identifier; empty where none is certain
-	Texts     []string // licence files, in the tree
+	Texts     []string // license files, in the tree
 	Method    string
 	Steps     map[string]string // scripts, where the method's will not do
 	Configure []string          // arguments that the method passes on
@@ -60,7 +60,7 @@ var (
 	extension   = regexp.MustCompile(`(?i)\.(tar(\.(gz|bz2|xz|zst|lz|Z))?|tgz|tbz2?|txz|zip)$`)
 )
 
-// SplitName tells name and version from the name of an archive or a folder.
+// SplitName tells name and version from the name of an archive or a directory.
 func SplitName(file string) (name, v string) {
 	base := extension.ReplaceAllString(path.Base(file), "")
 	m := archiveName.FindStringSubmatch(base)
@@ -120,7 +120,7 @@ func (t *tree) read(name string) string {
 func (t *tree) has(name string) bool { return slices.Contains(t.names, name) }
 
 // Look looks at the source tree in dir. Known is the name of the archive or
-// folder that it came in; top the name of the archive's own folder.
+// directory that it came in; top the name of the archive's own directory.
 func Look(dir, known, top string) (Facts, error) {
 	f := Facts{Steps: map[string]string{}}
 	root, err := os.OpenRoot(dir)
@@ -458,11 +458,11 @@ func modules(list string) []string {
 	return out
 }
 
-// licenseFiles are names that licence texts go by.
+// licenseFiles are names that license texts go by.
 var licenseFiles = regexp.MustCompile(`(?i)^(licen[cs]es?|copying|copyright|unlicense)([-._].*)?$`)
 
-// license finds the licence texts at the top of the source, and what they are.
-// Where they do not tell, what stands in folders and in source files is noted
+// license finds the license texts at the top of the source, and what they are.
+// Where they do not tell, what stands in directories and in source files is noted
 // for whoever decides.
 func (t *tree) license(f *Facts) error {
 	for _, name := range t.names {
@@ -477,9 +477,9 @@ func (t *tree) license(f *Facts) error {
 		case err != nil:
 			return err
 		case len(ids) == 0:
-			f.Notes = append(f.Notes, "what licence "+name+" is was not recognised")
+			f.Notes = append(f.Notes, "what license "+name+" is was not recognised")
 		case len(ids) > 1:
-			f.Notes = append(f.Notes, name+" holds several licences ("+strings.Join(ids, ", ")+"): say how they go together, with AND or OR")
+			f.Notes = append(f.Notes, name+" holds several licenses ("+strings.Join(ids, ", ")+"): say how they go together, with AND or OR")
 		default:
 			found[t.laterVersions(ids[0])] = true
 		}
@@ -489,7 +489,7 @@ func (t *tree) license(f *Facts) error {
 	case len(ids) == 1:
 		f.License = ids[0]
 	case len(ids) > 1:
-		f.Notes = append(f.Notes, "several licence texts were found ("+strings.Join(ids, ", ")+"): say how they go together, with AND or OR")
+		f.Notes = append(f.Notes, "several license texts were found ("+strings.Join(ids, ", ")+"): say how they go together, with AND or OR")
 	default:
 		return t.licenseHints(f)
 	}
@@ -498,8 +498,8 @@ func (t *tree) license(f *Facts) error {
 
 var spdxLine = regexp.MustCompile(`SPDX-License-Identifier:\s*([\w.+-]+(?:\s+(?:AND|OR|WITH)\s+[\w.+-]+)*)`)
 
-// licenseHints notes what folders, source files and the build's own files say
-// of the licence.
+// licenseHints notes what directories, source files and the build's own files say
+// of the license.
 func (t *tree) licenseHints(f *Facts) error {
 	for _, name := range t.glob("*/*") {
 		if !licenseFiles.MatchString(path.Base(name)) {
@@ -523,12 +523,12 @@ func (t *tree) licenseHints(f *Facts) error {
 		f.Notes = append(f.Notes, "source files state "+strings.Join(slices.Sorted(maps.Keys(stated)), ", "))
 	}
 	if m := regexp.MustCompile(`(?m)^\s*license\s*=\s*["'{]+(?:text\s*=\s*["'])?([^"'}]+)`).FindStringSubmatch(t.read("setup.py") + "\n" + t.read("pyproject.toml")); m != nil {
-		f.Notes = append(f.Notes, "the build files call the licence "+document.Quote(m[1]))
+		f.Notes = append(f.Notes, "the build files call the license "+document.Quote(m[1]))
 	}
 	return nil
 }
 
-// laterVersions tells from the head of source files whether a licence of the
+// laterVersions tells from the head of source files whether a license of the
 // GNU family is meant with its later versions; the text itself does not say.
 func (t *tree) laterVersions(id string) string {
 	if !regexp.MustCompile(`^(A|L)?GPL-\d\.\d$`).MatchString(id) {

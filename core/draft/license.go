@@ -10,7 +10,7 @@ import (
 	"ellwand.example/core/license"
 )
 
-// sure is the confidence from which a licence text counts as recognised.
+// sure is the confidence from which a license text counts as recognised.
 const sure = 0.9
 
 var loaded = sync.OnceValues(func() (*classifier.Classifier, error) { return assets.DefaultClassifier() })
@@ -18,7 +18,7 @@ var loaded = sync.OnceValues(func() (*classifier.Classifier, error) { return ass
 // otherNames are the classifier's names that are not SPDX's.
 var otherNames = map[string]string{"bzip2": "bzip2-1.0.6"}
 
-// classify tells which licences a text holds.
+// classify tells which licenses a text holds.
 func classify(text []byte) ([]string, error) {
 	c, err := loaded()
 	if err != nil {

@@ -66,7 +66,9 @@ func (t *Trials) Run(ctx context.Context) (build.Result, error) {
 // strayError is an installation that did not go where it should.
 type strayError struct{ path string }
 
-func (e *strayError) Error() string { return e.path + " was installed, outside of the usual folders" }
+func (e *strayError) Error() string {
+	return e.path + " was installed, outside of the usual directories"
+}
 
 func (t *Trials) try(ctx context.Context) (build.Result, error) {
 	if err := t.Write(); err != nil {
@@ -319,7 +321,7 @@ grep -rlIF "$DESTDIR" "$DESTDIR" | while read -r file; do
 	sed -i "s|$DESTDIR||g" "$file"
 done`
 
-// aside are folders of a source with programs that are not for users.
+// aside are directories of a source with programs that are not for users.
 var aside = regexp.MustCompile(`(^|/)(tests?|testing|examples?|samples?|bench(marks?)?|fuzz(ing)?|contrib|CMakeFiles|\.libs|autom4te\.cache)(/|$)`)
 
 // installEach writes a script that installs the programs and manuals in the

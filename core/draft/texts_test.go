@@ -38,7 +38,7 @@ func TestDescription(t *testing.T) {
 		{"the heading in the same paragraph", "README", "TIDE\n====\nTide is a reckoner of high and low water. It reads constituents (e.g. M2) and prints tables.\n", long},
 		{"reStructuredText", "README.rst", "Tide\n####\n\nTide_ is a reckoner of `high and low water <https://water.example>`_. It reads constituents (e.g. M2) and prints ``tables``.\n", long},
 		{"what it is not about", "README", "This file tells how to build.\n\nTidewater is something else, which has nothing to do with it at all.\n\nCopyright 2031 by tide's authors, all rights reserved and so on.\n", ""},
-		{"what became of it", "README", "Tide is already being used by harbours, by ports and by the odd sailor.\n\nTide is free software. You may copy it under the terms of its licence.\n", ""},
+		{"what became of it", "README", "Tide is already being used by harbours, by ports and by the odd sailor.\n\nTide is free software. You may copy it under the terms of its license.\n", ""},
 		{"a drawing", "README", "Tide is a program that draws the following: _ _ |_|_| /\\/\\ ~~~~~~ ___ |/|/ _ _ |_|_|.\n", ""},
 		{"too short", "README", "Tide is small.\n", ""},
 		{"no whole sentence", "README", "Tide is a reckoner of high and low water for harbours, which has these parts:\n\n* one", ""},

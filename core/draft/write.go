@@ -36,7 +36,7 @@ func Recipe(f Facts, s Source, maintainer string, today time.Time) []byte {
 	if f.Arch != "" {
 		fact("arch", f.Arch, "")
 	}
-	fact("license", f.License, "an SPDX expression; no licence text was recognised")
+	fact("license", f.License, "an SPDX expression; no license text was recognised")
 	fact("homepage", f.Homepage, "nothing in the source says it")
 	fact("maintainer", maintainer, "Name <address>")
 	if f.Description != "" {
@@ -117,7 +117,7 @@ func Recipe(f Facts, s Source, maintainer string, today time.Time) []byte {
 }
 
 // stage is the stage step: the method's own where nothing is to be added, and
-// empty then. Licence texts are installed with the rest.
+// empty then. License texts are installed with the rest.
 func stage(f Facts) string {
 	script := f.Steps[recipe.Stage]
 	if script == "" && len(f.Texts) > 0 {

@@ -54,7 +54,7 @@ type Manifest struct {
 	Format  int               `json:"format"`
 	Name    string            `json:"name"`
 	Full    string            `json:"full"`    // version and release
-	Files   map[string]string `json:"files"`   // of the recipe's folder: path → SHA-256
+	Files   map[string]string `json:"files"`   // of the recipe's directory: path → SHA-256
 	Sources []Source          `json:"sources"` // those that stand in no file beside the recipe
 }
 
@@ -181,7 +181,7 @@ func digest(data []byte) string {
 	return hex.EncodeToString(sum[:])
 }
 
-// Files reads the files of a recipe's folder, by their paths in it. What an
+// Files reads the files of a recipe's directory, by their paths in it. What an
 // editor leaves behind is not of it.
 func Files(dir string) (map[string][]byte, error) {
 	out := map[string][]byte{}
@@ -227,14 +227,7 @@ func readFile(root *os.Root, name string) ([]byte, error) {
 		return nil, err
 	}
 	defer f.Close()
-	info, err := f.Stat()
-	if err != nil {
-		return nil, err
-	}
-	if !info.Mode().IsRegular() || info.Size() > maxFile {
-		return nil, fmt.Errorf("only regular files of up to %d MiB can be exported", maxFile>>20)
-	}
-	return io.ReadAll(io.LimitReader(f, maxFile))
+	return files.ReadRegular(f, maxFile)
 }
 
 // FormatError is a file that is not an exported recipe, or is damaged.

@@ -26,13 +26,13 @@ func made(t testing.TB) (r *recipe.Recipe, file string) {
 	dir := t.TempDir()
 	upstream := filepath.Join(dir, "tide.txt")
 	os.WriteFile(upstream, []byte("ebb and flood"), 0o644)
-	folder := filepath.Join(dir, "recipes/tide")
-	os.MkdirAll(filepath.Join(folder, "patches"), 0o755)
+	directory := filepath.Join(dir, "recipes/tide")
+	os.MkdirAll(filepath.Join(directory, "patches"), 0o755)
 	for name, data := range map[string]string{"beside me": "x", "patches/a.patch": "y", "old~": "editor's", "recipe.toml": strings.NewReplacer("@", upstream, "%", digest([]byte("ebb and flood"))).Replace(text)} {
-		os.WriteFile(filepath.Join(folder, name), []byte(data), 0o644)
+		os.WriteFile(filepath.Join(directory, name), []byte(data), 0o644)
 	}
-	os.Chmod(filepath.Join(folder, "patches/a.patch"), 0o755)
-	r, err := recipe.Load(folder, "recipe.toml", recipe.Target{}, nil)
+	os.Chmod(filepath.Join(directory, "patches/a.patch"), 0o755)
+	r, err := recipe.Load(directory, "recipe.toml", recipe.Target{}, nil)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -179,7 +179,7 @@ func FuzzRead(f *testing.F) {
 			return
 		}
 		if _, err := c.Unpack(filepath.Join(dir, "in/recipe"), filepath.Join(dir, "state")); err == nil {
-			t.Error("a recipe was written where there is no folder")
+			t.Error("a recipe was written where there is no directory")
 		}
 	})
 }
@@ -227,11 +227,11 @@ func TestCommitTravels(t *testing.T) {
 	git("add", ".")
 	git("commit", "-q", "-m", "one")
 	commit := git("rev-parse", "HEAD")
-	folder := filepath.Join(dir, "recipes/tide")
-	os.MkdirAll(filepath.Join(folder, ".git"), 0o755)
-	os.WriteFile(filepath.Join(folder, ".git/config"), []byte("mine"), 0o644)
-	os.WriteFile(filepath.Join(folder, "recipe.toml"), []byte("format = 1\nname = \"tide\"\nversion = \"1.0\"\nrelease = 1\nsummary = \"Tides\"\nlicense = \"MIT\"\n[[source]]\ngit = \"file://"+up+"\"\ncommit = \""+commit+"\"\n"), 0o644)
-	r, err := recipe.Load(folder, "recipe.toml", recipe.Target{}, nil)
+	directory := filepath.Join(dir, "recipes/tide")
+	os.MkdirAll(filepath.Join(directory, ".git"), 0o755)
+	os.WriteFile(filepath.Join(directory, ".git/config"), []byte("mine"), 0o644)
+	os.WriteFile(filepath.Join(directory, "recipe.toml"), []byte("format = 1\nname = \"tide\"\nversion = \"1.0\"\nrelease = 1\nsummary = \"Tides\"\nlicense = \"MIT\"\n[[source]]\ngit = \"file://"+up+"\"\ncommit = \""+commit+"\"\n"), 0o644)
+	r, err := recipe.Load(directory, "recipe.toml", recipe.Target{}, nil)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -50,10 +50,14 @@ const (
 	PinSources     Verb = "pin"
 	RaiseRelease   Verb = "raise-release"
 	StartWorkspace Verb = "start-workspace"
+	WatchNeeds     Verb = "watch-needs" // build, and report what the steps use
+	ShowPlan       Verb = "show-plan"
 
 	StartRepository Verb = "start-repository" // Subject is a repository, here and below
 	ShowHistory     Verb = "show-history"     // Detail is a channel
 	Verify          Verb = "verify"
+	MakeIndex       Verb = "make-index"
+	Prune           Verb = "prune"
 	ForgetSeen      Verb = "forget-seen" // sync again, without what was seen before
 
 	WithoutIsolation Verb = "without-isolation" // run steps without a sandbox

@@ -67,7 +67,8 @@ type Finding struct {
 	Paste    string   `json:"paste,omitempty"`  // lines to paste into the recipe
 	Waived   string   `json:"waived,omitempty"` // the reason, if it was accepted
 
-	Fix Fix `json:"-"` // nil if there is no automatic one
+	Action Action `json:"action,omitzero"` // that helps; empty if there is none
+	Fix    Fix    `json:"-"`               // nil if there is no automatic one
 }
 
 // Fix is an automatic fix. What it does is known to the package that reported

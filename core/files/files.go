@@ -7,6 +7,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -188,4 +189,36 @@ func prepare(path string) error {
 		return err
 	}
 	return errors.Join(f.Chmod(Mode(filepath.Dir(path))), f.Close())
+}
+
+// ErrNotRegular reports a directory, device, pipe or socket where a regular file is
+// expected.
+var ErrNotRegular = errors.New("not a regular file")
+
+// TooLargeError reports a file that is larger than what is read of its kind.
+type TooLargeError struct{ Size, Limit int64 } // bytes
+
+func (e *TooLargeError) Error() string {
+	return fmt.Sprintf("the file has %d bytes; at most %d are read", e.Size, e.Limit)
+}
+
+// ReadRegular reads an open file that has to be a regular one of at most limit
+// bytes. It should have been opened with O_NONBLOCK, so that opening a pipe does
+// not wait. Errors are ErrNotRegular, *TooLargeError and those of reading.
+func ReadRegular(f *os.File, limit int64) ([]byte, error) {
+	info, err := f.Stat()
+	if err != nil {
+		return nil, err
+	}
+	if !info.Mode().IsRegular() {
+		return nil, ErrNotRegular
+	}
+	if info.Size() > limit {
+		return nil, &TooLargeError{info.Size(), limit}
+	}
+	data, err := io.ReadAll(io.LimitReader(f, limit+1))
+	if err == nil && int64(len(data)) > limit {
+		err = &TooLargeError{int64(len(data)), limit} // it grew meanwhile
+	}
+	return data, err
 }

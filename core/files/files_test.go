@@ -6,6 +6,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 	"time"
 
@@ -84,5 +85,26 @@ func TestFlush(t *testing.T) {
 	cancel()
 	if err := Flush(ctx, file); !errors.Is(err, context.Canceled) {
 		t.Errorf("interrupted: %v", err)
+	}
+}
+
+func TestReadRegular(t *testing.T) {
+	dir := t.TempDir()
+	path := func(name string) string { return filepath.Join(dir, name) }
+	os.WriteFile(path("file"), []byte("12345"), 0o644)
+	unix.Mkfifo(path("pipe"), 0o644)
+	for name, c := range map[string]struct {
+		limit int64
+		want  string
+	}{"file": {5, ""}, "file ": {4, "at most 4 are read"}, "pipe": {5, "not a regular file"}, ".": {5, "not a regular file"}} {
+		f, err := os.OpenFile(path(strings.TrimSpace(name)), os.O_RDONLY|unix.O_NONBLOCK, 0)
+		if err != nil {
+			t.Fatal(err)
+		}
+		data, err := ReadRegular(f, c.limit)
+		if c.want == "" && (err != nil || string(data) != "12345") || c.want != "" && (err == nil || !strings.Contains(err.Error(), c.want)) {
+			t.Errorf("%s: %q, %v", name, data, err)
+		}
+		f.Close()
 	}
 }

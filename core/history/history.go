@@ -29,7 +29,7 @@ type Build struct {
 	State     string    `json:"state"` // Running, or the result's
 	Error     string    `json:"error,omitempty"`
 	Cause     string    `json:"cause,omitempty"`
-	Logs      string    `json:"logs"` // the folder of its logs
+	Logs      string    `json:"logs"` // the directory of its logs
 	Steps     []Step    `json:"steps"`
 	Packages  []Package `json:"packages"`
 }

@@ -11,7 +11,7 @@ import (
 
 func TestHistory(t *testing.T) {
 	ctx := t.Context()
-	file := filepath.Join(t.TempDir(), "a folder? #1", "history.sqlite")
+	file := filepath.Join(t.TempDir(), "a directory? #1", "history.sqlite")
 	s, err := Open(ctx, file)
 	if err != nil {
 		t.Fatal(err)

@@ -1,5 +1,5 @@
 // Package layer keeps what the steps of builds changed, one layer a step. A
-// layer is a folder as the kernel's overlay file system leaves it: what was
+// layer is a directory as the kernel's overlay file system leaves it: what was
 // added or changed, and marks for what was removed
 // (https://docs.kernel.org/filesystems/overlayfs.html; with the option
 // userxattr the marks are in user.overlay.* attributes). It is named by the
@@ -56,7 +56,7 @@ type Layer struct {
 	Version string    `json:"version"` // with the release
 	Made    time.Time `json:"made"`
 	Bytes   int64     `json:"bytes"` // on disk
-	// Inode is that of its folder. A copy has another, and may lack owners,
+	// Inode is that of its directory. A copy has another, and may lack owners,
 	// times and attributes that matter: it is no layer.
 	Inode uint64 `json:"inode"`
 	// Boot is that of the store when it was made; Flushed that it is on disk.
@@ -70,7 +70,7 @@ const (
 	underWay = "under-way"
 	failed   = "failed"
 	treeDir  = "tree"   // the layer's own part of the tree
-	kernel   = "kernel" // overlayfs' own folder, while a step runs
+	kernel   = "kernel" // overlayfs' own directory, while a step runs
 	facts    = "layer.json"
 )
 
@@ -114,7 +114,7 @@ func (s Store) Failed() (Layer, bool) { return s.Get(failed) }
 // FailedTree is the failed step's own part of the tree.
 func (s Store) FailedTree() string { return filepath.Join(s.Dir, failed, treeDir) }
 
-// Trees lists the folders of a layer and of those that it stands on, the
+// Trees lists the directories of a layer and of those that it stands on, the
 // upper ones first. An empty key has none.
 func (s Store) Trees(key string) []string {
 	var out []string
@@ -129,8 +129,8 @@ func (s Store) Trees(key string) []string {
 	return out
 }
 
-// Begin makes the folder in which a step's changes to the layer below are
-// gathered, and one for the kernel. The names are folders made in it.
+// Begin makes the directory in which a step's changes to the layer below are
+// gathered, and one for the kernel. The names are directories made in it.
 func (s Store) Begin(below string, names ...string) (tree, work string, err error) {
 	dir := s.dir(underWay)
 	if err := RemoveAll(dir); err != nil {
@@ -319,7 +319,7 @@ func inode(path string) uint64 {
 	return st.Ino
 }
 
-// Size is what a folder takes on disk, in bytes.
+// Size is what a directory takes on disk, in bytes.
 func Size(dir string) int64 {
 	var total int64
 	filepath.WalkDir(dir, func(_ string, e fs.DirEntry, err error) error {
@@ -336,7 +336,7 @@ func Size(dir string) int64 {
 	return total
 }
 
-// RemoveAll removes a tree in which a build may have left folders that forbid
+// RemoveAll removes a tree in which a build may have left directories that forbid
 // it.
 func RemoveAll(dir string) error {
 	if err := os.RemoveAll(dir); err == nil || !errors.Is(err, fs.ErrPermission) {

@@ -14,7 +14,7 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// write makes files: "path" → contents; a path that ends in / is a folder,
+// write makes files: "path" → contents; a path that ends in / is a directory,
 // contents that begin with -> make a link.
 func write(t *testing.T, dir string, files map[string]string) {
 	t.Helper()
@@ -37,7 +37,7 @@ func write(t *testing.T, dir string, files map[string]string) {
 	}
 }
 
-// read lists what stands in a folder, one line a path.
+// read lists what stands in a directory, one line a path.
 func read(t *testing.T, dir string) string {
 	t.Helper()
 	var lines []string
@@ -94,7 +94,7 @@ func TestMerge(t *testing.T) {
 			t.Errorf("%s:\n got %s\nwant %s", name, got, want)
 		}
 		if info, err := os.Stat(filepath.Join(to, "dir")); err != nil || info.Mode().Perm() != 0o711 {
-			t.Errorf("%s: the folder's mode is that of the uppermost: %v, %v", name, info.Mode(), err)
+			t.Errorf("%s: the directory's mode is that of the uppermost: %v, %v", name, info.Mode(), err)
 		}
 	}
 	if err := os.WriteFile(filepath.Join(dir, "copied/kept"), []byte("9"), 0o644); err != nil {
@@ -117,7 +117,7 @@ func TestWhole(t *testing.T) {
 		t.Errorf("what two have: %q", got)
 	}
 	if got, ok := Whole(layers[1:], "stage"); !ok || got != filepath.Join(layers[1], "stage") {
-		t.Errorf("an empty folder: %q, %v", got, ok)
+		t.Errorf("an empty directory: %q, %v", got, ok)
 	}
 }
 

@@ -12,7 +12,7 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// Merge puts together in a folder what an overlay of layers shows, the upper
+// Merge puts together in a directory what an overlay of layers shows, the upper
 // ones given first. Files are put there by place: Link or Copy.
 func Merge(to string, layers []string, place Place) error { return merge(to, layers, place, false) }
 
@@ -77,7 +77,7 @@ func merge(to string, layers []string, place Place, lenient bool) error {
 	return settleDir(to, info)
 }
 
-// settleDir gives a folder the mode, owner and time of the one it is made
+// settleDir gives a directory the mode, owner and time of the one it is made
 // after.
 func settleDir(to string, info fs.FileInfo) error {
 	if err := own(to, info); err != nil {
@@ -103,7 +103,7 @@ func removed(info fs.FileInfo) bool {
 	return ok && info.Mode()&fs.ModeCharDevice != 0 && st.Rdev == 0
 }
 
-// opaque reports whether a folder hides those below it.
+// opaque reports whether a directory hides those below it.
 func opaque(dir string) bool {
 	for _, name := range []string{"user.overlay.opaque", "trusted.overlay.opaque"} {
 		var value [1]byte
@@ -152,7 +152,7 @@ func Copy(from, to string, info fs.FileInfo) error {
 	return errors.Join(out.Close(), settleDir(to, info))
 }
 
-// Below returns the layers' folders of one name, for those that have it.
+// Below returns the layers' directories of one name, for those that have it.
 func Below(layers []string, name string) []string {
 	out := slices.Clone(layers)
 	for i := range out {
@@ -161,7 +161,7 @@ func Below(layers []string, name string) []string {
 	return out
 }
 
-// Whole returns a folder that shows what the layers have by a name, if one of
+// Whole returns a directory that shows what the layers have by a name, if one of
 // them alone does: if those below it have nothing there.
 func Whole(layers []string, name string) (string, bool) {
 	for i, dir := range Below(layers, name) {

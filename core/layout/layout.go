@@ -76,7 +76,7 @@ func (m *Mismatch) Error() string {
 		}
 	}
 	section(m.Unmatched, "matches nothing that was staged")
-	section(m.Covered, "takes its file from the recipe's folder, and the stage step installed one too")
+	section(m.Covered, "takes its file from the recipe's directory, and the stage step installed one too")
 	for _, t := range m.Tied {
 		if b.Len() > 0 {
 			b.WriteByte('\n')
@@ -322,7 +322,7 @@ func (x *resolver) directories(dirs, staged []staging.Path, holds map[string]map
 	}
 }
 
-// declared adds what a layout brings by itself: files from the recipe's folder
+// declared adds what a layout brings by itself: files from the recipe's directory
 // and directories that the stage step did not make.
 func (x *resolver) declared(r *recipe.Recipe, claims map[string][]staging.Claim) {
 	for _, ru := range x.all {

@@ -13,7 +13,7 @@ import (
 	"ellwand.example/core/staging"
 )
 
-// manyPaths is from how many unclaimed paths in a folder on one pattern is
+// manyPaths is from how many unclaimed paths in a directory on one pattern is
 // proposed for all of them.
 const manyPaths = 4
 
@@ -25,7 +25,7 @@ const headers = "/usr/include"
 var versioned = regexp.MustCompile(`^(/.*/lib[^/]+\.so\.[0-9]+)((?:\.[0-9]+)*)$`)
 
 // suggest proposes layout lines for unclaimed paths: one for each, or one for
-// a folder in which everything is unclaimed.
+// a directory in which everything is unclaimed.
 func suggest(r *recipe.Recipe, unclaimed, staged []staging.Path) []Suggestion {
 	free := map[string]bool{}
 	for _, p := range unclaimed {
@@ -58,7 +58,7 @@ func suggest(r *recipe.Recipe, unclaimed, staged []staging.Path) []Suggestion {
 			pattern += "/"
 		}
 		name := home(r, p.Path)
-		// The outermost folder that is unclaimed as a whole, all for one package.
+		// The outermost directory that is unclaimed as a whole, all for one package.
 		for d := path.Dir(p.Path); d != "/" && (!staging.IsShared(d) || strings.HasPrefix(d, "/usr/share/man")); d = path.Dir(d) {
 			if n := freeIn[key{d, name}]; n == inside[d] && n >= manyPaths {
 				pattern = d + "/**"

@@ -1,4 +1,4 @@
-// Package license reads SPDX licence expressions (SPDX Specification 2.3,
+// Package license reads SPDX license expressions (SPDX Specification 2.3,
 // Annex D, https://spdx.github.io/spdx-spec/v2.3/SPDX-license-expressions/)
 // and knows the identifiers of the SPDX License List. The lists beside this
 // file are the SPDX project's own, as data.
@@ -52,11 +52,11 @@ var (
 func Check(expression string) []*fact.SyntaxError {
 	c := &checker{text: expression, at: tokens.FindAllStringIndex(expression, -1)}
 	if len(c.at) == 0 {
-		return []*fact.SyntaxError{{Message: "the licence expression is empty", Remedy: `for example "MIT" or "GPL-3.0-or-later"`}}
+		return []*fact.SyntaxError{{Message: "the license expression is empty", Remedy: `for example "MIT" or "GPL-3.0-or-later"`}}
 	}
 	c.compound(0)
 	if c.i < len(c.at) && !c.broken {
-		c.fail(fmt.Sprintf("%q where AND, OR or the end is expected", c.peek()), "two licences are joined by AND or OR")
+		c.fail(fmt.Sprintf("%q where AND, OR or the end is expected", c.peek()), "two licenses are joined by AND or OR")
 	}
 	return c.errors
 }
@@ -121,7 +121,7 @@ func (c *checker) operand(depth int) {
 	word := c.peek()
 	switch word {
 	case "":
-		c.fail("the expression ends where a licence is expected", "")
+		c.fail("the expression ends where a license is expected", "")
 		return
 	case "(":
 		c.i++
@@ -132,7 +132,7 @@ func (c *checker) operand(depth int) {
 		c.i++
 		return
 	case ")", "AND", "OR", "WITH":
-		c.fail(fmt.Sprintf("%q where a licence is expected", word), "")
+		c.fail(fmt.Sprintf("%q where a license is expected", word), "")
 		return
 	}
 	c.identifier(word)
@@ -141,7 +141,7 @@ func (c *checker) operand(depth int) {
 		c.i++
 		exception := c.peek()
 		if !slices.Contains(load().exceptions, exception) {
-			c.complain(fmt.Sprintf("unknown licence exception %q", exception), meant(exception, load().exceptions))
+			c.complain(fmt.Sprintf("unknown license exception %q", exception), meant(exception, load().exceptions))
 		}
 		c.i++
 	}
@@ -157,10 +157,10 @@ func (c *checker) identifier(word string) {
 	if remedy == "" {
 		remedy = "identifiers are those of the SPDX License List, or LicenseRef- and a name of your own"
 	}
-	c.complain(fmt.Sprintf("%q is not an SPDX licence identifier", word), remedy)
+	c.complain(fmt.Sprintf("%q is not an SPDX license identifier", word), remedy)
 }
 
-// families maps what people call a licence to the identifiers they may mean.
+// families maps what people call a license to the identifiers they may mean.
 var families = map[string]string{
 	"gpl": `"GPL-2.0-or-later" or "GPL-3.0-or-later"`, "lgpl": `"LGPL-2.1-or-later" or "LGPL-3.0-or-later"`,
 	"gplv2": `"GPL-2.0-only" or "GPL-2.0-or-later"`, "gplv3": `"GPL-3.0-only" or "GPL-3.0-or-later"`,
@@ -208,7 +208,7 @@ func Deprecated(expression string) []Superseded {
 	return out
 }
 
-// texts are licences with words of which all stand in their texts, and words
+// texts are licenses with words of which all stand in their texts, and words
 // of which none does. The first that fits counts.
 var texts = []struct {
 	id    string
@@ -232,11 +232,11 @@ var texts = []struct {
 	{"BSD-2-Clause", []string{"redistributions of source code must retain", "redistributions in binary form must reproduce"}, []string{"endorse", "all advertising materials", "apache"}},
 }
 
-// maxText is how much of a text Recognise looks at: licences stand in front.
+// maxText is how much of a text Recognise looks at: licenses stand in front.
 const maxText = 64 << 10
 
-// Recognise names the licence that a text is, for the most usual ones: without
-// -only or -or-later, which the text of a licence leaves open. It is empty for
+// Recognise names the license that a text is, for the most usual ones: without
+// -only or -or-later, which the text of a license leaves open. It is empty for
 // a text that is none of them, or more than one.
 func Recognise(text string) string {
 	text = strings.ToLower(strings.Join(strings.Fields(text[:min(len(text), maxText)]), " "))
@@ -256,7 +256,7 @@ func Recognise(text string) string {
 	return found
 }
 
-// Mentions tells whether an expression names a licence that Recognise has
+// Mentions tells whether an expression names a license that Recognise has
 // named. One that is a reference of somebody's own may be any of them.
 func Mentions(expression, id string) bool {
 	for _, word := range tokens.FindAllString(expression, -1) {

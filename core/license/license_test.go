@@ -10,14 +10,14 @@ func TestCheck(t *testing.T) {
 	for _, c := range []struct{ in, want string }{
 		{"MIT", ""}, {"GPL-2.0+", ""}, {"(MIT OR Apache-2.0) AND BSD-3-Clause", ""}, {"GPL-2.0-only WITH Classpath-exception-2.0", ""},
 		{"LicenseRef-Saltmarsh", ""}, {"DocumentRef-x:LicenseRef-y", ""},
-		{"", "0 the licence expression is empty"},
-		{"GPL-3", `0 "GPL-3" is not an SPDX licence identifier (did you mean "GPL-3.0-only" or "GPL-3.0-or-later"?)`},
-		{"mit", `0 "mit" is not an SPDX licence identifier (did you mean "MIT"?)`},
+		{"", "0 the license expression is empty"},
+		{"GPL-3", `0 "GPL-3" is not an SPDX license identifier (did you mean "GPL-3.0-only" or "GPL-3.0-or-later"?)`},
+		{"mit", `0 "mit" is not an SPDX license identifier (did you mean "MIT"?)`},
 		{"MIT or ISC", `4 "or" is written in capitals in an SPDX expression (write OR)`},
 		{"MIT ISC", `4 "ISC" where AND, OR or the end is expected`},
 		{"(MIT OR ISC", `11 a parenthesis is not closed`},
-		{"MIT AND", `7 the expression ends where a licence is expected`},
-		{"MIT WITH Classpath-exception", `9 unknown licence exception "Classpath-exception" (did you mean "Classpath-exception-2.0"?)`},
+		{"MIT AND", `7 the expression ends where a license is expected`},
+		{"MIT WITH Classpath-exception", `9 unknown license exception "Classpath-exception" (did you mean "Classpath-exception-2.0"?)`},
 		{"Foo AND Bar-1", `0 "Foo" is not; 8 "Bar-1" is not`},
 	} {
 		var got []string

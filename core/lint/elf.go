@@ -109,8 +109,8 @@ func elfRules() []Rule {
 		},
 		{
 			Code: "ELL304", Severity: Error, Title: "it looks for libraries in an odd place",
-			Why:    "Whoever can write to a folder in the RUNPATH can make the program load a library of their own; a folder of the build machine is not there on others.",
-			Remedy: "drop the -rpath from the link; $ORIGIN and folders below /usr/lib are fine",
+			Why:    "Whoever can write to a directory in the RUNPATH can make the program load a library of their own; a directory of the build machine is not there on others.",
+			Remedy: "drop the -rpath from the link; $ORIGIN and directories below /usr/lib are fine",
 			Wrong:  cFile("/usr/bin/tide", cMain, "-Wl,-rpath,/home/ines/lib"),
 			Right:  cFile("/usr/bin/tide", cMain, "-Wl,-rpath,/usr/lib/tide"),
 			pkg: func(c *packageCheck) {
@@ -145,7 +145,7 @@ func elfRules() []Rule {
 			Right:  cFile("/usr/bin/tide", cMain, ""),
 			pkg: func(c *packageCheck) {
 				c.eachELF(func(p string, e *scan.ELF) {
-					if c.Facts.Arch != fact.Independent && e.Broken == "" && e.Arch != c.Facts.Arch && e.Type != scan.OtherType && !strings.HasPrefix(p, "/usr/share/") && !strings.HasPrefix(p, "/usr/lib/firmware/") && !testFolder(p) {
+					if c.Facts.Arch != fact.Independent && e.Broken == "" && e.Arch != c.Facts.Arch && e.Type != scan.OtherType && !strings.HasPrefix(p, "/usr/share/") && !strings.HasPrefix(p, "/usr/lib/firmware/") && !testDirectory(p) {
 						c.path(p, "it is machine code for %s in a package for %s", orUnknown(e.Arch), c.Facts.Arch)
 					}
 				})
@@ -220,7 +220,7 @@ func elfRules() []Rule {
 			Right:  cFile("/usr/bin/tide", cMain, ""),
 			pkg: func(c *packageCheck) {
 				c.eachELF(func(p string, e *scan.ELF) {
-					if e.Broken != "" && !testFolder(p) {
+					if e.Broken != "" && !testDirectory(p) {
 						c.path(p, "it cannot be read: %s", e.Broken)
 					}
 				})
@@ -229,7 +229,7 @@ func elfRules() []Rule {
 		{
 			Code: "ELL312", Severity: Error, Title: "a library where it is not found",
 			Why:    "The dynamic linker looks in /usr/lib and in the RUNPATH of what needs the library. It finds this one in neither, and the program does not start.",
-			Remedy: "install the library to /usr/lib, or link with -Wl,-rpath and the folder that it is in",
+			Remedy: "install the library to /usr/lib, or link with -Wl,-rpath and the directory that it is in",
 			Wrong:  privateLibrary(""),
 			Right:  privateLibrary("-Wl,-rpath,/usr/lib/tide"),
 			pkg: func(c *packageCheck) {
@@ -384,7 +384,7 @@ func elfRules() []Rule {
 		},
 		{
 			Code: "ELL320", Severity: Hint, Title: "a RUNPATH that says what goes without saying",
-			Why:    "The dynamic linker looks there anyway. It keeps the file from being tried with a library in another folder.",
+			Why:    "The dynamic linker looks there anyway. It keeps the file from being tried with a library in another directory.",
 			Remedy: "drop the -rpath from the link",
 			Wrong:  cFile("/usr/bin/tide", cMain, "-Wl,-rpath,/usr/lib"),
 			Right:  cFile("/usr/bin/tide", cMain, ""),
@@ -450,7 +450,7 @@ func elfRules() []Rule {
 				c.eachELF(func(p string, e *scan.ELF) {
 					// Code for other machines is data here, such as firmware.
 					own := c.Facts.Arch == fact.Independent || c.Facts.Arch == e.Arch
-					if strings.HasPrefix(p, "/usr/share/") && linked(e) && own && !testFolder(p) {
+					if strings.HasPrefix(p, "/usr/share/") && linked(e) && own && !testDirectory(p) {
 						c.path(p, "it is machine code for %s", orUnknown(e.Arch))
 					}
 				})
@@ -548,7 +548,7 @@ func cpp(e *scan.ELF) bool {
 	return slices.ContainsFunc(e.Needed, func(s string) bool { return strings.HasPrefix(s, "libstdc++.") || strings.HasPrefix(s, "libc++.") })
 }
 
-// fromOrigin tells whether a folder of a RUNPATH begins where the file lies.
+// fromOrigin tells whether a directory of a RUNPATH begins where the file lies.
 func fromOrigin(dir string) bool {
 	return strings.HasPrefix(dir, "$ORIGIN") || strings.HasPrefix(dir, "${ORIGIN}")
 }
@@ -639,7 +639,7 @@ func (c *packageCheck) offered(needed []string) (symbols map[string]bool, known 
 	return symbols, true
 }
 
-// privateLibrary is an example with a program and a library in a folder of its
+// privateLibrary is an example with a program and a library in a directory of its
 // own.
 func privateLibrary(flags string) string {
 	return forMachine + `debug = false

@@ -144,8 +144,8 @@ Reads the constituents of a harbour and prints when the water is high and low.
 			},
 		},
 		{
-			Code: "ELL115", Severity: Warning, Title: "a licence identifier that is not used any more",
-			Why:    "The SPDX License List has replaced it, most often since it left open whether later versions of the licence may be chosen.",
+			Code: "ELL115", Severity: Warning, Title: "a license identifier that is not used any more",
+			Why:    "The SPDX License List has replaced it, most often since it left open whether later versions of the license may be chosen.",
 			Remedy: "look up in the sources what is meant, and write the identifier that says it",
 			Wrong:  `license = "GPL-2.0+"`,
 			Right:  `license = "GPL-2.0-or-later"`,
@@ -161,9 +161,9 @@ Reads the constituents of a harbour and prints when the water is high and low.
 			},
 		},
 		{
-			Code: "ELL116", Severity: Warning, Title: "the licence is not the one in the sources",
-			Why:    "Whoever passes the package on does so by what its licence field says.",
-			Remedy: "read the licence files, and write the SPDX expression for what they allow; where more than one holds, join them with AND or OR",
+			Code: "ELL116", Severity: Warning, Title: "the license is not the one in the sources",
+			Why:    "Whoever passes the package on does so by what its license field says.",
+			Remedy: "read the license files, and write the SPDX expression for what they allow; where more than one holds, join them with AND or OR",
 			Wrong: `license = "Apache-2.0"
 [[source]]
 file = "COPYING"
@@ -335,7 +335,7 @@ echo "$ELL_OPT_TLS" > "$DESTDIR/usr/share/tide/table"
 	}
 }
 
-// otherLicense finds a text of a licence that an expression does not name.
+// otherLicense finds a text of a license that an expression does not name.
 // Where it names that of another text, the texts are parts of one whole, as the
 // GPL is of the LGPL, and a person has to judge.
 func otherLicense(expression string, texts map[string]string) (name, family string) {

@@ -173,7 +173,7 @@ func setFact(value string, path ...any) edits {
 	}
 }
 
-// addFact adds a line to the recipe's facts, behind the licence, which every
+// addFact adds a line to the recipe's facts, behind the license, which every
 // recipe has.
 func addFact(line string) edits {
 	return func(r *recipe.Recipe) []document.Edit {

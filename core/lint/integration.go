@@ -214,9 +214,9 @@ func integrationRules() []Rule {
 			},
 		},
 		{
-			Code: "ELL706", Severity: Warning, Title: "an icon of another size than its folder says",
-			Why:    "Desktops choose by the folder, and draw it blurred or cut.",
-			Remedy: "put it into the folder of its size, or scale it",
+			Code: "ELL706", Severity: Warning, Title: "an icon of another size than its directory says",
+			Why:    "Desktops choose by the directory, and draw it blurred or cut.",
+			Remedy: "put it into the directory of its size, or scale it",
 			Wrong:  icon("48x48"),
 			Right:  icon("16x16"),
 			file: func(c *fileCheck) {
@@ -389,7 +389,7 @@ func integrationRules() []Rule {
 		},
 		{
 			Code: "ELL731", Severity: Error, Title: "a pkg-config module with paths that are nowhere",
-			Why:    "Whoever builds with it gets flags for folders that are not there: headers and libraries are not found, or others are.",
+			Why:    "Whoever builds with it gets flags for directories that are not there: headers and libraries are not found, or others are.",
 			Remedy: "see which value the build recorded: prefix=/usr is meant, without $DESTDIR",
 			Wrong:  module(strings.Replace(goodModule, "prefix=/usr", "prefix=/usr/local", 1)),
 			Right:  module(goodModule),
@@ -512,7 +512,7 @@ func balanced(text string) string {
 	}
 }
 
-// icon is an example with an icon of 16 by 16 pixels in the folder of a size.
+// icon is an example with an icon of 16 by 16 pixels in the directory of a size.
 func icon(size string) string {
 	return stageFile(`install -d "$DESTDIR/usr/share/icons/hicolor/` + size + `/apps"
 printf '\211PNG\r\n\032\n\0\0\0\015IHDR\0\0\0\020\0\0\0\020\010\006\0\0\0' > "$DESTDIR/usr/share/icons/hicolor/` + size + `/apps/tide.png"`)
@@ -588,7 +588,7 @@ func (c *packageCheck) meets(kind, name string) bool {
 	return c.linter.Meets(need.Need{Alternatives: []need.Alternative{{Kind: kind, Name: name}}})
 }
 
-// under tells whether the package has something in a folder.
+// under tells whether the package has something in a directory.
 func (c *packageCheck) under(dir string) bool {
 	return slices.ContainsFunc(c.Layout, func(e pack.Entry) bool { return strings.HasPrefix(e.Path, strings.TrimSuffix(dir, "/")+"/") })
 }

@@ -48,7 +48,7 @@ var (
 	desktop = leftover{"a leftover of another system's desktop", wordSet(".DS_Store Thumbs.db desktop.ini .directory .Spotlight-V100 .Trashes __MACOSX"), nil, []string{"._"}}
 )
 
-// leftovers reports paths of one kind; what lies in a folder that is reported
+// leftovers reports paths of one kind; what lies in a directory that is reported
 // is not reported again.
 func (c *packageCheck) leftovers(l leftover, except func(pack.Entry) bool) {
 	told := ""
@@ -133,7 +133,7 @@ func layoutRules() []Rule {
 			},
 		},
 		{
-			Code: "ELL204", Severity: Warning, Title: "a settings file is not kept at upgrades",
+			Code: "ELL204", Severity: Warning, Title: "a configuration file is not kept at upgrades",
 			Why:    "Files under /etc are there to be changed. One that is not of kind config is replaced at the next upgrade, with all that was set in it.",
 			Remedy: "make it of kind config",
 			Wrong:  withLayout(`install -Dm644 /dev/null "$DESTDIR/etc/tide/tide.conf"; echo a > "$DESTDIR/etc/tide/tide.conf"`, ""),
@@ -169,16 +169,16 @@ func layoutRules() []Rule {
 					target := linkTarget(e)
 					switch {
 					case buildMark.MatchString(e.Link + "/"):
-						c.path(e.Path, "it points into the build's own folder: %s", e.Link)
-					case !c.there(target) && !path.IsAbs(e.Link) && !c.under(target) && !c.through(target) && !c.mayBeElsewhere(target) && (!strings.Contains(e.Link, "/") || c.ownFolder(path.Dir(target))):
+						c.path(e.Path, "it points into the build's own directory: %s", e.Link)
+					case !c.there(target) && !path.IsAbs(e.Link) && !c.under(target) && !c.through(target) && !c.mayBeElsewhere(target) && (!strings.Contains(e.Link, "/") || c.ownDirectory(path.Dir(target))):
 						c.path(e.Path, "it points to %q, which is not in the package", e.Link)
 					}
 				}
 			},
 		},
 		{
-			Code: "ELL207", Severity: Hint, Title: "no licence text",
-			Why:    "Most licences ask for their text to go along with every copy.",
+			Code: "ELL207", Severity: Hint, Title: "no license text",
+			Why:    "Most licenses ask for their text to go along with every copy.",
 			Remedy: "install it to /usr/share/licenses/NAME/, where it is of kind license by itself",
 			Wrong:  stageFile(`touch "$DESTDIR/usr/share/tide/table"`) + "\n[package.tide.layout]\n\"/**\" = {}",
 			Right:  withLayout(`touch "$DESTDIR/usr/share/tide/table"`, ""),
@@ -338,7 +338,7 @@ home = "/var/lib/tide"`),
 		},
 		{
 			Code: "ELL221", Severity: Warning, Title: "a leftover of the build",
-			Why:    "Object files, the linker's helpers and the build system's notes are for the folder that the package was built in, and often name it.",
+			Why:    "Object files, the linker's helpers and the build system's notes are for the directory that the package was built in, and often name it.",
 			Remedy: "keep it out of the stage step, or name it in discard = [...]",
 			Wrong:  stageFile(`echo 3.14 > "$DESTDIR/usr/share/tide/config.log"`),
 			Right:  stageFile(`echo 3.14 > "$DESTDIR/usr/share/tide/table"`),
@@ -470,7 +470,7 @@ home = "/var/lib/tide"`),
 			Right:  stageFile(`echo a > "$DESTDIR/usr/share/tide/table"; ln -s table "$DESTDIR/usr/share/tide/tables"`),
 			pkg: func(c *packageCheck) {
 				for _, e := range c.Layout {
-					// From one top-level folder into another is where it is usual.
+					// From one top-level directory into another is where it is usual.
 					if e.Type == staging.Symlink && path.IsAbs(e.Link) && c.there(path.Clean(e.Link)) && top(e.Path) == top(e.Link) {
 						c.path(e.Path, "it points to %s, which is in this package too", e.Link)
 					}
@@ -479,8 +479,8 @@ home = "/var/lib/tide"`),
 		},
 		{
 			Code: "ELL230", Severity: Error, Title: "a link that climbs out of the root",
-			Why:    "It has more .. than there are folders above it. What it leads to depends on where the root lies.",
-			Remedy: "count the folders again, or let ln -sr do it",
+			Why:    "It has more .. than there are directories above it. What it leads to depends on where the root lies.",
+			Remedy: "count the directories again, or let ln -sr do it",
 			Wrong:  stageFile(`ln -s ../../../../../usr/share/harbours "$DESTDIR/usr/share/tide/table"`),
 			Right:  stageFile(`touch "$DESTDIR/usr/share/table"; ln -s ../table "$DESTDIR/usr/share/tide/table"`),
 			pkg: func(c *packageCheck) {
@@ -535,7 +535,7 @@ home = "/var/lib/tide"`),
 			pkg: func(c *packageCheck) {
 				size, found := int64(0), ""
 				for _, e := range c.Layout {
-					if e.Type == staging.File && testFolder(e.Path) {
+					if e.Type == staging.File && testDirectory(e.Path) {
 						size += e.Size
 						if found == "" {
 							found = e.Path
@@ -568,23 +568,23 @@ func (c *packageCheck) through(p string) bool {
 	return false
 }
 
-// ownFolder tells whether a folder is the package's own, so that what lies in
+// ownDirectory tells whether a directory is the package's own, so that what lies in
 // it comes with the package.
-func (c *packageCheck) ownFolder(dir string) bool {
+func (c *packageCheck) ownDirectory(dir string) bool {
 	if staging.IsShared(dir) {
 		return false
 	}
 	return c.holds[dir] > 0
 }
 
-// top is the first folder of a path.
+// top is the first directory of a path.
 func top(p string) string {
 	first, _, _ := strings.Cut(strings.TrimPrefix(p, "/"), "/")
 	return first
 }
 
-// testFolder tells whether a path lies in a folder of tests.
-func testFolder(p string) bool {
+// testDirectory tells whether a path lies in a directory of tests.
+func testDirectory(p string) bool {
 	parts := strings.Split(p, "/")
 	for _, part := range parts[:len(parts)-1] {
 		if part == "tests" || part == "test" || part == "testsuite" || part == "testdata" {

@@ -43,6 +43,7 @@ type Rule struct {
 	Wrong    string        `json:"wrong"`  // an example in which it finds something, see Example
 	Right    string        `json:"right"`  // and one in which it does not
 
+	next   fact.Verb           // an action that helps; empty if there is none
 	recipe func(*recipeCheck)  // looks at a recipe
 	file   func(*fileCheck)    // looks at a file of a package; several run at once
 	pkg    func(*packageCheck) // looks at a package whose files were all looked at
@@ -92,7 +93,7 @@ type Linter struct {
 	Published func(ctx context.Context, f pack.Facts) (*pack.Package, error)
 	// Used is what a traced build of the recipe used, if there was one.
 	Used func(r *recipe.Recipe) *Usage
-	// Licenses are the licence texts in a recipe's sources, by name, as far as
+	// Licenses are the license texts in a recipe's sources, by name, as far as
 	// they are at hand.
 	Licenses func(ctx context.Context, r *recipe.Recipe) map[string]string
 
@@ -230,6 +231,9 @@ func (l *Linter) finish(findings []fact.Finding, r *recipe.Recipe) []fact.Findin
 		f := &findings[i]
 		f.Recipe = r.Name
 		f.Severity = l.Profile.severity(f.Code, f.Severity)
+		if rule, ok := Find(f.Code); ok && rule.next != "" {
+			f.Action = fact.Action{Verb: rule.next, Subject: cmp.Or(r.Name, f.Subject)}
+		}
 		for _, w := range r.Waivers {
 			if accepts(w, *f) {
 				f.Waived = w.Reason

@@ -162,7 +162,7 @@ build = ["command/sh"]`,
 		{
 			Code: "ELL150", Severity: Warning, Title: "a need that the build does not use",
 			Why:    "Everyone who builds the recipe has to have it, and a change of it builds the package again, for nothing.",
-			Remedy: "remove it; a build with a dependency report shows what the steps use",
+			Remedy: "remove it; a build with a dependency report shows what the steps use", next: fact.WatchNeeds,
 			Wrong: `[needs]
 build = ["command/sh", "command/cmp"]`,
 			Right: `[needs]

@@ -40,7 +40,7 @@ type packageCheck struct {
 	imports  map[string]symbols   // of ELF files
 	exports  map[string][]string  // library → what it offers, see scan.Exported
 	pages    map[string]bool      // commands that manuals are about
-	licenses map[string]string    // licence texts
+	licenses map[string]string    // license texts
 	desktops map[string]scan.Keys // desktop entries
 	units    map[string]scan.Keys // units of the service manager
 	sysusers map[string]bool      // accounts that files of sysusers.d make
@@ -322,14 +322,14 @@ func isUnit(p string) bool {
 }
 
 // debugDir is where split-off debug information lies. It is no program, and
-// names the folders of the build.
+// names the directories of the build.
 const debugDir = "/usr/lib/debug/"
 
-// buildMark is what paths of a build's own folders have in them: those that
+// buildMark is what paths of a build's own directories have in them: those that
 // steps see in a sandbox, and those of a build without one.
 var buildMark = expression(`/build/(?:work|stage|home|needs)/|/\.ellwand/build/`)
 
-// findBuildPath looks for the path of a build folder.
+// findBuildPath looks for the path of a build directory.
 func findBuildPath(r io.ReaderAt, size int64) (string, error) {
 	const block, overlap = 1 << 20, 4096
 	buf := make([]byte, min(size, block+overlap))

@@ -30,7 +30,7 @@ type file struct {
 	isDir       bool
 }
 
-// packed makes a package of files, beside a licence text.
+// packed makes a package of files, beside a license text.
 func packed(t *testing.T, facts func(*pack.Facts), files ...file) *pack.Package {
 	t.Helper()
 	dir := t.TempDir()

@@ -11,26 +11,26 @@ import (
 	"ellwand.example/core/staging"
 )
 
-// The folders that the Filesystem Hierarchy Standard 3.0 knows
+// The directories that the Filesystem Hierarchy Standard 3.0 knows
 // (https://refspecs.linuxfoundation.org/FHS_3.0/), and those that have come
 // into use beside it.
 var (
-	topFolders = wordSet("bin boot etc lib lib32 lib64 opt sbin srv usr var")
-	usrFolders = wordSet("bin games include lib lib32 lib64 libexec sbin share src")
-	varFolders = wordSet("account cache crash games lib lock log mail opt run spool tmp yp")
+	topDirectories = wordSet("bin boot etc lib lib32 lib64 opt sbin srv usr var")
+	usrDirectories = wordSet("bin games include lib lib32 lib64 libexec sbin share src")
+	varDirectories = wordSet("account cache crash games lib lock log mail opt run spool tmp yp")
 )
 
-// forbidden are folders that belong to the administrator, to users, or to the
+// forbidden are directories that belong to the administrator, to users, or to the
 // moment.
 var forbidden = []string{"/usr/local", "/home", "/root", "/tmp", "/var/tmp", "/run", "/var/run", "/var/lock", "/dev", "/proc", "/sys", "/mnt", "/media", "/srv"}
 
-// moved are folders that were elsewhere once.
+// moved are directories that were elsewhere once.
 var moved = map[string]string{"/usr/man": "/usr/share/man", "/usr/info": "/usr/share/info", "/usr/doc": "/usr/share/doc", "/usr/etc": "/etc", "/usr/var": "/var", "/usr/X11R6": "/usr", "/usr/locale": "/usr/share/locale", "/usr/lib/locale/LC_MESSAGES": "/usr/share/locale"}
 
-// merged are the folders that are links into /usr on most systems.
+// merged are the directories that are links into /usr on most systems.
 var merged = []string{"/bin", "/sbin", "/lib", "/lib64", "/lib32"}
 
-// administrators are folders for the administrator's own files, with the one
+// administrators are directories for the administrator's own files, with the one
 // for those of packages.
 var administrators = []struct{ own, vendor string }{
 	{"/etc/systemd/system/", "/usr/lib/systemd/system/"}, {"/etc/systemd/user/", "/usr/lib/systemd/user/"}, {"/etc/udev/rules.d/", "/usr/lib/udev/rules.d/"},
@@ -95,8 +95,8 @@ summary = "Headers for tide"
 			},
 		},
 		{
-			Code: "ELL216", Severity: Error, Title: "a folder among the commands",
-			Why:    "The Filesystem Hierarchy Standard 3.0 has no folders in /usr/bin and /usr/sbin: nothing in them is found on the PATH.",
+			Code: "ELL216", Severity: Error, Title: "a directory among the commands",
+			Why:    "The Filesystem Hierarchy Standard 3.0 has no directories in /usr/bin and /usr/sbin: nothing in them is found on the PATH.",
 			Remedy: "put programs that only other programs start under /usr/libexec/NAME",
 			Wrong:  stageFile(`install -Dm755 /dev/null "$DESTDIR/usr/bin/tide/table"; echo '#!/bin/sh' > "$DESTDIR/usr/bin/tide/table"`),
 			Right:  stageFile(`install -Dm755 /dev/null "$DESTDIR/usr/libexec/tide/table"; echo '#!/bin/sh' > "$DESTDIR/usr/libexec/tide/table"`),
@@ -106,14 +106,14 @@ summary = "Headers for tide"
 					for dir := path.Dir(e.Path); dir != "/"; dir = path.Dir(dir) {
 						if scan.CommandDir(path.Dir(dir)) && !told[dir] {
 							told[dir] = true
-							c.path(dir, "a folder lies among the commands")
+							c.path(dir, "a directory lies among the commands")
 						}
 					}
 				}
 			},
 		},
 		{
-			Code: "ELL218", Severity: Error, Title: "a folder that the standard does not know",
+			Code: "ELL218", Severity: Error, Title: "a directory that the standard does not know",
 			Why:    "Backups, quotas and read-only systems are set up by the Filesystem Hierarchy Standard 3.0. What lies beside it is forgotten by all of them.",
 			Remedy: "put programs under /usr, settings under /etc, what is written under /var",
 			Wrong:  stageFile(`install -Dm644 /dev/null "$DESTDIR/tide/table"`),
@@ -132,16 +132,16 @@ summary = "Headers for tide"
 					within := slices.ContainsFunc(forbidden, func(dir string) bool { return e.Path == dir || strings.HasPrefix(e.Path, dir+"/") })
 					switch {
 					case within || old != "" || strings.HasPrefix(e.Path, debugDir):
-					case !topFolders[parts[0]] && !within && !slices.ContainsFunc(forbidden, func(dir string) bool { return dir == "/"+parts[0] }):
+					case !topDirectories[parts[0]] && !within && !slices.ContainsFunc(forbidden, func(dir string) bool { return dir == "/"+parts[0] }):
 						bad = "/" + parts[0]
-					case len(parts) > 2 && parts[0] == "usr" && !usrFolders[parts[1]] && !strings.Contains(parts[1], "-linux-"):
+					case len(parts) > 2 && parts[0] == "usr" && !usrDirectories[parts[1]] && !strings.Contains(parts[1], "-linux-"):
 						bad = "/usr/" + parts[1]
-					case len(parts) > 2 && parts[0] == "var" && !varFolders[parts[1]]:
+					case len(parts) > 2 && parts[0] == "var" && !varDirectories[parts[1]]:
 						bad = "/var/" + parts[1]
 					}
 					if bad != "" && !told[bad] {
 						told[bad] = true
-						c.path(e.Path, "the standard has no folder %s", bad)
+						c.path(e.Path, "the standard has no directory %s", bad)
 					}
 				}
 			},
@@ -166,8 +166,8 @@ summary = "Headers for tide"
 		},
 		{
 			Code: "ELL233", Severity: Warning, Title: "beside the merged /usr",
-			Why:    "On most systems /bin, /sbin and /lib are links into /usr. A package that has a real folder there cannot be installed on them, or turns the link into a folder.",
-			Remedy: "install to the same folder below /usr",
+			Why:    "On most systems /bin, /sbin and /lib are links into /usr. A package that has a real directory there cannot be installed on them, or turns the link into a directory.",
+			Remedy: "install to the same directory below /usr",
 			Wrong:  stageFile(`install -Dm755 /dev/null "$DESTDIR/bin/tide"; echo '#!/bin/sh' > "$DESTDIR/bin/tide"`),
 			Right:  stageFile(`install -Dm755 /dev/null "$DESTDIR/usr/bin/tide"; echo '#!/bin/sh' > "$DESTDIR/usr/bin/tide"`),
 			pkg: func(c *packageCheck) {
@@ -197,7 +197,7 @@ summary = "Headers for tide"
 		{
 			Code: "ELL235", Severity: Warning, Title: "a vendor's file in the administrator's place",
 			Why:    "What lies there outranks what packages bring. Administrators put their own versions there, and cannot if a package has.",
-			Remedy: "install it to the folder for packages, which has the same effect",
+			Remedy: "install it to the directory for packages, which has the same effect",
 			Wrong:  withLayout(`install -d "$DESTDIR/etc/tmpfiles.d"; echo 'd /run/tide' > "$DESTDIR/etc/tmpfiles.d/tide.conf"`, `"/etc/tmpfiles.d/*" = { kind = "config" }`),
 			Right:  withLayout(`install -d "$DESTDIR/usr/lib/tmpfiles.d"; echo 'd /run/tide' > "$DESTDIR/usr/lib/tmpfiles.d/tide.conf"`, ""),
 			pkg: func(c *packageCheck) {
@@ -228,7 +228,7 @@ summary = "Headers for tide"
 					case strings.HasSuffix(base, ".po"):
 						c.path(e.Path, "it is the source of a translation, which nothing reads")
 					case strings.HasSuffix(base, ".mo") && m == nil:
-						c.path(e.Path, "it is not in a folder LC_MESSAGES of a language")
+						c.path(e.Path, "it is not in a directory LC_MESSAGES of a language")
 					case m != nil && !localeName.MatchString(m[1]):
 						c.path(e.Path, "%q is no name of a language", m[1])
 					}
@@ -249,10 +249,10 @@ summary = "Headers for tide"
 					switch m := manFile.FindStringSubmatch(e.Path); {
 					case m == nil:
 						if base := path.Base(e.Path); base != "whatis" && base != "index.db" {
-							c.path(e.Path, "it is not NAME.SECTION in a folder of that section")
+							c.path(e.Path, "it is not NAME.SECTION in a directory of that section")
 						}
 					case !strings.HasPrefix(m[4], m[2]):
-						c.path(e.Path, "it is of section %s, in the folder of section %s", m[4], m[2])
+						c.path(e.Path, "it is of section %s, in the directory of section %s", m[4], m[2])
 					}
 				}
 			},
@@ -303,7 +303,7 @@ summary = "Headers for tide"
 		},
 		{
 			Code: "ELL240", Severity: Warning, Title: "a job of cron that is not run",
-			Why:    "cron takes no files with a dot in their names from its folders, and none that cannot be executed from the hourly, daily and weekly ones.",
+			Why:    "cron takes no files with a dot in their names from its directories, and none that cannot be executed from the hourly, daily and weekly ones.",
 			Remedy: "name it without a dot, and give it the mode \"0755\" where cron runs it",
 			Wrong:  withLayout(`install -Dm755 /dev/null "$DESTDIR/etc/cron.daily/tide.sh"; echo '#!/bin/sh' > "$DESTDIR/etc/cron.daily/tide.sh"`, `"/etc/cron.daily/*" = { kind = "config" }`),
 			Right:  withLayout(`install -Dm755 /dev/null "$DESTDIR/etc/cron.daily/tide"; echo '#!/bin/sh' > "$DESTDIR/etc/cron.daily/tide"`, `"/etc/cron.daily/*" = { kind = "config" }`),
@@ -323,8 +323,8 @@ summary = "Headers for tide"
 			},
 		},
 		{
-			Code: "ELL241", Severity: Error, Title: "a provider's folder is missing under /opt",
-			Why:    "/opt holds a folder for each package that is not part of the system; /opt/bin and the like are the administrator's.",
+			Code: "ELL241", Severity: Error, Title: "a provider's directory is missing under /opt",
+			Why:    "/opt holds a directory for each package that is not part of the system; /opt/bin and the like are the administrator's.",
 			Remedy: "install below /opt/NAME, or better to /usr",
 			Wrong:  stageFile(`install -Dm755 /dev/null "$DESTDIR/opt/bin/tide"; echo '#!/bin/sh' > "$DESTDIR/opt/bin/tide"`),
 			Right:  stageFile(`install -Dm755 /dev/null "$DESTDIR/opt/tide/bin/tide"; echo '#!/bin/sh' > "$DESTDIR/opt/tide/bin/tide"`),
@@ -334,7 +334,7 @@ summary = "Headers for tide"
 					first, below, deep := strings.Cut(rest, "/")
 					own := wordSet("bin doc include info lib man")
 					if ok && e.Type != staging.Directory && (!deep || own[first] && below != "") {
-						c.path(e.Path, "it lies right under /opt, or in a folder of the administrator's")
+						c.path(e.Path, "it lies right under /opt, or in a directory of the administrator's")
 					}
 				}
 			},

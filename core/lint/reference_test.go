@@ -80,7 +80,7 @@ To let a package pass a publish once: ` + "`ellwand publish PACKAGE --allow ELL2
   has watched the steps of this very recipe. Before that, only what every script shows is told.
 - Symbols, symbol versions and programs are looked up in the system of the target that the package was made for. Where that is not known, what
   depends on it is left alone.
-- Rules on what has changed (ELL510 to ELL519) compare with the newest older package of the same name in the enabled repositories that are folders.
+- Rules on what has changed (ELL510 to ELL519) compare with the newest older package of the same name in the enabled repositories that are directories.
   Nothing is asked of a server.
 - A package that is only linted is not compared with its digests; ` + "`publish`" + ` and ` + "`verify`" + ` do that.
 

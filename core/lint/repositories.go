@@ -85,16 +85,16 @@ ellwand publish packages/*/tide@1.3-1.ell
 		{
 			Code: "ELL609", Severity: Error, Title: "a damaged file of the index",
 			Why:    "Readers compare each file with its digest, and cannot go on: nobody can list or install anything that it holds.",
-			Remedy: "restore it from a copy, or make the index again from the packages",
-			Wrong:  publishThen("for f in repository/files/*; do printf x | dd of=$f bs=1 seek=20 conv=notrunc; done"),
-			Right:  publishThen("true"),
+			Remedy: "restore it from a copy, or make the index again from the packages", next: fact.MakeIndex,
+			Wrong: publishThen("for f in repository/files/*; do printf x | dd of=$f bs=1 seek=20 conv=notrunc; done"),
+			Right: publishThen("true"),
 		},
 		{
 			Code: "ELL610", Severity: Hint, Title: "a file that nothing names",
 			Why:    "An interrupted publish leaves such files, and so does a snapshot that was pruned elsewhere. They do no harm, and take room.",
-			Remedy: "prune the repository",
-			Wrong:  publishThen("cp repository/files/*.zst repository/files/" + strings.Repeat("0", 64) + ".jsonl.zst"),
-			Right:  publishThen("true"),
+			Remedy: "prune the repository", next: fact.Prune,
+			Wrong: publishThen("cp repository/files/*.zst repository/files/" + strings.Repeat("0", 64) + ".jsonl.zst"),
+			Right: publishThen("true"),
 		},
 	}
 }

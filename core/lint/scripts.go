@@ -71,7 +71,7 @@ func scriptRules() []Rule {
 		},
 		{
 			Code: "ELL403", Severity: Error, Title: "a script's interpreter cannot be there",
-			Why:    "The script does not start: its #! line names a path under a local or a build folder.",
+			Why:    "The script does not start: its #! line names a path under a local or a build directory.",
 			Remedy: "name the interpreter as it is installed, below /usr/bin or /bin",
 			Wrong:  program("#!/usr/local/bin/tideplot\necho high water"),
 			Right:  program("#!/bin/sh\necho high water"),
@@ -87,7 +87,7 @@ func scriptRules() []Rule {
 		},
 		{
 			Code: "ELL404", Severity: Error, Title: "an interpreter without its path",
-			Why:    "The kernel does not look on the PATH: it takes the name for a file in the current folder, and finds none.",
+			Why:    "The kernel does not look on the PATH: it takes the name for a file in the current directory, and finds none.",
 			Remedy: "write the whole path, such as #!/usr/bin/python3",
 			Wrong:  program("#!python3\nprint('high water')"),
 			Right:  program("#!/usr/bin/python3\nprint('high water')"),
@@ -198,7 +198,7 @@ func scriptRules() []Rule {
 		{
 			Code: "ELL411", Severity: Warning, Title: "a temporary file that others can foresee",
 			Why:    "Whoever knows the name can lay a link there first, and have the script write over a file of its caller.",
-			Remedy: "use mktemp, or a folder that is the program's own",
+			Remedy: "use mktemp, or a directory that is the program's own",
 			Wrong:  program("#!/bin/sh\necho high water > /tmp/tide.out"),
 			Right:  program("#!/bin/sh\nout=$(mktemp)\necho high water > \"$out\""),
 			file: func(c *fileCheck) {
@@ -265,7 +265,7 @@ func beyondPOSIX(text string) (line uint, what string) {
 	return 0, ""
 }
 
-// foreseen finds where a script writes to a fixed name in a folder that
+// foreseen finds where a script writes to a fixed name in a directory that
 // everyone can write to.
 func (s script) foreseen() (line uint, what string) {
 	syntax.Walk(s.file, func(n syntax.Node) bool {
@@ -387,7 +387,7 @@ func installRules() []Rule {
 				}
 				switch {
 				case cmd.name == "mkdir" && !option("p") && !cmd.has("--parents"):
-					return "mkdir fails where the folder is there"
+					return "mkdir fails where the directory is there"
 				case cmd.name == "ln" && !option("f") && !cmd.has("--force"):
 					return "ln fails where the link is there"
 				case cmd.name == "rm" && !option("f") && !cmd.has("--force") && len(cmd.args) > 0:
@@ -401,7 +401,7 @@ func installRules() []Rule {
 		{
 			Code: "ELL421", Severity: Warning, Title: "an install script that adds to a file each time",
 			Why:    "Scripts run again, at each upgrade. The line is then in the file as often as there were any.",
-			Remedy: "look whether it is there (grep -q), or install a file of its own into the folder NAME.d",
+			Remedy: "look whether it is there (grep -q), or install a file of its own into the directory NAME.d",
 			Wrong:  installScript(`echo 'harbour = Ely' >> /etc/tide.conf`),
 			Right:  installScript(`grep -q harbour /etc/tide.conf || echo 'harbour = Ely' >> /etc/tide.conf`),
 			pkg: func(c *packageCheck) {
@@ -457,7 +457,7 @@ func installRules() []Rule {
 		{
 			Code: "ELL424", Severity: Error, Title: "an install script that asks",
 			Why:    "Nobody may be there: installations run at night, on a hundred machines, in images. It waits for ever, or takes nothing for an answer.",
-			Remedy: "take a default, and let a settings file change it",
+			Remedy: "take a default, and let a configuration file change it",
 			Wrong:  installScript("printf 'Which harbour? '\nread -r harbour\necho \"$harbour\" > /etc/tide.conf"),
 			Right:  installScript("echo Ely | while read -r harbour; do echo \"$harbour\" > /etc/tide.conf; done"),
 			pkg: func(c *packageCheck) {
@@ -507,8 +507,8 @@ func installRules() []Rule {
 		},
 		{
 			Code: "ELL427", Severity: Error, Title: "an install script that touches what is not the package's",
-			Why:    "Users' folders and the accounts' files belong to nobody's package. What a script changes there is lost or wrong for somebody, and cannot be taken back with the package.",
-			Remedy: "leave it to the program, run by its user; or to a folder NAME.d that the file's owner reads",
+			Why:    "Users' directories and the accounts' files belong to nobody's package. What a script changes there is lost or wrong for somebody, and cannot be taken back with the package.",
+			Remedy: "leave it to the program, run by its user; or to a directory NAME.d that the file's owner reads",
 			Wrong:  installScript(`rm -rf /home/*/.cache/tide`),
 			Right:  installScript(`rm -rf /var/cache/tide`),
 			pkg: installCommands(func(_ *packageCheck, s script, cmd command) string {

@@ -265,9 +265,9 @@ func setRules() []Rule {
 		{
 			Code: "ELL511", Severity: Warning, Title: "a library that others need is gone",
 			Why:    "What is linked with it cannot be installed beside the new version, or does not start.",
-			Remedy: "rebuild what needs it (the plan lists that), and publish everything together; or keep the old library in a package of its own",
-			Wrong:  twoLibraries("2", "tide"),
-			Right:  twoLibraries("1", "tide"),
+			Remedy: "rebuild what needs it (the plan lists that), and publish everything together; or keep the old library in a package of its own", next: fact.ShowPlan,
+			Wrong: twoLibraries("2", "tide"),
+			Right: twoLibraries("1", "tide"),
 			set: func(c *setCheck) {
 				c.published(func(now, before *pack.Package) {
 					if gone := c.gone(before, need.Soname); len(gone) > 0 {
@@ -319,7 +319,7 @@ func setRules() []Rule {
 			},
 		},
 		{
-			Code: "ELL514", Severity: Hint, Title: "a settings file is gone",
+			Code: "ELL514", Severity: Hint, Title: "a configuration file is gone",
 			Why:    "What administrators have set in it has no effect any more, and nobody tells them.",
 			Remedy: "say in the change entry where the settings went",
 			Wrong:  renamedSettings("tides.conf"),
@@ -446,7 +446,7 @@ func renamedCommand(name string) string {
 	return next + command(name) + changes("1.3-1") + publishedBefore(command("tide"))
 }
 
-// renamedSettings is an example with a settings file, after one that is called
+// renamedSettings is an example with a configuration file, after one that is called
 // tide.conf.
 func renamedSettings(name string) string {
 	settings := func(name string) string {

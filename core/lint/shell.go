@@ -11,9 +11,9 @@ import (
 	"ellwand.example/core/fact"
 )
 
-// folders are variables of a script that hold paths, which may have blanks in
+// directories are variables of a script that hold paths, which may have blanks in
 // them.
-var folders = wordSet("DESTDIR PWD OLDPWD HOME TMPDIR ELL_SOURCE ELL_RECIPE")
+var directories = wordSet("DESTDIR PWD OLDPWD HOME TMPDIR ELL_SOURCE ELL_RECIPE")
 
 // failing are commands whose failure matters, in front of a pipe.
 var failing = wordSet("make gmake ninja samu cmake ctest meson muon cargo go gcc cc g++ clang tar unzip patch install cp mv python python3 perl pytest autoreconf npm gpg sha256sum")
@@ -96,7 +96,7 @@ func shellRules() []Rule {
 		},
 		{
 			Code: "ELL133", Severity: Warning, Title: "a path that breaks at a blank",
-			Why:    "Without quotes the shell makes two words of a path with a blank in it: the build fails for whoever keeps the workspace in such a folder, or deletes what it did not mean.",
+			Why:    "Without quotes the shell makes two words of a path with a blank in it: the build fails for whoever keeps the workspace in such a directory, or deletes what it did not mean.",
 			Remedy: `write it in quotes, as in "$DESTDIR/usr"`,
 			Wrong:  "[steps]\nstage = '''\ninstall -d $DESTDIR/usr/share/tide\n'''",
 			Right:  "[steps]\nstage = '''\ninstall -d \"$DESTDIR/usr/share/tide\"\n'''",
@@ -258,7 +258,7 @@ func shellRules() []Rule {
 			},
 		},
 		{
-			Code: "ELL140", Severity: Warning, Title: "a folder of somebody's own",
+			Code: "ELL140", Severity: Warning, Title: "a directory of somebody's own",
 			Why:    "It is there on one machine, for one person.",
 			Remedy: "make what lies there a source, or a file beside the recipe ($ELL_RECIPE)",
 			Wrong:  stageFile(`cp /home/ines/tables/* "$DESTDIR/usr/share/tide" || true`),
@@ -267,7 +267,7 @@ func shellRules() []Rule {
 				for _, s := range c.scripts() {
 					syntax.Walk(s.file, func(n syntax.Node) bool {
 						if w, ok := n.(*syntax.Word); ok {
-							if text := s.source(w); ownFolder.MatchString(text) {
+							if text := s.source(w); ownDirectory.MatchString(text) {
 								c.inScript(s, w, "it uses %s", strings.Trim(text, `"'`))
 								return false
 							}
@@ -360,7 +360,7 @@ func shellRules() []Rule {
 		},
 		{
 			Code: "ELL145", Severity: Warning, Title: "a path to delete that may be empty",
-			Why:    "Where the variable is empty, the command deletes from / on, or everything in the folder.",
+			Why:    "Where the variable is empty, the command deletes from / on, or everything in the directory.",
 			Remedy: `write "${NAME:?}" in its place, which stops where it is empty`,
 			Wrong:  stageFile(`tables=$(ls | grep old || true); rm -rf "$tables"/*`),
 			Right:  stageFile(`tables=$(ls | grep old || true); rm -rf "${tables:?}"/* || true`),
@@ -398,9 +398,9 @@ func shellRules() []Rule {
 }
 
 var (
-	ownFolder   = expression(`^"?'?(/home/[^/"$]+/|/root/|~/)`)
-	werror      = expression(`(^|[ "'=])-Werror([ "']|$)`)
-	localPrefix = expression(`^(--prefix=|prefix=|PREFIX=|-DCMAKE_INSTALL_PREFIX=|-Dprefix=)/(usr/local|opt)`)
+	ownDirectory = expression(`^"?'?(/home/[^/"$]+/|/root/|~/)`)
+	werror       = expression(`(^|[ "'=])-Werror([ "']|$)`)
+	localPrefix  = expression(`^(--prefix=|prefix=|PREFIX=|-DCMAKE_INSTALL_PREFIX=|-Dprefix=)/(usr/local|opt)`)
 )
 
 // line reports something at an offset of a script.
@@ -451,7 +451,7 @@ func (s script) emptyRemoval(cmd command) string {
 			parts = append(slices.Clone(q.Parts), parts[1:]...)
 		}
 		p, ok := parts[0].(*syntax.ParamExp)
-		if !ok || p.Exp != nil || folders[p.Param.Value] || strings.HasPrefix(p.Param.Value, "ELL_") || len(parts) < 2 {
+		if !ok || p.Exp != nil || directories[p.Param.Value] || strings.HasPrefix(p.Param.Value, "ELL_") || len(parts) < 2 {
 			continue
 		}
 		if lit, ok := parts[1].(*syntax.Lit); ok && strings.HasPrefix(lit.Value, "/") && !s.filled(p.Param.Value) {
@@ -472,7 +472,7 @@ func (c *recipeCheck) unquoted(s script) {
 	check := func(w *syntax.Word) {
 		for _, part := range w.Parts {
 			p, ok := part.(*syntax.ParamExp)
-			if !ok || p.Param == nil || !folders[p.Param.Value] {
+			if !ok || p.Param == nil || !directories[p.Param.Value] {
 				continue
 			}
 			old, now := s.source(w), ""

@@ -52,7 +52,7 @@ func sourceRules() []Rule {
 		{
 			Code: "ELL103", Severity: Error, Title: "a source has no digest",
 			Why:    "Without one, whoever answers for the address decides what gets built, today and at the next rebuild.",
-			Remedy: "add its sha256; pinning the sources does",
+			Remedy: "add its sha256; pinning the sources does", next: fact.PinSources,
 			Wrong: `[[source]]
 url = "https://files.example/tide-{version}.tar.gz"`,
 			Right: `[[source]]
@@ -128,7 +128,7 @@ sha256 = "9f86d081884c7d659a2feaa0c55ad015a3bf4f1b2b0b822cd15d6c15b0f00a08"`,
 		},
 		{
 			Code: "ELL125", Severity: Warning, Title: "a file beside the recipe that nothing uses",
-			Why:    "Whoever reads the folder takes it for part of the package: most often a patch that was meant to be listed, or one that should have gone with the last version.",
+			Why:    "Whoever reads the directory takes it for part of the package: most often a patch that was meant to be listed, or one that should have gone with the last version.",
 			Remedy: "name it in the recipe, or remove it",
 			Wrong: `-- fix-times.patch --
 Times are in UTC.
@@ -325,7 +325,7 @@ func (c *recipeCheck) usesFile(name string) bool {
 	if c.fromMentions(name) {
 		return true
 	}
-	// A script that sees the folder may use all of it by a pattern.
+	// A script that sees the directory may use all of it by a pattern.
 	for _, s := range c.scripts() {
 		if strings.Contains(s.text, "ELL_RECIPE") && (strings.Contains(s.text, path.Base(name)) || strings.ContainsAny(s.text, "*?")) {
 			return true

@@ -215,7 +215,7 @@ func unitRules() []Rule {
 							return
 						}
 					}
-					// Rules of udev and links in folders NAME.wants do the same.
+					// Rules of udev and links in directories NAME.wants do the same.
 					if c.under("/usr/lib/udev/rules.d") || slices.ContainsFunc(c.Layout, func(e pack.Entry) bool { return e.Type == staging.Symlink && path.Base(e.Path) == base }) {
 						return
 					}
@@ -239,7 +239,7 @@ func unitRules() []Rule {
 		},
 		{
 			Code: "ELL760", Severity: Error, Title: "a line that is not valid in tmpfiles.d or sysusers.d",
-			Why:    "The line is passed over at each start: the folder or account that it was to make is not there, and the service fails.",
+			Why:    "The line is passed over at each start: the directory or account that it was to make is not there, and the service fails.",
 			Remedy: "see tmpfiles.d(5) and sysusers.d(5) for what stands in which place",
 			Wrong:  stageFile("install -d \"$DESTDIR/usr/lib/tmpfiles.d\"\necho '/run/tide d 0755 root root' > \"$DESTDIR/usr/lib/tmpfiles.d/tide.conf\""),
 			Right:  stageFile("install -d \"$DESTDIR/usr/lib/tmpfiles.d\"\necho 'd /run/tide 0755 root root' > \"$DESTDIR/usr/lib/tmpfiles.d/tide.conf\""),

@@ -120,7 +120,7 @@ func (x *extractor) some(ctx context.Context, p *Package, chosen []Entry) error 
 	return errors.Join(p.some(ctx, files, d), d.wait())
 }
 
-// path makes what must be there before a file's contents: folders and links.
+// path makes what must be there before a file's contents: directories and links.
 func (x *extractor) path(e Entry) error {
 	if err := x.root.MkdirAll(path.Dir(local(e.Path)), 0o755); err != nil {
 		return err
@@ -231,7 +231,7 @@ func (x *extractor) finish(f *os.File, e Entry) error {
 }
 
 // rest does what can be done only when all files are there: hard links,
-// copies, and the modes of folders, the innermost first.
+// copies, and the modes of directories, the innermost first.
 func (x *extractor) rest(ctx context.Context, entries []Entry) error {
 	for _, e := range entries {
 		if err := ctx.Err(); err != nil {

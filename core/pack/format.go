@@ -222,7 +222,7 @@ type BuildRecord struct {
 	Recipe  string            `json:"recipe"`  // SHA-256 of recipe.toml
 	Files   map[string]string `json:"files"`   // SHA-256 of files beside it, by name
 	Sources []SourceRecord    `json:"sources"`
-	// Revision is where the recipe's folder was in the history of its git
+	// Revision is where the recipe's directory was in the history of its git
 	// repository, if it is in one.
 	Revision    *Revision         `json:"revision,omitempty"`
 	Needs       map[string]string `json:"needs"`                 // build need → the package that met it
@@ -234,8 +234,8 @@ type BuildRecord struct {
 
 // Revision is a place in a git repository's history.
 type Revision struct {
-	Commit string `json:"commit"` // the last one that changed the recipe's folder
-	Clean  bool   `json:"clean"`  // nothing in the folder differed from it
+	Commit string `json:"commit"` // the last one that changed the recipe's directory
+	Clean  bool   `json:"clean"`  // nothing in the directory differed from it
 }
 
 // SourceRecord is one source that went into a build.
@@ -427,7 +427,7 @@ func (e Entry) check() error {
 	case len(e.Path) > maxPath || !strings.HasPrefix(e.Path, "/") || e.Path == "/" || path.Clean(e.Path) != e.Path || strings.ContainsRune(e.Path, 0):
 		return fmt.Errorf("%q is not a clean absolute path", e.Path)
 	case strings.Count(e.Path, "/") > maxDepth:
-		return fmt.Errorf("%q is more than %d folders deep", e.Path, maxDepth)
+		return fmt.Errorf("%q is more than %d directories deep", e.Path, maxDepth)
 	case slices.ContainsFunc(strings.Split(e.Path, "/"), func(s string) bool { return len(s) > maxName }):
 		return fmt.Errorf("%q has a name of over %d bytes in it", e.Path, maxName)
 	case !fourOcts.MatchString(e.Mode):

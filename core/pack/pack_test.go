@@ -481,7 +481,7 @@ func hostile() map[string]hostileCase {
 	none := func(*tar.Writer) {}
 	as := func(*Facts) {}
 	return map[string]hostileCase{
-		"too deep":               {[]string{file("/"+strings.Repeat("a/", 300)+"x", "")}, none, as, "folders deep"},
+		"too deep":               {[]string{file("/"+strings.Repeat("a/", 300)+"x", "")}, none, as, "directories deep"},
 		"copy of nothing":        {[]string{file("/b", `,"copy":"/a"`)}, none, as, "is a copy of"},
 		"copy with another mode": {[]string{file("/a", ""), strings.Replace(file("/b", `,"copy":"/a"`), "0644", "4755", 1)}, none, as, "is a copy of"},
 		"an access list":         {[]string{file("/a", `,"xattrs":{"system.posix_acl_access":"AAAA"}`)}, none, as, "extended attribute"},
@@ -568,7 +568,7 @@ func refused(err error, want string) bool {
 
 var writeVectors = flag.Bool("vectors", false, "write the test vectors of docs/package-format.md anew")
 
-// vectors is the folder of packages that every reader must accept or refuse.
+// vectors is the directory of packages that every reader must accept or refuse.
 const vectors = "../../docs/package-vectors"
 
 // vector is a line of its index.
@@ -648,7 +648,7 @@ func makeVectors(t *testing.T) {
 		claims      []staging.Claim
 	}{
 		{"empty", "no path at all", nil},
-		{"types", "a file, an empty file, an empty folder and a symbolic link", claims(t, files{"usr/a": "tide", "usr/b": "", "usr/c/": "", "usr/d": "->a"})},
+		{"types", "a file, an empty file, an empty directory and a symbolic link", claims(t, files{"usr/a": "tide", "usr/b": "", "usr/c/": "", "usr/d": "->a"})},
 		{"hard link", "two names of one file", linked},
 		{"copy", "two files with the same contents, which stand in the payload once", claims(t, files{"usr/a": "tide", "usr/b": "tide"})},
 		{"names", "names that are not UTF-8, with line ends, and long paths", claims(t, files{"usr/latin\xe9": "x", "usr/two\nlines": "y", "usr/" + strings.Repeat(strings.Repeat("d", 90)+"/", 4) + "e": "z"})},

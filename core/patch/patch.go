@@ -21,7 +21,7 @@ import (
 // maxFuzz is how many lines of context a hunk may lack at either end.
 const maxFuzz = 2
 
-// maxStrip is how many folders in front of a name may be left out.
+// maxStrip is how many directories in front of a name may be left out.
 const maxStrip = 4
 
 // Change is what a patch did to one file.
@@ -80,7 +80,7 @@ type result struct {
 }
 
 // ApplyIn applies a patch to the tree in dir, with its paths starting from the
-// folder into in it; an empty one is the tree itself.
+// directory into in it; an empty one is the tree itself.
 func ApplyIn(dir, into string, data []byte) ([]Change, error) {
 	root, err := os.OpenRoot(dir)
 	if err != nil {
@@ -156,7 +156,7 @@ func store(root *os.Root, results []result) error {
 }
 
 // locate finds the file that a name in a patch means: the name, or the name
-// without its first folders.
+// without its first directories.
 func locate(root *os.Root, name string) (string, bool) {
 	for strip := 0; strip <= maxStrip; strip++ {
 		if filepath.IsLocal(name) {
@@ -174,7 +174,7 @@ func locate(root *os.Root, name string) (string, bool) {
 }
 
 // created is the path of a file that a patch makes: names in patches that are
-// not git's have one folder too many.
+// not git's have one directory too many.
 func created(root *os.Root, name string) string {
 	first, rest, ok := strings.Cut(name, "/")
 	if ok {
@@ -212,7 +212,7 @@ func change(root *os.Root, f *gitdiff.File) (result, Change, []error) {
 	} else {
 		found, ok := locate(root, name)
 		if !ok {
-			return r, c, []error{fmt.Errorf("%s: there is no such file in the source, with or without its first folders", name)}
+			return r, c, []error{fmt.Errorf("%s: there is no such file in the source, with or without its first directories", name)}
 		}
 		c.Path = found
 		info, err := root.Stat(found)

@@ -3,7 +3,7 @@
 //
 // Nothing is indexed and nothing is run, but the compiler once on the machine
 // itself: each need is looked for where whatever uses it would look. Commands are on the
-// PATH that steps see, libraries in the folders of the dynamic linker
+// PATH that steps see, libraries in the directories of the dynamic linker
 // (ld.so(8)), modules where pkg-config, Python and Perl look.
 package probe
 
@@ -39,7 +39,7 @@ type System struct {
 	modules func() []string // of pkg-config
 }
 
-// Open returns the system that stands in a folder; empty for the machine itself.
+// Open returns the system that stands in a directory; empty for the machine itself.
 func Open(root string) *System {
 	b := &System{root: cmp.Or(root, "/")}
 	b.linker = sync.OnceValue(b.linkerDirs)
@@ -149,7 +149,7 @@ func (b *System) pythonModule(a need.Alternative, at func(p, version string) (An
 	return Answer{}, false
 }
 
-// distribution is the version of a Python distribution in a folder of modules;
+// distribution is the version of a Python distribution in a directory of modules;
 // empty where there is none.
 func (b *System) distribution(dir, name string) string {
 	for _, info := range b.glob(path.Join(dir, "*.dist-info"), path.Join(dir, "*.egg-info")) {
@@ -227,7 +227,7 @@ func (b *System) pkgconfigDirs() []string {
 	return b.glob("/usr/local/lib/*-linux-*/pkgconfig", "/usr/local/lib/pkgconfig", "/usr/local/share/pkgconfig", "/usr/lib/*-linux-*/pkgconfig", "/usr/lib64/pkgconfig", "/usr/lib/pkgconfig", "/usr/share/pkgconfig")
 }
 
-// linkerDirs are the folders that ld.so.conf names, and those that the dynamic
+// linkerDirs are the directories that ld.so.conf names, and those that the dynamic
 // linker looks into anyway.
 func (b *System) linkerDirs() []string {
 	var dirs []string

@@ -11,7 +11,7 @@ import (
 	"ellwand.example/core/testtool"
 )
 
-// root makes a folder with a system in it; "->x" is a link, a name with "!"
+// root makes a directory with a system in it; "->x" is a link, a name with "!"
 // behind it may be run.
 func root(t testing.TB, files map[string]string) string {
 	t.Helper()

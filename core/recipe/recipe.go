@@ -6,7 +6,6 @@ package recipe
 import (
 	"errors"
 	"fmt"
-	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -17,9 +16,10 @@ import (
 	"ellwand.example/core/document"
 	"ellwand.example/core/fact"
 	"ellwand.example/core/fact/version"
+	"ellwand.example/core/files"
 )
 
-// FileName is the name of a recipe's file in its folder.
+// FileName is the name of a recipe's file in its directory.
 const FileName = "recipe.toml"
 
 // Format is the number of the recipe format that this package reads.
@@ -68,7 +68,7 @@ type Recipe struct {
 	Changes     []Change           `toml:"change"`
 
 	Set        Values             `toml:"-"` // the value of every option
-	Dir        string             `toml:"-"` // the folder that the recipe stands in
+	Dir        string             `toml:"-"` // the directory that the recipe stands in
 	Doc        *document.Document `toml:"-"` // for the places of things
 	conditions int                `toml:"-"` // that were looked at
 }
@@ -297,7 +297,7 @@ func (r *Recipe) Origin(i int) document.Span {
 	return r.Doc.At("source", i)
 }
 
-// Beside returns the path of a file in the recipe's folder.
+// Beside returns the path of a file in the recipe's directory.
 func (r *Recipe) Beside(name string) string { return filepath.Join(r.Dir, filepath.FromSlash(name)) }
 
 // ScriptLine returns the line of the recipe that holds line n (from 1) of a
@@ -317,14 +317,14 @@ func (r *Recipe) MethodLine() int {
 	return line
 }
 
-// Load reads the recipe in a folder for a target. Name is the path of the file
+// Load reads the recipe in a directory for a target. Name is the path of the file
 // as messages show it; set has the options that are not at their default, and
 // may name some that this recipe does not have. Mistakes come back as
 // document.Problems, all at once.
 func Load(dir, name string, target Target, set Values) (*Recipe, error) {
 	doc, err := document.ReadFile(filepath.Join(dir, FileName), name)
 	if errors.Is(err, fs.ErrNotExist) {
-		return nil, document.Problems{{File: name, Message: "there is no recipe here", Remedy: "a recipe is the file " + FileName + " in a folder of its own under recipes/"}}
+		return nil, document.Problems{{File: name, Message: "there is no recipe here", Remedy: "a recipe is the file " + FileName + " in a directory of its own under recipes/"}}
 	}
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", name, err)
@@ -332,7 +332,7 @@ func Load(dir, name string, target Target, set Values) (*Recipe, error) {
 	r := parse(doc, target, set)
 	r.Dir = dir
 	if len(doc.Root.Keys) > 0 {
-		r.checkFolder()
+		r.checkDirectory()
 	}
 	return r, doc.Err()
 }
@@ -392,17 +392,17 @@ func (r *Recipe) ReadBeside(name string) ([]byte, error) {
 		return nil, err
 	}
 	defer f.Close()
-	data, err := io.ReadAll(io.LimitReader(f, maxBeside+1))
-	if err == nil && len(data) > maxBeside {
-		err = fmt.Errorf("%s is larger than %d bytes", name, maxBeside)
+	data, err := files.ReadRegular(f, maxBeside)
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", name, err)
 	}
-	return data, err
+	return data, nil
 }
 
-// checkFolder looks at what stands beside the recipe.
-func (r *Recipe) checkFolder() {
+// checkDirectory looks at what stands beside the recipe.
+func (r *Recipe) checkDirectory() {
 	if base := filepath.Base(r.Dir); r.Name != "" && r.Name != base {
-		r.Doc.Add(r.Doc.At("name"), fmt.Sprintf("the recipe is named %q and its folder %q", r.Name, base), "the two are the same: rename one")
+		r.Doc.Add(r.Doc.At("name"), fmt.Sprintf("the recipe is named %q and its directory %q", r.Name, base), "the two are the same: rename one")
 	}
 	beside := func(name string, path ...any) {
 		if name == "" || !filepath.IsLocal(name) {
@@ -447,5 +447,5 @@ func (r *Recipe) nearFile(name string) string {
 	if near := fact.Nearest(name, names); near != "" {
 		return fmt.Sprintf("did you mean %q?", near)
 	}
-	return "put it into the recipe's folder"
+	return "put it into the recipe's directory"
 }

@@ -74,7 +74,7 @@ func TestMistakes(t *testing.T) {
 		{`"tidegauge"`, `"Tide Gauge"`, `2:11: "Tide Gauge" cannot be a name`},
 		{`version = "2.4.1"` + "\n", `version = "2-4"` + "\n", `3:11: "2-4" cannot be a version`},
 		{`release = 3`, `release = 0`, "4:11: a release is counted from 1"},
-		{`license = "MIT"`, `license = "MTI"`, `6:12: "MTI" is not an SPDX licence identifier (did you mean "MIT"?)`},
+		{`license = "MIT"`, `license = "MTI"`, `6:12: "MTI" is not an SPDX license identifier (did you mean "MIT"?)`},
 		{`license = "MIT"`, ``, "`license` is missing"},
 		{`license = "MIT"`, "license = \"MIT\"\nhomepage = \"tide.example\"", "7:12: \"tide.example\" is not a web address"},
 		{`license = "MIT"`, "license = \"MIT\"\narch = \"x86_64\"", `7:8: "x86_64" cannot be given as an architecture`},
@@ -127,13 +127,13 @@ func TestLoad(t *testing.T) {
 	write("tidegauge.service", "")
 	write(FileName, strings.Replace(good, `"/usr/bin/*" = {}`, `"/usr/x" = { from = "tidegauge.servce" }`, 1))
 	_, err := Load(dir, "recipe.toml", target, nil)
-	for _, want := range []string{`the recipe is named "tidegauge" and its folder "other"`, `there is no file "tidegauge.servce" beside the recipe (did you mean "tidegauge.service"?)`} {
+	for _, want := range []string{`the recipe is named "tidegauge" and its directory "other"`, `there is no file "tidegauge.servce" beside the recipe (did you mean "tidegauge.service"?)`} {
 		if err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("got %v, want %s", err, want)
 		}
 	}
 	if _, err := Load(filepath.Dir(dir), "recipe.toml", target, nil); err == nil || !strings.Contains(err.Error(), "there is no recipe here") {
-		t.Errorf("a folder without a recipe: %v", err)
+		t.Errorf("a directory without a recipe: %v", err)
 	}
 }
 

@@ -97,7 +97,7 @@ func MethodScript(method, step string, configure []string) string {
 }
 
 // copyScript copies what [steps.copy] names: a path in the work tree, and
-// where it goes; a folder where that ends in a slash.
+// where it goes; a directory where that ends in a slash.
 func (r *Recipe) copyScript() string {
 	var lines []string
 	for _, from := range slices.Sorted(maps.Keys(r.Steps.Copy)) {

@@ -259,7 +259,7 @@ func TestBucketRefusals(t *testing.T) {
 		{"s3+http://127.0.0.1:1/harbour", "ines", "does not answer"},
 		{"s3+http://files.saltmarsh.example/harbour", "ines", "over s3+https"},
 		{"s3+https://files.saltmarsh.example/", "ines", "names no bucket"},
-		{"gopher://files.saltmarsh.example/", "ines", "a repository is in a folder, or at"},
+		{"gopher://files.saltmarsh.example/", "ines", "a repository is in a directory, or at"},
 	} {
 		t.Setenv("ELLWAND_REPOSITORY_USER", c.user)
 		r, err := OpenAt(c.address, "")

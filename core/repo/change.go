@@ -89,7 +89,7 @@ func (r *Repository) change(ctx context.Context, channel, action string, o Chang
 		return Change{}, err
 	}
 	if action != ActionPublish && action != ActionIndex {
-		// Only these begin a repository; a lock would make a folder for it.
+		// Only these begin a repository; a lock would make a directory for it.
 		if _, err := r.Pointer(ctx); err != nil {
 			return Change{}, err
 		}

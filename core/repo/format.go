@@ -1,4 +1,4 @@
-// Package repo keeps repositories: folders of packages with an index over
+// Package repo keeps repositories: directories of packages with an index over
 // them, made of static files that any web server or bucket can hold.
 //
 //	repository.json        the only file that changes

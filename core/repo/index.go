@@ -33,13 +33,13 @@ type seenPack struct {
 
 // Index makes the index anew, from the package files under packages/ alone,
 // and gives a channel all of them. Where nothing of them changed since, nothing
-// is read but their names. It is for repositories in folders.
+// is read but their names. It is for repositories in directories.
 func (r *Repository) Index(ctx context.Context, channel string, o ChangeOptions, sink progress.Sink) (Report, error) {
 	local, ok := r.Storage.LocalPath()
 	d := NewDirectory(local)
 	report := Report{Channel: channel}
 	if !ok {
-		return report, fmt.Errorf("%s: an index is made from package files in a folder; copy the repository, index the copy, and put it in place", r.Storage.Where())
+		return report, fmt.Errorf("%s: an index is made from package files in a directory; copy the repository, index the copy, and put it in place", r.Storage.Where())
 	}
 	last := make(chan seen, 1)
 	go func() { last <- d.seen() }()

@@ -136,7 +136,7 @@ func (p Pointer) heads() []string {
 	return slices.Sorted(maps.Keys(seen))
 }
 
-// immutable are the folders of files that never change.
+// immutable are the directories of files that never change.
 var immutable = []string{"snapshots/", "listings/", "files/", "packages/"}
 
 // Verify reads every file that a kept snapshot names, and compares each with
@@ -272,7 +272,7 @@ func (r *Repository) Prune(ctx context.Context, keep Keep, dry bool, sink progre
 		return out, errors.New("at least one state of each channel is kept")
 	}
 	if _, err := r.Pointer(ctx); err != nil {
-		return out, err // a lock would make a folder for what is not there
+		return out, err // a lock would make a directory for what is not there
 	}
 	unlock, err := r.Storage.Lock(ctx)
 	if err != nil {

@@ -57,7 +57,7 @@ func OpenAt(address, cache string) (*Repository, error) {
 	case "s3+http", "s3+https":
 		r.Storage, err = newBucket(u)
 	default:
-		return nil, fmt.Errorf("%s: a repository is in a folder, or at http://…, https://… or s3+https://HOST/BUCKET", address)
+		return nil, fmt.Errorf("%s: a repository is in a directory, or at http://…, https://… or s3+https://HOST/BUCKET", address)
 	}
 	return r, err
 }
@@ -66,7 +66,7 @@ func OpenAt(address, cache string) (*Repository, error) {
 type ReadOnlyError struct{ Where string }
 
 func (e *ReadOnlyError) Error() string {
-	return e.Where + " can only be read: publish into the folder or the bucket that it is served from"
+	return e.Where + " can only be read: publish into the directory or the bucket that it is served from"
 }
 
 // UnreachableError is a storage that does not answer.

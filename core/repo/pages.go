@@ -75,7 +75,7 @@ type ChannelPage struct {
 	Rows            []Row
 	Groups          []Group
 	Recent          []Event
-	Top             string // the way to the repository's own folder
+	Top             string // the way to the repository's own directory
 }
 
 // Group is packages whose names begin alike. Where these are too many for a
@@ -101,7 +101,7 @@ type Row struct {
 	Arch    string `json:"arch"`
 	Summary string `json:"summary"`
 	Bytes   int64  `json:"bytes"`
-	Link    string `json:"link"` // from the repository's own folder
+	Link    string `json:"link"` // from the repository's own directory
 }
 
 // HistoryPage tells of a channel's past, the newest change first.
@@ -127,7 +127,7 @@ type PackagePage struct {
 type LinkedNeed struct {
 	pack.Need
 	By   string // its identity; empty for the system
-	Link string // from the repository's own folder
+	Link string // from the repository's own directory
 }
 
 // Bounds of pages.

@@ -26,7 +26,7 @@ import (
 // Repository is a repository to read from and publish to.
 type Repository struct {
 	Storage Storage
-	// Cache is a folder for what can be made again from the repository; empty
+	// Cache is a directory for what can be made again from the repository; empty
 	// for none.
 	Cache string
 	// Pages writes the pages to browse it by; nil for none.
@@ -39,7 +39,7 @@ type Repository struct {
 	prefetched prefetched
 }
 
-// Open returns the repository in a folder, which need not exist yet.
+// Open returns the repository in a directory, which need not exist yet.
 func Open(dir string) *Repository { return &Repository{Storage: NewDirectory(dir)} }
 
 // read reads a whole file of bounded size.

@@ -159,12 +159,12 @@ func TestSearch(t *testing.T) {
 func TestNoRepository(t *testing.T) {
 	var none *NotRepositoryError
 	if _, err := Open(t.TempDir()).List(ctx, "testing"); !errors.As(err, &none) || none.Foreign {
-		t.Errorf("an empty folder: %v", err)
+		t.Errorf("an empty directory: %v", err)
 	}
 	dir := t.TempDir()
 	os.WriteFile(filepath.Join(dir, "letter.txt"), nil, 0o644)
 	if _, err := Open(dir).Publish(ctx, "testing", []string{made(t, t.TempDir(), "tide", "1", "t", "")}, ChangeOptions{}, progress.None); !errors.As(err, &none) || !none.Foreign {
-		t.Errorf("somebody's folder: %v", err)
+		t.Errorf("somebody's directory: %v", err)
 	}
 	if left, _ := os.ReadDir(dir); len(left) != 1 {
 		t.Errorf("left behind: %v", left)

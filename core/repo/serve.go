@@ -11,12 +11,12 @@ import (
 	"time"
 )
 
-// Server serves the files of a repository in a folder, to be read: whole, in
+// Server serves the files of a repository in a directory, to be read: whole, in
 // ranges, or only if they changed (RFC 9110, RFC 9111). It reads nothing
-// outside of the folder, and no hidden files.
+// outside of the directory, and no hidden files.
 type Server struct{ root *os.Root }
 
-// NewServer returns the server of a folder. The error is a *NotRepositoryError
+// NewServer returns the server of a directory. The error is a *NotRepositoryError
 // where there is no repository in it.
 func NewServer(dir string) (*Server, error) {
 	root, err := os.OpenRoot(dir)
@@ -33,7 +33,7 @@ func NewServer(dir string) (*Server, error) {
 	return &Server{root}, nil
 }
 
-// Close lets go of the folder.
+// Close lets go of the directory.
 func (s *Server) Close() error { return s.root.Close() }
 
 // ServeHTTP answers GET and HEAD.

@@ -67,7 +67,7 @@ func TestServer(t *testing.T) {
 		{"what is known already", "GET", pkg, []string{"If-None-Match", tag}, 304, ""},
 		{"only the headers", "HEAD", listing, nil, 200, ""},
 		{"what is not there", "GET", "/listings/none", nil, 404, "there is no such file here\n"},
-		{"a folder", "GET", "/listings/", nil, 404, "there is no such file here\n"},
+		{"a directory", "GET", "/listings/", nil, 404, "there is no such file here\n"},
 		{"what publishers have under way", "GET", "/.incoming/lock", nil, 404, "there is no such file here\n"},
 		{"a link that leads out", "GET", "/out", nil, 404, "there is no such file here\n"},
 		{"a path that leads out", "GET", "/listings/..%2f..%2fetc/hostname", nil, 404, "there is no such file here\n"},
@@ -89,6 +89,6 @@ func TestServer(t *testing.T) {
 		t.Errorf("through the server: %s", got)
 	}
 	if _, err := NewServer(t.TempDir()); err == nil {
-		t.Error("a folder that is no repository is served")
+		t.Error("a directory that is no repository is served")
 	}
 }

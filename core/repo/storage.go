@@ -108,7 +108,7 @@ func (w *written) take(top string) []string {
 	return append(paths, slices.Sorted(maps.Keys(dirs))...)
 }
 
-// NotRepositoryError is a folder that cannot be taken for a repository.
+// NotRepositoryError is a directory that cannot be taken for a repository.
 type NotRepositoryError struct {
 	Dir     string
 	Foreign bool // it holds other things
@@ -116,7 +116,7 @@ type NotRepositoryError struct {
 
 func (e *NotRepositoryError) Error() string {
 	if e.Foreign {
-		return fmt.Sprintf("%s is not a repository (it has no %s) and not empty, so none is started there: name another folder", e.Dir, PointerFile)
+		return fmt.Sprintf("%s is not a repository (it has no %s) and not empty, so none is started there: name another directory", e.Dir, PointerFile)
 	}
 	return "there is no repository at " + e.Dir
 }
@@ -129,7 +129,7 @@ func (e *NotRepositoryError) Action() fact.Action {
 	return fact.Action{Verb: fact.StartRepository, Subject: e.Dir}
 }
 
-// Where is the folder.
+// Where is the directory.
 func (d Directory) Where() string { return d.Dir }
 
 // LocalPath is the directory.
@@ -227,7 +227,7 @@ func (d Directory) Replace(ctx context.Context, name string, data []byte, mark s
 	return files.Flush(ctx, d.Dir) // the rename itself
 }
 
-// List walks the folder, without what is under way.
+// List walks the directory, without what is under way.
 func (d Directory) List(ctx context.Context, prefix string, each func(Stored) error) error {
 	err := filepath.WalkDir(d.path(strings.TrimSuffix(prefix, "/")), func(p string, e fs.DirEntry, err error) error {
 		if err != nil || ctx.Err() != nil {
@@ -258,23 +258,23 @@ func (d Directory) List(ctx context.Context, prefix string, each func(Stored) er
 	return err
 }
 
-// packages lists the package files, sorted by name. Each package has a folder,
+// packages lists the package files, sorted by name. Each package has a directory,
 // and there are thousands: they are read on all cores.
 func (d Directory) packages(ctx context.Context) ([]Stored, error) {
-	folders, err := filepath.Glob(filepath.Join(escaped(d.path("packages")), "*", "*"))
+	directories, err := filepath.Glob(filepath.Join(escaped(d.path("packages")), "*", "*"))
 	if err != nil {
 		return nil, err
 	}
-	found := make([][]Stored, len(folders))
+	found := make([][]Stored, len(directories))
 	g, ctx := errgroup.WithContext(ctx)
 	g.SetLimit(2 * runtime.GOMAXPROCS(0))
 	const share = 64
-	for begin := 0; begin < len(folders); begin += share {
+	for begin := 0; begin < len(directories); begin += share {
 		g.Go(func() error {
-			for i := begin; i < min(begin+share, len(folders)) && ctx.Err() == nil; i++ {
-				entries, err := os.ReadDir(folders[i])
+			for i := begin; i < min(begin+share, len(directories)) && ctx.Err() == nil; i++ {
+				entries, err := os.ReadDir(directories[i])
 				if err != nil {
-					continue // a stray file, or a folder that is gone again
+					continue // a stray file, or a directory that is gone again
 				}
 				for _, e := range entries {
 					if e.IsDir() || !strings.HasSuffix(e.Name(), pack.Extension) {
@@ -284,7 +284,7 @@ func (d Directory) packages(ctx context.Context) ([]Stored, error) {
 					if err != nil {
 						return err
 					}
-					name, err := filepath.Rel(d.Dir, filepath.Join(folders[i], e.Name()))
+					name, err := filepath.Rel(d.Dir, filepath.Join(directories[i], e.Name()))
 					if err != nil {
 						return err
 					}
@@ -303,7 +303,7 @@ func escaped(path string) string {
 	return strings.NewReplacer(`\`, `\\`, "*", `\*`, "?", `\?`, "[", `\[`).Replace(path)
 }
 
-// Remove removes a file, and folders that are empty without it.
+// Remove removes a file, and directories that are empty without it.
 func (d Directory) Remove(_ context.Context, name string) error {
 	if err := os.Remove(d.path(name)); err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return err
@@ -316,7 +316,7 @@ func (d Directory) Remove(_ context.Context, name string) error {
 	return nil
 }
 
-// Lock takes an advisory lock on a file in the folder. A folder that is
+// Lock takes an advisory lock on a file in the directory. A directory that is
 // missing or empty is made ready for a repository.
 func (d Directory) Lock(ctx context.Context) (func(), error) {
 	if err := d.ready(); err != nil {

@@ -77,7 +77,7 @@ func TestDirectory(t *testing.T) {
 }
 
 // A repository that was begun and interrupted before its first index is taken
-// up again; a folder that only looks like one is not.
+// up again; a directory that only looks like one is not.
 func TestInterruptedFirst(t *testing.T) {
 	dir := t.TempDir()
 	os.MkdirAll(filepath.Join(dir, incoming), 0o755)
@@ -87,7 +87,7 @@ func TestInterruptedFirst(t *testing.T) {
 	os.MkdirAll(filepath.Join(foreign, "packages"), 0o755)
 	var none *NotRepositoryError
 	if _, err := (NewDirectory(foreign)).Lock(ctx); !errors.As(err, &none) || !none.Foreign {
-		t.Errorf("somebody's folder called packages: %v", err)
+		t.Errorf("somebody's directory called packages: %v", err)
 	}
 }
 

@@ -137,7 +137,7 @@ type Synced struct {
 	Bytes   int64     `json:"bytes"`   // fetched
 	Dropped int       `json:"dropped"` // files that nothing needs any more
 	Offline bool      `json:"offline"` // the server does not answer; all is as it was
-	Local   bool      `json:"local"`   // it is in a folder, and read from there
+	Local   bool      `json:"local"`   // it is in a directory, and read from there
 }
 
 // Sync brings a channel's packages here: only the listings that changed are
@@ -312,7 +312,7 @@ func (r *Repository) retryIfPruned(ctx context.Context, read func() error) error
 	}
 }
 
-// Copy copies a package file into a folder, where it appears whole or not at
+// Copy copies a package file into a directory, where it appears whole or not at
 // all, and only if it is the one that the index names.
 func (r *Repository) Copy(ctx context.Context, rec Record, dir string) (file string, err error) {
 	in, err := r.Storage.Open(ctx, rec.File)

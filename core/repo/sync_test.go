@@ -13,7 +13,7 @@ import (
 	"ellwand.example/core/progress"
 )
 
-// mirror serves a folder, and can be switched off.
+// mirror serves a directory, and can be switched off.
 type mirror struct {
 	mu    sync.Mutex
 	dir   string

@@ -10,7 +10,7 @@ import (
 	"ellwand.example/core/testtool"
 )
 
-// history is a git repository in a folder, with recipes in a folder of it.
+// history is a git repository in a directory, with recipes in a directory of it.
 type history struct {
 	t   *testing.T
 	dir string

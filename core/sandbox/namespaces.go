@@ -27,7 +27,7 @@ import (
 // Steps run as an unprivileged user, whoever calls: an ordinary caller's own
 // rights, or, called by root, those of the user number stepUser outside.
 type Namespaces struct {
-	// System is the folder of the system that is seen as /; empty for the
+	// System is the directory of the system that is seen as /; empty for the
 	// machine's own.
 	System string
 	// Copies says that overlay mounts are unavailable: every Tree has all
@@ -61,7 +61,7 @@ type orders struct {
 	Dir       string          `json:"dir"`
 	Env       []string        `json:"env"`
 	System    string          `json:"system"`
-	Root      string          `json:"root"`     // an empty folder to mount the new root on
+	Root      string          `json:"root"`     // an empty directory to mount the new root on
 	Temp      string          `json:"temp"`     // the directory for /tmp
 	TempWork  string          `json:"tempWork"` // an empty one beside it, for the kernel
 	Tree      Tree            `json:"tree"`
@@ -158,7 +158,7 @@ var allUsers = sync.OnceValue(func() bool {
 })
 
 // Check finds out whether namespaces are available, and whether overlay
-// mounts are. The folder is an empty one on the file system that trees will
+// mounts are. The directory is an empty one on the file system that trees will
 // be on.
 func Check(ctx context.Context, dir string) (Namespaces, error) {
 	tree := Tree{Lower: []string{filepath.Join(dir, "lower")}, Upper: filepath.Join(dir, "upper"), Work: filepath.Join(dir, "work")}

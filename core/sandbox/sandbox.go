@@ -31,13 +31,13 @@ type Command struct {
 	Script string    // POSIX shell
 	Dir    string    // where it starts
 	Env    []string  // all of the environment
-	Files  string    // a private folder for the runner's own files; exists, and is empty
+	Files  string    // a private directory for the runner's own files; exists, and is empty
 	Output io.Writer // standard output and error
 
 	// The rest is for runners that keep steps apart.
 	Tree   Tree
-	Recipe string   // a folder to be read at RecipeDir; empty for none
-	Over   []string // folders laid over the system, the upper ones first
+	Recipe string   // a directory to be read at RecipeDir; empty for none
+	Over   []string // directories laid over the system, the upper ones first
 	Limits Limits
 	Trace  bool // note which files of the system are used, in Usage
 	// Allow names system calls beyond the usual ones, of Allowances.
@@ -51,12 +51,12 @@ type Command struct {
 	arguments json.RawMessage
 }
 
-// Tree is what a step works on: folders laid over each other, of which only
+// Tree is what a step works on: directories laid over each other, of which only
 // the uppermost changes.
 type Tree struct {
 	Lower []string // the upper ones first; none where Upper holds everything
 	Upper string
-	Work  string // an empty folder on Upper's file system, for the kernel
+	Work  string // an empty directory on Upper's file system, for the kernel
 }
 
 // Limits bound what a step may use; zero is no limit.

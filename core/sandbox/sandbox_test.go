@@ -90,7 +90,7 @@ echo above >above; rm below; echo x >/tmp/x; test -w /dev/null; test -d /usr/lib
 		t.Errorf("usage: %+v", usage)
 	}
 	if _, err := os.Stat(filepath.Join(b.command.Tree.Lower[0], "below")); err != nil {
-		t.Errorf("the folder below changed: %v", err)
+		t.Errorf("the directory below changed: %v", err)
 	}
 	if text, err := os.ReadFile(filepath.Join(b.command.Tree.Upper, "above")); err != nil || string(text) != "above\n" {
 		t.Errorf("what was written: %q, %v", text, err)

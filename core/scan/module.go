@@ -10,7 +10,7 @@ import (
 )
 
 // Python is a Python distribution (PyPA core metadata, METADATA in a
-// *.dist-info folder).
+// *.dist-info directory).
 type Python struct {
 	Name     string // as imports and needs have it: see PythonName
 	Version  string
@@ -20,7 +20,7 @@ type Python struct {
 // sitePackages is where Python looks for modules that were added to it.
 var sitePackages = regexp.MustCompile(`^/usr/lib(?:64)?/python3(?:\.[0-9]+)?/(?:site|dist)-packages/(.+)$`)
 
-// perlDirs are the folders of the Filesystem Hierarchy and of Perl in which it
+// perlDirs are the directories of the Filesystem Hierarchy and of Perl in which it
 // looks for modules; what stands before the module's own path.
 var perlDirs = regexp.MustCompile(`^/usr/(?:share/perl5?|lib(?:/[^/]*-linux-[^/]*)?/perl5?)(?:/vendor_perl|/site_perl)?(?:/[0-9][0-9.]*)?(?:/[^/]*-linux-[^/]*)?/(.+)\.pm$`)
 

@@ -178,7 +178,7 @@ var commandDirs = map[string]bool{"/usr/bin": true, "/usr/sbin": true, "/bin": t
 func CommandDir(dir string) bool { return commandDirs[dir] }
 
 // LibraryDir tells whether the dynamic linker looks into a directory on its
-// own: /usr/lib and its like, and one folder below for an architecture.
+// own: /usr/lib and its like, and one directory below for an architecture.
 func LibraryDir(dir string) bool {
 	for _, d := range []string{"/usr/lib", "/usr/lib64", "/lib", "/lib64", "/usr/lib32"} {
 		rest, ok := strings.CutPrefix(dir, d)
@@ -248,7 +248,7 @@ func (f File) starts() []string {
 	return nil
 }
 
-// private tells whether a file finds a library in its own package, in a folder
+// private tells whether a file finds a library in its own package, in a directory
 // of its RUNPATH: nobody else has to bring that.
 func private(files []File, f File, soname string) bool {
 	origin := strings.NewReplacer("${ORIGIN}", path.Dir(f.Path), "$ORIGIN", path.Dir(f.Path))

@@ -127,7 +127,7 @@ func TestNeedsAndProvides(t *testing.T) {
 	}
 }
 
-// A library in a folder of the RUNPATH is the package's own affair; elsewhere,
+// A library in a directory of the RUNPATH is the package's own affair; elsewhere,
 // somebody has to bring it.
 func TestPrivateLibraries(t *testing.T) {
 	for _, c := range []struct {

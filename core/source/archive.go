@@ -14,12 +14,12 @@ import (
 	"github.com/klauspost/compress/gzip"
 )
 
-// versionControl are folders that belong to no source.
+// versionControl are directories that belong to no source.
 var versionControl = map[string]bool{".git": true, ".hg": true, ".svn": true, ".bzr": true, "CVS": true}
 
-// PackDirectory writes a folder as a .tar.gz, under its own name as the top
-// folder. The same contents give the same bytes: entries are sorted and have no
-// times and owners. Version control's folders are left out.
+// PackDirectory writes a directory as a .tar.gz, under its own name as the top
+// directory. The same contents give the same bytes: entries are sorted and have no
+// times and owners. Version control's directories are left out.
 func PackDirectory(ctx context.Context, dir, out string) error {
 	t, err := renameio.NewPendingFile(out, renameio.WithPermissions(0o644))
 	if err != nil {

@@ -9,9 +9,9 @@ import (
 	"time"
 )
 
-// A folder gives the same archive wherever it lies, and unpacks to what it was.
+// A directory gives the same archive wherever it lies, and unpacks to what it was.
 func TestPackDirectory(t *testing.T) {
-	folder := func() string {
+	directory := func() string {
 		dir := filepath.Join(t.TempDir(), "tide-1.0")
 		for name, mode := range map[string]os.FileMode{"a b": 0o600, "sub/run": 0o711, ".git/config": 0o644, "sub/.git/x": 0o644, "sub/.gitignore": 0o644} {
 			os.MkdirAll(filepath.Dir(filepath.Join(dir, name)), 0o755)
@@ -25,7 +25,7 @@ func TestPackDirectory(t *testing.T) {
 	}
 	var archives []string
 	for range 2 {
-		dir := folder()
+		dir := directory()
 		out := filepath.Join(t.TempDir(), "x.tar.gz")
 		if err := PackDirectory(context.Background(), dir, out); err != nil {
 			t.Fatal(err)
@@ -35,7 +35,7 @@ func TestPackDirectory(t *testing.T) {
 		archives = append(archives, string(data))
 	}
 	if archives[0] != archives[1] {
-		t.Error("two folders with the same contents give two archives")
+		t.Error("two directories with the same contents give two archives")
 	}
 	dir, out, err := unpack(t, []byte(archives[0]), Job{})
 	if got := tree(t, dir); err != nil || got != "a b link sub/.gitignore sub/run" || out.Dropped != "tide-1.0" {
@@ -47,7 +47,7 @@ func TestPackDirectory(t *testing.T) {
 	ctx, cancel := context.WithCancel(context.Background())
 	cancel()
 	target := filepath.Join(t.TempDir(), "x.tar.gz")
-	if err := PackDirectory(ctx, folder(), target); err == nil {
+	if err := PackDirectory(ctx, directory(), target); err == nil {
 		t.Error("an interrupted archive is written")
 	}
 	if left, _ := os.ReadDir(filepath.Dir(target)); len(left) != 0 {

@@ -24,7 +24,7 @@ type Cache struct{ Dir string }
 
 // DefaultCache is the cache shared by all workspaces of a user: in
 // $XDG_CACHE_HOME (XDG Base Directory Specification), or under fallback where
-// the user has no cache folder.
+// the user has no cache directory.
 func DefaultCache(fallback string) Cache {
 	if cache, err := os.UserCacheDir(); err == nil {
 		return Cache{filepath.Join(cache, "ellwand", "sources")}

@@ -29,7 +29,7 @@ func (e *GitError) Error() string { return e.Address + ": " + e.Err.Error() }
 func (e *GitError) Unwrap() error { return e.Err }
 
 // fetchCommit brings a commit of a git repository into the cache, as a tar
-// archive with one top folder. Git itself checks that what came is what the
+// archive with one top directory. Git itself checks that what came is what the
 // commit's name says.
 func (f *Fetcher) fetchCommit(ctx context.Context, s recipe.Source) (Fetched, error) {
 	out := Fetched{Name: FileName(s), Commit: s.Commit}

@@ -13,7 +13,7 @@ import (
 )
 
 // upstreamGit makes a git repository with two commits, the first of which has
-// a tag, and returns its folder and the commits.
+// a tag, and returns its directory and the commits.
 func upstreamGit(t *testing.T) (dir, first, second string) {
 	t.Helper()
 	dir = filepath.Join(t.TempDir(), "tide gauge.git")

@@ -91,7 +91,7 @@ func (s Cache) Enlist(ctx context.Context, workspace string) error {
 	return files.WriteDurable(filepath.Join(s.Dir, "workspaces.json"), data)
 }
 
-// Workspaces lists the folders of the workspaces that use the cache; some may
+// Workspaces lists the directories of the workspaces that use the cache; some may
 // be gone.
 func (s Cache) Workspaces() []string {
 	var all []string

@@ -166,7 +166,7 @@ func TestUnpackRefusals(t *testing.T) {
 		{"other bytes", good, Job{SHA256: sum(nil)}, []string{"is not what the recipe pins", sum(nil), sum(good)}},
 		{"too large", good, Job{Limits: Limits{Bytes: 1000, Entries: 10, Ratio: 10}}, []string{"made to fill the disk"}},
 		{"too many", good, Job{Limits: Limits{Bytes: 1 << 20, Entries: 1, Ratio: 10}}, []string{"more than 1 entries"}},
-		{"odd top", tarOf(t, entry{"tool-1.0/a", "x", 0}, entry{"extra.xml", "x", 0}), Job{Known: "tool"}, []string{`beside the folder "tool-1.0"`, "extra.xml", `skip = ["extra.xml"]`}},
+		{"odd top", tarOf(t, entry{"tool-1.0/a", "x", 0}, entry{"extra.xml", "x", 0}), Job{Known: "tool"}, []string{`beside the directory "tool-1.0"`, "extra.xml", `skip = ["extra.xml"]`}},
 		{"idle skip", good, Job{Skip: []string{"c"}}, []string{`skip "c" matches nothing`}},
 	} {
 		dir, _, err := unpack(t, c.data, c.job)
@@ -195,7 +195,7 @@ func TestUnpackSkipAndMerge(t *testing.T) {
 	second := filepath.Join(t.TempDir(), "b.tar")
 	os.WriteFile(second, tarOf(t, entry{"y/a", "1", 0}, entry{"y/b", "1", 0}), 0o644)
 	if _, err := Unpack(context.Background(), dir, Job{Path: second, Name: "b.tar", Into: "sub/dir"}, progress.None); err != nil || tree(t, dir) != "a sub/dir/a sub/dir/b" {
-		t.Errorf("into a folder: %q, %v", tree(t, dir), err)
+		t.Errorf("into a directory: %q, %v", tree(t, dir), err)
 	}
 	if _, err := Unpack(context.Background(), dir, Job{Path: second, Name: "b.tar"}, progress.None); err == nil || !strings.Contains(err.Error(), "has these paths already:\n  a\n") {
 		t.Errorf("a clash: %v", err)

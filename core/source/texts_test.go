@@ -48,13 +48,13 @@ func TestTexts(t *testing.T) {
 		data []byte
 		want string
 	}{
-		"an archive": {all, "map[tide-1.0/LICENSE:free ]"},
-		"no folder":  {archived(t, map[string]string{"./LICENCE": "abc"}), "map[LICENCE:abc]"},
-		"none":       {archived(t, map[string]string{"a/b": "x"}), "map[]"},
-		"no archive": {[]byte("LICENSE"), "map[]"},
-		"empty":      {nil, "map[]"},
-		"cut short":  {all[:len(all)/3], "map[]"},
-		"no gzip":    {[]byte("\x1f\x8bxxxxxxxxxxxx"), "error"},
+		"an archive":   {all, "map[tide-1.0/LICENSE:free ]"},
+		"no directory": {archived(t, map[string]string{"./LICENCE": "abc"}), "map[LICENCE:abc]"},
+		"none":         {archived(t, map[string]string{"a/b": "x"}), "map[]"},
+		"no archive":   {[]byte("LICENSE"), "map[]"},
+		"empty":        {nil, "map[]"},
+		"cut short":    {all[:len(all)/3], "map[]"},
+		"no gzip":      {[]byte("\x1f\x8bxxxxxxxxxxxx"), "error"},
 	} {
 		if got := texts(t, c.data); got != c.want {
 			t.Errorf("%s: %s, want %s", name, got, c.want)

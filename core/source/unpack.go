@@ -43,7 +43,7 @@ type Job struct {
 	SHA256 string // what the file must be; empty for no check
 	Into   string // where in the tree, slash-separated
 	Skip   []string
-	Known  string // the recipe's name, to tell the archive's own folder
+	Known  string // the recipe's name, to tell the archive's own directory
 	Limits Limits
 }
 
@@ -51,7 +51,7 @@ type Job struct {
 type Unpacked struct {
 	Entries int
 	Bytes   int64
-	Dropped string   // the single top folder that was left out of paths
+	Dropped string   // the single top directory that was left out of paths
 	Skipped []string // paths that the recipe skips
 }
 
@@ -78,7 +78,7 @@ func (e *ArchiveError) Error() string {
 // maxNamed bounds how many entries an error lists.
 const maxNamed = 20
 
-// Unpack puts a source into the tree at dir. An archive's single top folder is
+// Unpack puts a source into the tree at dir. An archive's single top directory is
 // dropped. Nothing outside dir is ever written, whatever the archive says.
 // What is in the way of another source's file is an error, all of it at once.
 func Unpack(ctx context.Context, dir string, job Job, sink progress.Sink) (Unpacked, error) {
@@ -116,7 +116,7 @@ func Unpack(ctx context.Context, dir string, job Job, sink progress.Sink) (Unpac
 	}
 	for i, used := range x.used {
 		if !used {
-			return out, &ArchiveError{Name: job.Name, Message: fmt.Sprintf("skip %q matches nothing in it", job.Skip[i]), Remedy: "remove the pattern, or mend it: it is matched against paths without the top folder"}
+			return out, &ArchiveError{Name: job.Name, Message: fmt.Sprintf("skip %q matches nothing in it", job.Skip[i]), Remedy: "remove the pattern, or mend it: it is matched against paths without the top directory"}
 		}
 	}
 	from, err := x.top(temp)
@@ -309,7 +309,7 @@ func (x *extractor) write(name string, mode fs.FileMode, modified time.Time, in 
 	return err
 }
 
-// top finds the archive's own folder. One folder alone is it. A folder named
+// top finds the archive's own directory. One directory alone is it. A directory named
 // after the recipe with something beside it is ambiguous: the maintainer says
 // what is meant.
 func (x *extractor) top(temp string) (string, error) {
@@ -334,7 +334,7 @@ func (x *extractor) top(temp string) (string, error) {
 			odd = append(odd, e.Name())
 		}
 	}
-	return "", &ArchiveError{Name: x.job.Name, Message: fmt.Sprintf("beside the folder %q its top holds", entries[own].Name()), Entries: odd,
+	return "", &ArchiveError{Name: x.job.Name, Message: fmt.Sprintf("beside the directory %q its top holds", entries[own].Name()), Entries: odd,
 		Remedy: fmt.Sprintf("leave them out in the recipe: skip = [%q] in this [[source]]", strings.Join(odd, `", "`))}
 }
 

@@ -20,7 +20,7 @@ func (w *Workspace) checkTargets(doc *document.Document) {
 	for name, t := range w.Settings.Targets {
 		if t.System != "" && t.System != HostSystem {
 			if _, err := os.Stat(w.Abs(t.System)); err != nil {
-				doc.Add(doc.At("target", name, "system"), fmt.Sprintf("there is no %s", w.Abs(t.System)), `a folder or an archive with a root; system = "host" is this machine`)
+				doc.Add(doc.At("target", name, "system"), fmt.Sprintf("there is no %s", w.Abs(t.System)), `a directory or an archive with a root; system = "host" is this machine`)
 			}
 		}
 		for i, r := range t.Repositories {

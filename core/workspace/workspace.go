@@ -1,4 +1,4 @@
-// Package workspace finds, makes and reads workspaces: a folder with
+// Package workspace finds, makes and reads workspaces: a directory with
 // ellwand.toml, recipes/, and Ellwand's own state under .ellwand/.
 package workspace
 
@@ -40,7 +40,7 @@ const (
 // ErrNotFound says that there is no workspace here or above.
 var ErrNotFound = fact.Errorf(fact.StatusInput, "there is no workspace here or in a directory above: ellwand.toml marks one").Try(fact.StartWorkspace, "", "")
 
-// ErrGone says that a folder is no workspace, or no longer.
+// ErrGone says that a directory is no workspace, or no longer.
 var ErrGone = errors.New("no workspace")
 
 type goneError struct{ dir string }
@@ -84,7 +84,7 @@ type Build struct {
 // Target is a table [target.NAME]: what packages are made for, and on which
 // system.
 type Target struct {
-	System       string   `toml:"system" shape:"\"host\", a folder, or an archive of a root"`
+	System       string   `toml:"system" shape:"\"host\", a directory, or an archive of a root"`
 	Arch         string   `toml:"arch" shape:"an architecture as uname -m says it"`
 	CFlags       string   `toml:"cflags"`
 	LDFlags      string   `toml:"ldflags"`
@@ -119,7 +119,7 @@ type Workspace struct {
 	Set      recipe.Values // options for recipes that have them
 }
 
-// Find looks for a workspace in dir and the folders above it.
+// Find looks for a workspace in dir and the directories above it.
 func Find(dir string) (string, error) {
 	dir, err := filepath.Abs(dir)
 	if err != nil {
@@ -137,7 +137,7 @@ func Find(dir string) (string, error) {
 	}
 }
 
-// Open reads the workspace whose folder is dir. Mistakes in its settings are
+// Open reads the workspace whose directory is dir. Mistakes in its settings are
 // document.Problems.
 func Open(dir string) (*Workspace, error) {
 	dir, err := filepath.Abs(dir)
@@ -177,7 +177,7 @@ func Open(dir string) (*Workspace, error) {
 
 // ExistsError says that Init found a workspace where none may be.
 type ExistsError struct {
-	Dir    string // the folder asked for
+	Dir    string // the directory asked for
 	Around string // the workspace that is there
 }
 
@@ -208,7 +208,7 @@ func Init(dir string) (*Workspace, error) {
 	if err := os.WriteFile(filepath.Join(dir, StateDir, ".gitignore"), []byte("*\n"), 0o644); err != nil {
 		return nil, err
 	}
-	// A JSON string is a TOML string too, whatever the folder is called.
+	// A JSON string is a TOML string too, whatever the directory is called.
 	name, err := json.Marshal(filepath.Base(dir))
 	if err != nil {
 		return nil, err
@@ -220,7 +220,7 @@ func Init(dir string) (*Workspace, error) {
 	return Open(dir)
 }
 
-// Aside makes a workspace for trials, in a new folder: with the same settings
+// Aside makes a workspace for trials, in a new directory: with the same settings
 // and packages, and no recipes. What is built in it stays in it.
 func (w *Workspace) Aside(dir string) (*Workspace, error) {
 	aside := *w
@@ -243,7 +243,7 @@ func (w *Workspace) Aside(dir string) (*Workspace, error) {
 	return &aside, nil
 }
 
-// Display shortens a path for messages: relative to the current folder where
+// Display shortens a path for messages: relative to the current directory where
 // that is no longer.
 func Display(path string) string {
 	cwd, err := os.Getwd()
@@ -265,9 +265,9 @@ func (w *Workspace) State(elem ...string) string {
 // many upstream build files do not quote.
 var plainPath = regexp.MustCompile(`^[A-Za-z0-9_./+@%,-]+$`)
 
-// BuildTree returns the folder in which a recipe is built. It is under the
+// BuildTree returns the directory in which a recipe is built. It is under the
 // workspace's state, or, where that has a space or another special character
-// in its path, in a folder of the user's own under the system's temporary one.
+// in its path, in a directory of the user's own under the system's temporary one.
 func (w *Workspace) BuildTree(name string) (string, error) {
 	dir := w.State("build", name)
 	if plainPath.MatchString(dir) {
@@ -278,13 +278,13 @@ func (w *Workspace) BuildTree(name string) (string, error) {
 	if err := os.Mkdir(own, 0o700); err != nil && !errors.Is(err, fs.ErrExist) {
 		return "", err
 	}
-	// Anyone can make a folder there: it must be this user's, and no link.
+	// Anyone can make a directory there: it must be this user's, and no link.
 	info, err := os.Lstat(own)
 	if err != nil {
 		return "", err
 	}
 	if st, ok := info.Sys().(*syscall.Stat_t); !ok || !info.IsDir() || st.Uid != uint32(os.Getuid()) || info.Mode().Perm()&0o022 != 0 {
-		return "", fmt.Errorf("%s is not a folder of yours alone, and builds go there because %q has special characters in it: remove it, or move the workspace", own, w.Dir)
+		return "", fmt.Errorf("%s is not a directory of yours alone, and builds go there because %q has special characters in it: remove it, or move the workspace", own, w.Dir)
 	}
 	return filepath.Join(own, StateDir, "build", name), nil
 }

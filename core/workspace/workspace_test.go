@@ -11,7 +11,7 @@ import (
 )
 
 func TestInitAndFind(t *testing.T) {
-	dir := filepath.Join(t.TempDir(), `tide "quoted" \ folder`)
+	dir := filepath.Join(t.TempDir(), `tide "quoted" \ directory`)
 	w, err := Init(dir)
 	if err != nil {
 		t.Fatal(err)
@@ -71,7 +71,7 @@ func TestRepositories(t *testing.T) {
 }
 
 // A workspace whose path build files could not handle builds elsewhere, in a
-// folder that nobody else can have prepared.
+// directory that nobody else can have prepared.
 func TestBuildTree(t *testing.T) {
 	temp := t.TempDir()
 	t.Setenv("TMPDIR", temp)
@@ -91,15 +91,15 @@ func TestBuildTree(t *testing.T) {
 		t.Fatalf("with a space: %s, %v", dir, err)
 	}
 	if again, err := spaced.BuildTree("tide"); err != nil || again != dir {
-		t.Errorf("another folder each time: %s, %v", again, err)
+		t.Errorf("another directory each time: %s, %v", again, err)
 	}
 	own := strings.TrimSuffix(dir, "/.ellwand/build/tide")
 	if info, err := os.Stat(own); err != nil || info.Mode().Perm() != 0o700 {
 		t.Errorf("%v, %v", info, err)
 	}
 	os.Chmod(own, 0o777)
-	if _, err := spaced.BuildTree("tide"); err == nil || !strings.Contains(err.Error(), "not a folder of yours alone") {
-		t.Errorf("a folder that others may write to: %v", err)
+	if _, err := spaced.BuildTree("tide"); err == nil || !strings.Contains(err.Error(), "not a directory of yours alone") {
+		t.Errorf("a directory that others may write to: %v", err)
 	}
 	os.Remove(own)
 	os.Symlink(t.TempDir(), own)

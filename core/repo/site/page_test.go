@@ -47,7 +47,7 @@ func published(t *testing.T, packages int) string {
 	write(pack.Facts{Name: "lib" + strings.Repeat("very-long-name-", 7) + "harmonic", Summary: "<img src=x onerror=alert(1)> & " + strings.Repeat("unbreakable", 20),
 		Homepage: "javascript:alert(1)", Description: "First.\n\nSecond </p><script>alert(1)</script>.", Needs: []pack.Need{{Need: "tide"}, {Need: "soname/libc.so.6", Path: "/usr/bin/x"}},
 		Provides: []pack.Provide{{Provide: "command/" + strings.Repeat("x", 120)}}, Changes: []fact.Change{{Version: "1.0-1", Date: "2031-04-02", By: "Ines <ines@saltmarsh.example>", Text: []string{"<b>bold</b>"}}}},
-		"/usr/share/"+strings.Repeat("long-folder/", 15)+"file", "/usr/share/tide<script>")
+		"/usr/share/"+strings.Repeat("long-directory/", 15)+"file", "/usr/share/tide<script>")
 	write(pack.Facts{Name: "tide", Summary: "Tides"}, "/usr/bin/tide")
 	for i := range packages {
 		write(pack.Facts{Name: fmt.Sprintf("%c%c-%d", 'a'+i%5, 'a'+i/5%6, i), Summary: "One of many"})
