@@ -8,7 +8,6 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
-	"regexp"
 	"runtime"
 	"slices"
 	"strings"
@@ -21,6 +20,7 @@ import (
 	"ellwand.example/core/files"
 	"ellwand.example/core/lint"
 	"ellwand.example/core/pack"
+	"ellwand.example/core/pattern"
 	"ellwand.example/core/probe"
 	"ellwand.example/core/progress"
 	"ellwand.example/core/recipe"
@@ -110,7 +110,7 @@ func (a *App) publishedBefore(ctx context.Context, f pack.Facts) (*pack.Package,
 }
 
 // licenseName matches the names of files with license texts.
-var licenseName = regexp.MustCompile(`(?i)^(licen[cs]e|copying|unlicense)([-._].*)?$`)
+var licenseName = pattern.New(`(?i)^(licen[cs]e|copying|unlicense)([-._].*)?$`)
 
 const (
 	maxLicense        = 64 << 10 // bytes of a license text that are read
@@ -303,12 +303,19 @@ type Linted struct {
 	known map[string]bool // subjects
 }
 
-func (l *Linted) add(subject string, findings ...fact.Finding) {
-	if !l.known[subject] {
-		l.known[subject] = true
-		l.Subjects = append(l.Subjects, subject)
+func (l *Linted) subject(name string) {
+	if !l.known[name] {
+		l.known[name] = true
+		l.Subjects = append(l.Subjects, name)
 	}
-	l.Findings = append(l.Findings, findings...)
+}
+
+// add appends findings, whose subjects may be new. There can be very many.
+func (l *Linted) add(findings []fact.Finding) {
+	for i := range findings {
+		l.subject(findings[i].Subject)
+	}
+	l.Findings = slices.Concat(l.Findings, findings)
 }
 
 // Lint checks recipes first, then packages, those of one recipe together, then
@@ -330,7 +337,8 @@ func (a *App) Lint(ctx context.Context, l *lint.Linter, t LintTargets) (*Linted,
 		if err != nil {
 			return nil, err
 		}
-		found.add(r.Name, l.Recipe(ctx, r)...)
+		found.subject(r.Name)
+		found.add(l.Recipe(ctx, r))
 		task.Advance(1)
 		if !t.RecipesOnly {
 			t.Packages = append(t.Packages, a.packagesOf(r, t.Packages)...)
@@ -350,11 +358,9 @@ func (a *App) Lint(ctx context.Context, l *lint.Linter, t LintTargets) (*Linted,
 			return nil, g.Err
 		}
 		for _, at := range g.Packages {
-			found.add(facts[at].Identity())
+			found.subject(facts[at].Identity())
 		}
-		for _, f := range g.Findings {
-			found.add(f.Subject, f)
-		}
+		found.add(g.Findings)
 	}
 	for _, name := range t.Repositories {
 		o, err := a.Repository(name, t.Channel)
@@ -365,7 +371,8 @@ func (a *App) Lint(ctx context.Context, l *lint.Linter, t LintTargets) (*Linted,
 		if err != nil {
 			return nil, err
 		}
-		found.add(o.Storage.Where(), l.Repository(o.Storage.Where(), findings)...)
+		found.subject(o.Storage.Where())
+		found.add(l.Repository(o.Storage.Where(), findings))
 	}
 	return found, nil
 }

@@ -51,10 +51,17 @@ const mostOfKind = 5
 // showFindings shows what was found, by subject, the worst first.
 func (a *program) showFindings(subjects []string, findings []fact.Finding) {
 	w := a.out
+	counts := map[string]int{}
+	for i := range findings {
+		counts[findings[i].Subject]++
+	}
 	bySubject := map[string][]fact.Finding{}
-	for _, f := range findings {
-		if f.Waived == "" || a.verbose {
-			bySubject[f.Subject] = append(bySubject[f.Subject], f)
+	for subject, n := range counts {
+		bySubject[subject] = make([]fact.Finding, 0, n)
+	}
+	for i := range findings {
+		if f := &findings[i]; f.Waived == "" || a.verbose {
+			bySubject[f.Subject] = append(bySubject[f.Subject], *f)
 		}
 	}
 	for _, subject := range subjects {

@@ -4,12 +4,12 @@ import (
 	"bufio"
 	"fmt"
 	"io"
-	"regexp"
 	"slices"
 	"strings"
 
 	"ellwand.example/core/fact/need"
 	"ellwand.example/core/pack"
+	"ellwand.example/core/pattern"
 )
 
 // Cause is what a step most likely failed of, read from its log.
@@ -44,7 +44,7 @@ const (
 // matched.
 type sign struct {
 	kind    string
-	pattern *regexp.Regexp
+	pattern pattern.Pattern
 	cause   func(what string) Cause
 }
 
@@ -67,32 +67,32 @@ func says(message, remedy string) func(string) Cause {
 // signs, the surest first: of the causes that a log shows, the one whose sign
 // comes first here is told.
 var signs = []sign{
-	{DiskFull, regexp.MustCompile(`No space left on device|Disk quota exceeded|File size limit exceeded`), says("the disk is full", "make room, or raise `disk` in [build] of ellwand.toml")},
-	{MemoryFull, regexp.MustCompile(`virtual memory exhausted|[Cc]annot allocate memory|out of memory|fatal error: Killed signal|std::bad_alloc`), says("memory ran out", "let fewer processes run at once: `jobs` in [build] of ellwand.toml")},
-	{ProcessesFull, regexp.MustCompile(`[Cc]annot fork|fork: .*Resource temporarily unavailable`), says("no more processes can be started", "the step starts too many, or raise `processes` in [build] of ellwand.toml")},
-	{MissingHeader, regexp.MustCompile(`fatal error: ([^\s:]+\.(?:h|hh|hpp|hxx|inc)): No such file`), missing(MissingHeader, need.Header, "the header %s is missing")},
-	{MissingHeader, regexp.MustCompile(`fatal error: '([^']+)' file not found`), missing(MissingHeader, need.Header, "the header %s is missing")},
-	{MissingModule, regexp.MustCompile(`No package '([\w.+-]+)' found|Package '?([\w.+-]+)'?,? (?:was not found in the pkg-config|required by)`), missing(MissingModule, need.PkgConfig, "the pkg-config module %s is missing")},
-	{MissingModule, regexp.MustCompile(`Dependency "([\w.+-]+)" not found`), missing(MissingModule, need.PkgConfig, "the library %s is missing")},
-	{MissingModule, regexp.MustCompile(`ModuleNotFoundError: No module named '([\w]+)|BackendUnavailable: Cannot import '([\w]+)`), missing(MissingModule, need.Python, "the Python module %s is missing")},
-	{MissingModule, regexp.MustCompile(`Can't locate ([\w/]+)\.pm in @INC`), func(what string) Cause {
+	{DiskFull, pattern.New(`No space left on device|Disk quota exceeded|File size limit exceeded`), says("the disk is full", "make room, or raise `disk` in [build] of ellwand.toml")},
+	{MemoryFull, pattern.New(`virtual memory exhausted|[Cc]annot allocate memory|out of memory|fatal error: Killed signal|std::bad_alloc`), says("memory ran out", "let fewer processes run at once: `jobs` in [build] of ellwand.toml")},
+	{ProcessesFull, pattern.New(`[Cc]annot fork|fork: .*Resource temporarily unavailable`), says("no more processes can be started", "the step starts too many, or raise `processes` in [build] of ellwand.toml")},
+	{MissingHeader, pattern.New(`fatal error: ([^\s:]+\.(?:h|hh|hpp|hxx|inc)): No such file`), missing(MissingHeader, need.Header, "the header %s is missing")},
+	{MissingHeader, pattern.New(`fatal error: '([^']+)' file not found`), missing(MissingHeader, need.Header, "the header %s is missing")},
+	{MissingModule, pattern.New(`No package '([\w.+-]+)' found|Package '?([\w.+-]+)'?,? (?:was not found in the pkg-config|required by)`), missing(MissingModule, need.PkgConfig, "the pkg-config module %s is missing")},
+	{MissingModule, pattern.New(`Dependency "([\w.+-]+)" not found`), missing(MissingModule, need.PkgConfig, "the library %s is missing")},
+	{MissingModule, pattern.New(`ModuleNotFoundError: No module named '([\w]+)|BackendUnavailable: Cannot import '([\w]+)`), missing(MissingModule, need.Python, "the Python module %s is missing")},
+	{MissingModule, pattern.New(`Can't locate ([\w/]+)\.pm in @INC`), func(what string) Cause {
 		return missing(MissingModule, need.Perl, "the Perl module %s is missing")(strings.ReplaceAll(what, "/", "::"))
 	}},
-	{MissingLibrary, regexp.MustCompile(`cannot find -l([\w.+-]+)`), func(what string) Cause {
+	{MissingLibrary, pattern.New(`cannot find -l([\w.+-]+)`), func(what string) Cause {
 		return Cause{What: what, Message: "the library " + what + " is missing, for the linker", Remedy: fmt.Sprintf("add the build need that brings lib%s.so, such as %q", what, need.PkgConfig+"/"+what)}
 	}},
-	{MissingCommand, regexp.MustCompile(`(?m)(?:^|[ /])(?:sh|bash|dash|env|build|prepare|test|stage)?:? ?(?:line )?\d*:? ?([\w.+-]+): (?:command )?not found$`), missing(MissingCommand, need.Command, "the command %s is missing")},
-	{MissingCommand, regexp.MustCompile(`(?m)^(?:g?make(?:\[\d+\])?|env): '?([\w.+-]+)'?: No such file or directory$`), missing(MissingCommand, need.Command, "the command %s is missing")},
-	{MissingCommand, regexp.MustCompile(`Can't exec "([\w.+-]+)": No such file`), missing(MissingCommand, need.Command, "the command %s is missing")},
-	{MissingCommand, regexp.MustCompile(`Program '([\w.+-]+)' not found|Program ([\w.+-]+) found: NO`), missing(MissingCommand, need.Command, "the command %s is missing")},
-	{MissingCommand, regexp.MustCompile(`Could not find [^\n]*?the following names:\s+([\w.+-]+)`), missing(MissingCommand, need.Command, "the command %s is missing")},
-	{MissingModule, regexp.MustCompile(`Could NOT find ([\w.+-]+) \(missing:`), func(what string) Cause {
+	{MissingCommand, pattern.New(`(?m)(?:^|[ /])(?:sh|bash|dash|env|build|prepare|test|stage)?:? ?(?:line )?\d*:? ?([\w.+-]+): (?:command )?not found$`), missing(MissingCommand, need.Command, "the command %s is missing")},
+	{MissingCommand, pattern.New(`(?m)^(?:g?make(?:\[\d+\])?|env): '?([\w.+-]+)'?: No such file or directory$`), missing(MissingCommand, need.Command, "the command %s is missing")},
+	{MissingCommand, pattern.New(`Can't exec "([\w.+-]+)": No such file`), missing(MissingCommand, need.Command, "the command %s is missing")},
+	{MissingCommand, pattern.New(`Program '([\w.+-]+)' not found|Program ([\w.+-]+) found: NO`), missing(MissingCommand, need.Command, "the command %s is missing")},
+	{MissingCommand, pattern.New(`Could not find [^\n]*?the following names:\s+([\w.+-]+)`), missing(MissingCommand, need.Command, "the command %s is missing")},
+	{MissingModule, pattern.New(`Could NOT find ([\w.+-]+) \(missing:`), func(what string) Cause {
 		return Cause{What: what, Message: "CMake does not find " + what, Remedy: "add the build need that brings it, or tell CMake to do without it: `configure` in [steps]"}
 	}},
-	{WritesOutside, regexp.MustCompile(`(?:[‘'"` + "`" + `]|(?:create|open|write to|remove|touch) |: )(/[^\s‘’'":` + "`" + `]+)[’'"]?:? ?(?:.*: )?(?:Read-only file system|Directory nonexistent)`),
+	{WritesOutside, pattern.New(`(?:[‘'"` + "`" + `]|(?:create|open|write to|remove|touch) |: )(/[^\s‘’'":` + "`" + `]+)[’'"]?:? ?(?:.*: )?(?:Read-only file system|Directory nonexistent)`),
 		says("it writes to %s, outside of $DESTDIR", "steps write to the work tree and to $DESTDIR alone: install to \"$DESTDIR%s\"")},
-	{WritesOutside, regexp.MustCompile(`()Read-only file system`), says("it writes to the system", "steps write to the work tree and to $DESTDIR alone")},
-	{NoNetwork, regexp.MustCompile(`Could not resolve host:? '?([\w.-]+)|lookup ([\w.-]+)(?: on [^:]+:\d+)?: |unable to resolve host address [‘']([\w.-]+)|Failed to connect to ([\w.-]+)|Network is unreachable|Temporary failure in name resolution|Name or service not known|module lookup disabled`),
+	{WritesOutside, pattern.New(`()Read-only file system`), says("it writes to the system", "steps write to the work tree and to $DESTDIR alone")},
+	{NoNetwork, pattern.New(`Could not resolve host:? '?([\w.-]+)|lookup ([\w.-]+)(?: on [^:]+:\d+)?: |unable to resolve host address [‘']([\w.-]+)|Failed to connect to ([\w.-]+)|Network is unreachable|Temporary failure in name resolution|Name or service not known|module lookup disabled`),
 		func(what string) Cause {
 			m := "it reaches for the network"
 			if what != "" {
@@ -100,13 +100,13 @@ var signs = []sign{
 			}
 			return Cause{What: what, Message: m, Remedy: "a build has none: name what it fetches as a [[source]], with its sha256"}
 		}},
-	{ChangesOwner, regexp.MustCompile(`(?:changing ownership of|cannot change ownership of|^chown:|^chgrp:) [‘'"]?([^’'":\s]+)|(?:invalid user|unknown user|invalid group|unknown group):? [‘'"]?([^’'"\s]+)`),
+	{ChangesOwner, pattern.New(`(?:changing ownership of|cannot change ownership of|^chown:|^chgrp:) [‘'"]?([^’'":\s]+)|(?:invalid user|unknown user|invalid group|unknown group):? [‘'"]?([^’'"\s]+)`),
 		says("it gives files to another user (%s)", "steps run as an ordinary user: leave owners out of the install commands, and state them in the layout: { owner = \"…\" }")},
-	{NoTarget, regexp.MustCompile(`No rule to make target [‘'` + "`" + `]([\w.-]+)'|unknown target '([\w.-]+)'`), says("there is no target %s in the makefile", "write the step's script in [steps]")},
-	{OldProject, regexp.MustCompile(`Compatibility with CMake < 3.5 has been removed`), says("it is written for an older CMake", "configure = [\"-DCMAKE_POLICY_VERSION_MINIMUM=3.5\"]")},
-	{OldProject, regexp.MustCompile(`'?(aclocal-[\d.]+|automake-[\d.]+)'? is missing on your system`), says("its build files want %s", "make them anew: `autoreconf -fi` in the prepare step, with the need command/autoreconf")},
-	{StrictWarnings, regexp.MustCompile(`\[-Werror(?:=([\w-]+))?\]|all warnings being treated as errors`), says("a compiler warning is taken for an error", "add -Wno-error to CFLAGS in the step, or mend what it warns of with a [[patch]]")},
-	{CompileError, regexp.MustCompile(`^(\S+?:\d+(?::\d+)?: (?:fatal )?error: .+)$`), says("the compiler stops: %s", "mend the source with a [[patch]], or set what it asks for in the step")},
+	{NoTarget, pattern.New(`No rule to make target [‘'` + "`" + `]([\w.-]+)'|unknown target '([\w.-]+)'`), says("there is no target %s in the makefile", "write the step's script in [steps]")},
+	{OldProject, pattern.New(`Compatibility with CMake < 3.5 has been removed`), says("it is written for an older CMake", "configure = [\"-DCMAKE_POLICY_VERSION_MINIMUM=3.5\"]")},
+	{OldProject, pattern.New(`'?(aclocal-[\d.]+|automake-[\d.]+)'? is missing on your system`), says("its build files want %s", "make them anew: `autoreconf -fi` in the prepare step, with the need command/autoreconf")},
+	{StrictWarnings, pattern.New(`\[-Werror(?:=([\w-]+))?\]|all warnings being treated as errors`), says("a compiler warning is taken for an error", "add -Wno-error to CFLAGS in the step, or mend what it warns of with a [[patch]]")},
+	{CompileError, pattern.New(`^(\S+?:\d+(?::\d+)?: (?:fatal )?error: .+)$`), says("the compiler stops: %s", "mend the source with a [[patch]], or set what it asks for in the step")},
 }
 
 // whoHas looks for what is missing among the workspace's packages, and says
@@ -177,7 +177,7 @@ func Diagnose(log io.ReadSeeker) ([]Cause, error) {
 		if line := trim(raw); line != "" {
 			for i, s := range signs {
 				m := s.pattern.FindStringSubmatch(line)
-				if m == nil || noise.MatchString(line) {
+				if m == nil || ignored.MatchString(line) {
 					continue
 				}
 				what := ""
@@ -218,5 +218,5 @@ func Diagnose(log io.ReadSeeker) ([]Cause, error) {
 	return out, nil
 }
 
-// noise are lines of configure scripts that tell of what is missing and go on.
-var noise = regexp.MustCompile(`(?i)^(checking|looking for|-- (looking for|could not?t find)|configure: warning|run-time dependency .* found: no)`)
+// ignored are lines of configure scripts that tell of what is missing and go on.
+var ignored = pattern.New(`(?i)^(checking|looking for|-- (looking for|could not?t find)|configure: warning|run-time dependency .* found: no)`)

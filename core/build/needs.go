@@ -9,7 +9,6 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
-	"regexp"
 	"slices"
 	"strings"
 	"sync"
@@ -20,6 +19,7 @@ import (
 	"ellwand.example/core/fact/need"
 	"ellwand.example/core/layer"
 	"ellwand.example/core/pack"
+	"ellwand.example/core/pattern"
 )
 
 // bySystem is what meets a need that no package of the workspace meets: the
@@ -238,4 +238,4 @@ func (j *job) layInto(ctx context.Context, dir string) error {
 	})
 }
 
-var usrPrefix = regexp.MustCompile(`(?m)^(\s*\w+\s*=\s*)/usr\b`)
+var usrPrefix = pattern.New(`(?m)^(\s*\w+\s*=\s*)/usr\b`)

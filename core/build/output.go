@@ -4,11 +4,11 @@ import (
 	"bytes"
 	"fmt"
 	"os"
-	"regexp"
 	"slices"
 	"strings"
 	"unicode/utf8"
 
+	"ellwand.example/core/pattern"
 	"ellwand.example/core/progress"
 )
 
@@ -16,7 +16,7 @@ import (
 const tailLines = 25
 
 // escapes are the control sequences of ECMA-48, such as colours.
-var escapes = regexp.MustCompile(`\x1b(\[[0-?]*[ -/]*[@-~]|[@-Z\\-_])`)
+var escapes = pattern.New(`\x1b(\[[0-?]*[ -/]*[@-~]|[@-Z\\-_])`)
 
 // maxLine bounds the part of a line that is shown; the log has it whole.
 const maxLine = 2000
@@ -47,7 +47,7 @@ type logWriter struct {
 const tailShare = 4
 
 // warning is how compilers begin one.
-var warning = regexp.MustCompile(`^\S+?:\d+(:\d+)?: warning: |^(cc1(plus)?|ld|\S+/ld): warning: `)
+var warning = pattern.New(`^\S+?:\d+(:\d+)?: warning: |^(cc1(plus)?|ld|\S+/ld): warning: `)
 
 func (w *logWriter) Write(p []byte) (int, error) {
 	w.keep(p)

@@ -8,12 +8,12 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
-	"regexp"
 	"strings"
 	"syscall"
 
 	"ellwand.example/core/layer"
 	"ellwand.example/core/pack"
+	"ellwand.example/core/pattern"
 	"ellwand.example/core/recipe"
 	"ellwand.example/core/sandbox"
 )
@@ -219,7 +219,7 @@ func around(data []byte, at int) string {
 }
 
 // clock is a time as programs write it.
-var clock = regexp.MustCompile(`\d\d:\d\d(:\d\d)?`)
+var clock = pattern.New(`\d\d:\d\d(:\d\d)?`)
 
 func hint(d Difference) string {
 	both := d.First + d.Second

@@ -3,12 +3,12 @@ package build
 import (
 	"path"
 	"path/filepath"
-	"regexp"
 	"slices"
 	"strings"
 
 	"ellwand.example/core/fact/need"
 	"ellwand.example/core/pack"
+	"ellwand.example/core/pattern"
 	"ellwand.example/core/probe"
 	"ellwand.example/core/sandbox"
 )
@@ -52,8 +52,8 @@ func words(s string) map[string]bool {
 }
 
 var (
-	commandDir = regexp.MustCompile(`^/(usr/(local/)?)?s?bin/`)
-	includeDir = regexp.MustCompile(`^/usr/(local/)?include/(?:[a-z0-9_]+-linux-[a-z0-9]+/)?(.+)$`)
+	commandDir = pattern.New(`^/(usr/(local/)?)?s?bin/`)
+	includeDir = pattern.New(`^/usr/(local/)?include/(?:[a-z0-9_]+-linux-[a-z0-9]+/)?(.+)$`)
 )
 
 // needsReport judges what was touched.

@@ -8,13 +8,13 @@ import (
 	"io"
 	"maps"
 	"path"
-	"regexp"
 	"slices"
 	"strings"
 	"unicode/utf8"
 
 	"ellwand.example/core/fact/need"
 	"ellwand.example/core/pack"
+	"ellwand.example/core/pattern"
 	"ellwand.example/core/scan"
 	"ellwand.example/core/staging"
 )
@@ -395,7 +395,7 @@ func (c *Comparison) files(ctx context.Context, left, right *side) error {
 	return nil
 }
 
-var digits = regexp.MustCompile(`[0-9]+`)
+var digits = pattern.New(`[0-9]+`)
 
 // versionedNames pairs files that are only on one side each and differ in
 // nothing but the numbers in their paths, such as libtide.so.1.4 and

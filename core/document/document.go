@@ -10,7 +10,6 @@ import (
 	"errors"
 	"fmt"
 	"os"
-	"regexp"
 	"slices"
 	"sort"
 	"strconv"
@@ -22,6 +21,7 @@ import (
 
 	"ellwand.example/core/fact"
 	"ellwand.example/core/files"
+	"ellwand.example/core/pattern"
 )
 
 // MaxSize bounds a document, in bytes.
@@ -484,7 +484,7 @@ func (d *Document) Inside(n *Node, offset, length int) Span {
 func quote(key string) string { return "`" + key + "`" }
 
 // bare is a line whose value is text that lacks its quotes.
-var bare = regexp.MustCompile(`^\s*[A-Za-z0-9_."-]+\s*=\s*([A-Za-z/~.<$][^"'\[\]{}]*?)\s*(#.*)?$`)
+var bare = pattern.New(`^\s*[A-Za-z0-9_."-]+\s*=\s*([A-Za-z/~.<$][^"'\[\]{}]*?)\s*(#.*)?$`)
 
 // syntaxError words what the TOML parser stumbled over.
 func (d *Document) syntaxError(at Span, message string) Problem {

@@ -19,6 +19,7 @@ import (
 	"ellwand.example/core/document"
 	"ellwand.example/core/fact/need"
 	"ellwand.example/core/fact/version"
+	"ellwand.example/core/pattern"
 	"ellwand.example/core/recipe"
 )
 
@@ -54,10 +55,10 @@ type Facts struct {
 func (f Facts) AllNotes() []string { return slices.Concat(f.Notes, f.wayNotes) }
 
 var (
-	archiveName = regexp.MustCompile(`^(.+?)[-_]v?([0-9][0-9A-Za-z.+~_]*?(?:-(?:stable|release|final|(?:rc|alpha|beta|pre)[0-9.]*))?)(?:[-_.](?:orig|src|source))?$`)
-	released    = regexp.MustCompile(`-(?:stable|release|final)$`)
-	unfinished  = regexp.MustCompile(`-((?:rc|alpha|beta|pre)[0-9.]*)$`)
-	extension   = regexp.MustCompile(`(?i)\.(tar(\.(gz|bz2|xz|zst|lz|Z))?|tgz|tbz2?|txz|zip)$`)
+	archiveName = pattern.New(`^(.+?)[-_]v?([0-9][0-9A-Za-z.+~_]*?(?:-(?:stable|release|final|(?:rc|alpha|beta|pre)[0-9.]*))?)(?:[-_.](?:orig|src|source))?$`)
+	released    = pattern.New(`-(?:stable|release|final)$`)
+	unfinished  = pattern.New(`-((?:rc|alpha|beta|pre)[0-9.]*)$`)
+	extension   = pattern.New(`(?i)\.(tar(\.(gz|bz2|xz|zst|lz|Z))?|tgz|tbz2?|txz|zip)$`)
 )
 
 // SplitName tells name and version from the name of an archive or a directory.
@@ -233,7 +234,7 @@ func (t *tree) glob(patterns ...string) []string {
 	return all[:min(len(all), 50)]
 }
 
-var roff = regexp.MustCompile(`\\f[A-Z]|\\f\[[A-Z]*\]|\\`)
+var roff = pattern.New(`\\f[A-Z]|\\f\[[A-Z]*\]|\\`)
 
 // manualSummary takes the line that a program's manual begins with: "name \-
 // what it does".
@@ -273,8 +274,8 @@ func (t *tree) readmeSummary(name string) string {
 }
 
 var (
-	article     = regexp.MustCompile(`^(?i:an?|the)\s+`)
-	versionTail = regexp.MustCompile(`,?\s+v?[0-9]+(\.[0-9]+)+$`)
+	article     = pattern.New(`^(?i:an?|the)\s+`)
+	versionTail = pattern.New(`,?\s+v?[0-9]+(\.[0-9]+)+$`)
 )
 
 // sentence makes a summary of a line, with no article before it and no version
@@ -352,10 +353,10 @@ func (f *Facts) take(way Facts) {
 	maps.Copy(f.Steps, way.Steps)
 }
 
-var help = regexp.MustCompile(`(?m)^  (--(?:enable|disable|with|without)-[\w+-]+\S*)\s+(.*)$`)
+var help = pattern.New(`(?m)^  (--(?:enable|disable|with|without)-[\w+-]+\S*)\s+(.*)$`)
 
 // everywhere are switches that all configure scripts of Autoconf have.
-var everywhere = regexp.MustCompile(`FEATURE|PACKAGE|dependency-tracking|silent-rules|option-checking|libtool-lock|fast-install|shared|static|pic\b|gnu-ld|sysroot|maintainer-mode|aix-soname`)
+var everywhere = pattern.New(`FEATURE|PACKAGE|dependency-tracking|silent-rules|option-checking|libtool-lock|fast-install|shared|static|pic\b|gnu-ld|sysroot|maintainer-mode|aix-soname`)
 
 // switches lists what a configure script can turn on and off.
 func switches(configure string) []string {
@@ -369,13 +370,13 @@ func switches(configure string) []string {
 }
 
 var (
-	pkgCheck    = regexp.MustCompile(`(?ms)^([ \t]*)PKG_CHECK_MODULES(?:_STATIC)?\s*\(\s*\[?\w+\]?\s*,\s*\[?([^\],)]+)\]?\s*([,)])`)
-	pkgMade     = regexp.MustCompile(`\$PKG_CONFIG --exists --print-errors \\?"([^"\\$]+)\\?"`)
-	mesonDep    = regexp.MustCompile(`dependency\s*\(\s*'([\w.+-]+)'([^)]*)\)`)
-	mesonVer    = regexp.MustCompile(`version\s*:\s*'>=\s*([\w.]+)'`)
-	cinMakefile = regexp.MustCompile(`(?i)pkg_(?:check|search)_modules?\s*\(\s*\w+\s+((?:REQUIRED\s+|QUIET\s+|IMPORTED_TARGET\s+|GLOBAL\s+)*)([^)$]+)\)`)
-	inMakefile  = regexp.MustCompile(`(?:pkg-config|\$[({]PKG_?CONFIG[)}])((?:\s+--[\w-]+(?:=\S+)?)+)\s+["']?([a-z][\w.+-]*)`)
-	module      = regexp.MustCompile(`([\w.+-]+)(?:\s*(>=|<=|=|<|>)\s*([\w.]+))?`)
+	pkgCheck    = pattern.New(`(?ms)^([ \t]*)PKG_CHECK_MODULES(?:_STATIC)?\s*\(\s*\[?\w+\]?\s*,\s*\[?([^\],)]+)\]?\s*([,)])`)
+	pkgMade     = pattern.New(`\$PKG_CONFIG --exists --print-errors \\?"([^"\\$]+)\\?"`)
+	mesonDep    = pattern.New(`dependency\s*\(\s*'([\w.+-]+)'([^)]*)\)`)
+	mesonVer    = pattern.New(`version\s*:\s*'>=\s*([\w.]+)'`)
+	cinMakefile = pattern.New(`(?i)pkg_(?:check|search)_modules?\s*\(\s*\w+\s+((?:REQUIRED\s+|QUIET\s+|IMPORTED_TARGET\s+|GLOBAL\s+)*)([^)$]+)\)`)
+	inMakefile  = pattern.New(`(?:pkg-config|\$[({]PKG_?CONFIG[)}])((?:\s+--[\w-]+(?:=\S+)?)+)\s+["']?([a-z][\w.+-]*)`)
+	module      = pattern.New(`([\w.+-]+)(?:\s*(>=|<=|=|<|>)\s*([\w.]+))?`)
 )
 
 // needs finds what the build files ask for.
@@ -459,7 +460,7 @@ func modules(list string) []string {
 }
 
 // licenseFiles are names that license texts go by.
-var licenseFiles = regexp.MustCompile(`(?i)^(licen[cs]es?|copying|copyright|unlicense)([-._].*)?$`)
+var licenseFiles = pattern.New(`(?i)^(licen[cs]es?|copying|copyright|unlicense)([-._].*)?$`)
 
 // license finds the license texts at the top of the source, and what they are.
 // Where they do not tell, what stands in directories and in source files is noted
@@ -496,7 +497,7 @@ func (t *tree) license(f *Facts) error {
 	return nil
 }
 
-var spdxLine = regexp.MustCompile(`SPDX-License-Identifier:\s*([\w.+-]+(?:\s+(?:AND|OR|WITH)\s+[\w.+-]+)*)`)
+var spdxLine = pattern.New(`SPDX-License-Identifier:\s*([\w.+-]+(?:\s+(?:AND|OR|WITH)\s+[\w.+-]+)*)`)
 
 // licenseHints notes what directories, source files and the build's own files say
 // of the license.

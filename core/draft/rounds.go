@@ -18,6 +18,7 @@ import (
 	"ellwand.example/core/build"
 	"ellwand.example/core/fact"
 	"ellwand.example/core/layout"
+	"ellwand.example/core/pattern"
 	"ellwand.example/core/recipe"
 	"ellwand.example/core/staging"
 )
@@ -97,7 +98,7 @@ func (t *Trials) try(ctx context.Context) (build.Result, error) {
 }
 
 // topDirs are where packages install to.
-var topDirs = regexp.MustCompile(`^/(usr|etc|var|opt|srv|boot|lib|lib64|bin|sbin)(/|$)`)
+var topDirs = pattern.New(`^/(usr|etc|var|opt|srv|boot|lib|lib64|bin|sbin)(/|$)`)
 
 // muchToRead is from how many bytes on documentation is split off.
 const muchToRead = 256 << 10
@@ -322,7 +323,7 @@ grep -rlIF "$DESTDIR" "$DESTDIR" | while read -r file; do
 done`
 
 // aside are directories of a source with programs that are not for users.
-var aside = regexp.MustCompile(`(^|/)(tests?|testing|examples?|samples?|bench(marks?)?|fuzz(ing)?|contrib|CMakeFiles|\.libs|autom4te\.cache)(/|$)`)
+var aside = pattern.New(`(^|/)(tests?|testing|examples?|samples?|bench(marks?)?|fuzz(ing)?|contrib|CMakeFiles|\.libs|autom4te\.cache)(/|$)`)
 
 // installEach writes a script that installs the programs and manuals in the
 // work tree as the build step left it.
@@ -423,7 +424,7 @@ func isProgram(file string, head []byte) bool {
 	return f.Type == elf.ET_EXEC || f.Type == elf.ET_DYN && slices.ContainsFunc(f.Progs, func(p *elf.Prog) bool { return p.Type == elf.PT_INTERP })
 }
 
-var manualName = regexp.MustCompile(`\.([1-8])$`)
+var manualName = pattern.New(`\.([1-8])$`)
 
 // manualSection is the section of a manual page; empty for what is none.
 func manualSection(name string, head []byte) string {

@@ -9,6 +9,8 @@ import (
 	"slices"
 	"strings"
 	"unicode"
+
+	"ellwand.example/core/pattern"
 )
 
 // Bounds of a description, in characters.
@@ -116,9 +118,9 @@ func called(name string) string {
 // What a paragraph tells that is not what the software is: of what became of it,
 // how it is come by, and what one may do with it.
 var (
-	otherVerbs  = regexp.MustCompile(`(?i)^(?:was|has|supports|comes|requires|needs|depends|uses)$`)
-	otherThings = regexp.MustCompile(`(?i)^(?:available|already|being|built|copyright|currently|developed|distributed|free|in|known|licensed|licenced|maintained|not|now|part|provided|released|still|tested|under|used|written)$`)
-	legal       = regexp.MustCompile(`(?i)\b(?:licen[cs]e[ds]?|copyright|free software|warranty)\b`)
+	otherVerbs  = pattern.New(`(?i)^(?:was|has|supports|comes|requires|needs|depends|uses)$`)
+	otherThings = pattern.New(`(?i)^(?:available|already|being|built|copyright|currently|developed|distributed|free|in|known|licensed|licenced|maintained|not|now|part|provided|released|still|tested|under|used|written)$`)
+	legal       = pattern.New(`(?i)\b(?:licen[cs]e[ds]?|copyright|free software|warranty)\b`)
 )
 
 // isProse tells words from drawings and tables.
@@ -167,11 +169,11 @@ func isHeading(lines []string) bool {
 }
 
 var (
-	image    = regexp.MustCompile(`!\[[^\]]*\](\([^)]*\)|\[[^\]]*\])|<!--.*?-->|</?[a-zA-Z][^>]*>`)
-	link     = regexp.MustCompile(`\[([^\]]+)\](\([^)]*\)|\[[^\]]*\])`)
-	rstLink  = regexp.MustCompile("`([^`<]+?) ?<[^>]+>`_+|`([^`]+)`_|\\b([A-Za-z]+)_( |,|\\.)")
-	emphasis = regexp.MustCompile("\\*\\*|``?|(^| )[*_]([^*_ ][^*_]*)[*_]")
-	spaces   = regexp.MustCompile(`\s+`)
+	image    = pattern.New(`!\[[^\]]*\](\([^)]*\)|\[[^\]]*\])|<!--.*?-->|</?[a-zA-Z][^>]*>`)
+	link     = pattern.New(`\[([^\]]+)\](\([^)]*\)|\[[^\]]*\])`)
+	rstLink  = pattern.New("`([^`<]+?) ?<[^>]+>`_+|`([^`]+)`_|\\b([A-Za-z]+)_( |,|\\.)")
+	emphasis = pattern.New("\\*\\*|``?|(^| )[*_]([^*_ ][^*_]*)[*_]")
+	spaces   = pattern.New(`\s+`)
 )
 
 // plain takes the marks of Markdown and reStructuredText out of a paragraph, and
@@ -184,7 +186,7 @@ func plain(text string) string {
 	return strings.TrimSpace(spaces.ReplaceAllString(text, " "))
 }
 
-var sentenceEnd = regexp.MustCompile(`[.!?]["')]?( |$)`)
+var sentenceEnd = pattern.New(`[.!?]["')]?( |$)`)
 
 // sentences is a paragraph in one line, up to the last sentence that is not too
 // long a description; empty where there is no whole one.
@@ -212,10 +214,10 @@ func sentences(text string) string {
 }
 
 var (
-	roffFont  = regexp.MustCompile(`^\.(?:B|I|BR|BI|IR|RB|RI|IB|SM|Em|Xr|Ar|Nm|Fl|Pa|Cm|Li|Dq|Sq)\b ?`)
-	roffTurns = regexp.MustCompile(`^\.(?:BR|RB|IR|RI|BI|IB)[^"]*$`)
-	roffBreak = regexp.MustCompile(`^\.(?:PP|P|LP|Pp|SH|Sh|SS|Ss|TP|IP|Bl|It|nf|br|sp|RS|HP)\b`)
-	roffMark  = regexp.MustCompile(`\\f\[[A-Z]*\]|\\f[A-Z]|\\\(..|\\[&|^/,]`)
+	roffFont  = pattern.New(`^\.(?:B|I|BR|BI|IR|RB|RI|IB|SM|Em|Xr|Ar|Nm|Fl|Pa|Cm|Li|Dq|Sq)\b ?`)
+	roffTurns = pattern.New(`^\.(?:BR|RB|IR|RI|BI|IB)[^"]*$`)
+	roffBreak = pattern.New(`^\.(?:PP|P|LP|Pp|SH|Sh|SS|Ss|TP|IP|Bl|It|nf|br|sp|RS|HP)\b`)
+	roffMark  = pattern.New(`\\f\[[A-Z]*\]|\\f[A-Z]|\\\(..|\\[&|^/,]`)
 )
 
 // manualDescription takes the first paragraph of a manual's description.
@@ -260,10 +262,10 @@ func (t *tree) manualDescription(name string) string {
 }
 
 var (
-	toldHomepage = regexp.MustCompile(`(?i)(?:home[- ]?page|web ?site|web page)[\])*:]*(?: is| at| is at| \([^)\n]*\))?\s{0,12}:?\s{0,4}[<(\[]*(https?://[^\s>)\]"'<]+)`)
-	anyAddress   = regexp.MustCompile(`https?://[^\s>)\]"'<` + "`" + `]+`)
+	toldHomepage = pattern.New(`(?i)(?:home[- ]?page|web ?site|web page)[\])*:]*(?: is| at| is at| \([^)\n]*\))?\s{0,12}:?\s{0,4}[<(\[]*(https?://[^\s>)\]"'<]+)`)
+	anyAddress   = pattern.New(`https?://[^\s>)\]"'<` + "`" + `]+`)
 	// notHomes are hosts that pages about the state of a project are on.
-	notHomes = regexp.MustCompile(`(?i)badge|shields\.io|travis|appveyor|coveralls|codecov|scan\.coverity|ci\.|actions|img\.|repology|lgtm|fossa|groups\.`)
+	notHomes = pattern.New(`(?i)badge|shields\.io|travis|appveyor|coveralls|codecov|scan\.coverity|ci\.|actions|img\.|repology|lgtm|fossa|groups\.`)
 )
 
 // readmeHomepage takes the address that a README calls the homepage, or one of

@@ -25,7 +25,6 @@ import (
 	"maps"
 	"os"
 	"path/filepath"
-	"regexp"
 	"slices"
 	"strings"
 	"syscall"
@@ -35,6 +34,7 @@ import (
 	"github.com/klauspost/compress/zstd"
 
 	"ellwand.example/core/canonical"
+	"ellwand.example/core/fact"
 	"ellwand.example/core/fact/need"
 	"ellwand.example/core/fact/version"
 	"ellwand.example/core/files"
@@ -247,8 +247,6 @@ type Content struct {
 	Executable map[string]bool
 }
 
-var sha256Name = regexp.MustCompile(`^[0-9a-f]{64}$`)
-
 // Read reads an exported recipe and adds its sources to the source cache. It
 // writes nothing else.
 func Read(ctx context.Context, in io.Reader, cache source.Cache) (Content, error) {
@@ -357,7 +355,7 @@ func (c *Content) readManifest(r io.Reader) error {
 		return bad("%q cannot be a recipe's name", c.Name)
 	}
 	for _, s := range c.Sources {
-		if !sha256Name.MatchString(s.SHA256) {
+		if !fact.IsSHA256(s.SHA256) {
 			return bad("%q is not a digest", s.SHA256)
 		}
 	}

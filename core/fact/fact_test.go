@@ -6,6 +6,7 @@ import (
 	"io"
 	"io/fs"
 	"slices"
+	"strings"
 	"syscall"
 	"testing"
 
@@ -133,5 +134,30 @@ func TestErrors(t *testing.T) {
 	}
 	if !errors.Is(own, io.ErrShortWrite) || own.Error() != "no room: short write" {
 		t.Errorf("%v does not wrap its cause", own)
+	}
+}
+
+func TestNames(t *testing.T) {
+	digest := strings.Repeat("0a", 32)
+	for name, c := range map[string]struct {
+		is   func(string) bool
+		good []string
+		bad  []string
+	}{
+		"digest":  {IsSHA256, []string{digest}, []string{"", digest[1:], digest + "0", strings.ToUpper(digest), digest[1:] + "g"}},
+		"commit":  {IsCommit, []string{digest, digest[:40]}, []string{digest[:41], "main", ""}},
+		"account": {IsAccountName, []string{"root", "_apt", "a-1_"}, []string{"", "1a", "-a", "A", "a b", "../x", strings.Repeat("a", 32), "ä"}},
+		"mode":    {IsMode, []string{"0644", "7777"}, []string{"", "644", "0o644", "0684", "00644"}},
+	} {
+		for _, s := range c.good {
+			if !c.is(s) {
+				t.Errorf("%q is a %s", s, name)
+			}
+		}
+		for _, s := range c.bad {
+			if c.is(s) {
+				t.Errorf("%q is not a %s", s, name)
+			}
+		}
 	}
 }

@@ -418,7 +418,7 @@ const (
 func Owners(r *recipe.Recipe, staged []staging.Path) []Owned {
 	x := newResolver(r)
 	whole := len(r.Packages) == 1 && r.Packages[r.PackageNames()[0]].Layout == nil
-	var out []Owned
+	out := make([]Owned, 0, len(staged))
 	for _, p := range staged {
 		if p.Type == staging.Directory {
 			continue

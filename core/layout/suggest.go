@@ -3,12 +3,12 @@ package layout
 import (
 	"errors"
 	"path"
-	"regexp"
 	"slices"
 	"strings"
 
 	"ellwand.example/core/document"
 	"ellwand.example/core/fact"
+	"ellwand.example/core/pattern"
 	"ellwand.example/core/recipe"
 	"ellwand.example/core/staging"
 )
@@ -22,7 +22,7 @@ const headers = "/usr/include"
 
 // versioned is a shared library under its soname and its file's name: all up
 // to the first number, and what follows it.
-var versioned = regexp.MustCompile(`^(/.*/lib[^/]+\.so\.[0-9]+)((?:\.[0-9]+)*)$`)
+var versioned = pattern.New(`^(/.*/lib[^/]+\.so\.[0-9]+)((?:\.[0-9]+)*)$`)
 
 // suggest proposes layout lines for unclaimed paths: one for each, or one for
 // a directory in which everything is unclaimed.
@@ -106,7 +106,7 @@ func home(r *recipe.Recipe, p string) string {
 
 var (
 	developmentDirs  = []string{"/usr/include/", "/usr/lib/cmake/", "/usr/share/cmake/", "/usr/share/aclocal/", "/usr/share/pkgconfig/", "/usr/share/man/man3/", "/usr/share/vala/", "/usr/share/gir-1.0/"}
-	developmentFiles = regexp.MustCompile(`^/usr/(lib(/.*)?/[^/]+\.(pc|a)|lib(64)?(/[^/]+-linux-[^/]+)?/lib[^/]+\.so|bin/[^/]+-config|share/man/man1/[^/]+-config\.1(\.gz)?)$`)
+	developmentFiles = pattern.New(`^/usr/(lib(/.*)?/[^/]+\.(pc|a)|lib(64)?(/[^/]+-linux-[^/]+)?/lib[^/]+\.so|bin/[^/]+-config|share/man/man1/[^/]+-config\.1(\.gz)?)$`)
 )
 
 // Development reports whether a path is of use only to those who build other

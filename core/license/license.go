@@ -8,12 +8,12 @@ import (
 	_ "embed"
 	"encoding/json"
 	"fmt"
-	"regexp"
 	"slices"
 	"strings"
 	"sync"
 
 	"ellwand.example/core/fact"
+	"ellwand.example/core/pattern"
 )
 
 //go:embed ids.json
@@ -41,8 +41,8 @@ var load = sync.OnceValue(func() lists {
 })
 
 var (
-	tokens    = regexp.MustCompile(`[()]|[^()\s]+`)
-	reference = regexp.MustCompile(`^(DocumentRef-[A-Za-z0-9.-]+:)?LicenseRef-[A-Za-z0-9.-]+$`)
+	tokens    = pattern.New(`[()]|[^()\s]+`)
+	reference = pattern.New(`^(DocumentRef-[A-Za-z0-9.-]+:)?LicenseRef-[A-Za-z0-9.-]+$`)
 )
 
 // Check returns what is wrong with an expression, every mistake at once; none

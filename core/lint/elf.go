@@ -9,6 +9,7 @@ import (
 	"ellwand.example/core/fact"
 	"ellwand.example/core/fact/need"
 	"ellwand.example/core/pack"
+	"ellwand.example/core/pattern"
 	"ellwand.example/core/scan"
 	"ellwand.example/core/staging"
 )
@@ -52,10 +53,10 @@ func linked(e *scan.ELF) bool {
 }
 
 // soVersion is a library's file name with a version in it.
-var soVersion = expression(`\.so\.[0-9]|-[0-9.]+\.so$`)
+var soVersion = pattern.New(`\.so\.[0-9]|-[0-9.]+\.so$`)
 
 // dynamicLinker is a path at which the C libraries install theirs.
-var dynamicLinker = expression(`^/lib(64|32|x32)?/(ld-linux[A-Za-z0-9_.-]*\.so\.[0-9]+|ld64\.so\.[0-9]+|ld\.so\.[0-9]+|ld-musl-[A-Za-z0-9_-]+\.so\.1)$`)
+var dynamicLinker = pattern.New(`^/lib(64|32|x32)?/(ld-linux[A-Za-z0-9_.-]*\.so\.[0-9]+|ld64\.so\.[0-9]+|ld\.so\.[0-9]+|ld-musl-[A-Za-z0-9_-]+\.so\.1)$`)
 
 // fortifiable are functions that _FORTIFY_SOURCE replaces by checked ones.
 var fortifiable = wordSet("memcpy memmove memset strcpy strncpy strcat strncat sprintf snprintf vsprintf vsnprintf printf fprintf vfprintf fgets read recv getcwd realpath readlink stpcpy")

@@ -6,11 +6,12 @@ import (
 
 	"ellwand.example/core/fact/version"
 	"ellwand.example/core/license"
+	"ellwand.example/core/pattern"
 	"ellwand.example/core/recipe"
 )
 
 // address is Name <address>.
-var address = expression(`<[^<>@\s]+@[^<>@\s]+>$`)
+var address = pattern.New(`<[^<>@\s]+@[^<>@\s]+>$`)
 
 // factRules are about what a recipe says of its packages.
 func factRules() []Rule {

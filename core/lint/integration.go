@@ -14,11 +14,12 @@ import (
 	"ellwand.example/core/fact"
 	"ellwand.example/core/fact/need"
 	"ellwand.example/core/pack"
+	"ellwand.example/core/pattern"
 	"ellwand.example/core/scan"
 	"ellwand.example/core/staging"
 )
 
-var desktopPath = expression(`^/usr/share/applications/(?:[^/]+/)*[^/]+\.desktop$`)
+var desktopPath = pattern.New(`^/usr/share/applications/(?:[^/]+/)*[^/]+\.desktop$`)
 
 // entryGroup is the group that every desktop entry has.
 const entryGroup = "Desktop Entry"
@@ -62,11 +63,11 @@ func module(lines string) string {
 const goodModule = "prefix=/usr\nincludedir=${prefix}/include\nName: tide\nDescription: Tides\nVersion: 1.2\nCflags: -I${includedir}"
 
 var (
-	manualHead = expression(`(?m)^(?:\.|')\s*(TH|Dd|Dt|so|DT)\b`)
-	manualTH   = expression(`(?m)^\.\s*(?:TH|Dt)\s+(?:"[^"]*"|\S+)\s+"?([0-9n][0-9a-zA-Z]*)`)
-	manualSo   = expression(`(?m)^\.so\s+(\S+)`)
-	manualName = expression(`(?im)^\.\s*S[Hh]\s+"?N(AME|OM|OME|OMBRE)|^\.\s*S[Hh]\s+"?[^A-Za-z\n]|^\.\s*Nm\b`)
-	localized  = expression(`^([A-Za-z0-9-]+)\[[^\]]+\]$`)
+	manualHead = pattern.New(`(?m)^(?:\.|')\s*(TH|Dd|Dt|so|DT)\b`)
+	manualTH   = pattern.New(`(?m)^\.\s*(?:TH|Dt)\s+(?:"[^"]*"|\S+)\s+"?([0-9n][0-9a-zA-Z]*)`)
+	manualSo   = pattern.New(`(?m)^\.so\s+(\S+)`)
+	manualName = pattern.New(`(?im)^\.\s*S[Hh]\s+"?N(AME|OM|OME|OMBRE)|^\.\s*S[Hh]\s+"?[^A-Za-z\n]|^\.\s*Nm\b`)
+	localized  = pattern.New(`^([A-Za-z0-9-]+)\[[^\]]+\]$`)
 )
 
 // namesOfManual are the commands that a manual's section NAME lists.
@@ -449,7 +450,7 @@ func integrationRules() []Rule {
 			Wrong:  stageFile("install -d \"$DESTDIR/usr/share/metainfo\"\necho '<component><id>tide</component>' > \"$DESTDIR/usr/share/metainfo/tide.metainfo.xml\""),
 			Right:  stageFile("install -d \"$DESTDIR/usr/share/metainfo\"\necho '<component><id>tide</id></component>' > \"$DESTDIR/usr/share/metainfo/tide.metainfo.xml\""),
 			file: func(c *fileCheck) {
-				if !strings.HasPrefix(c.Path, "/usr/share/") || !xmlPath.MatchString(c.Path) {
+				if ext := path.Ext(c.Path); ext != ".xml" && ext != ".svg" && ext != ".policy" && ext != ".conf" || !xmlPath.MatchString(c.Path) {
 					return
 				}
 				text, ok := c.text()
@@ -483,8 +484,8 @@ func integrationRules() []Rule {
 }
 
 var (
-	launchable = expression(`<launchable\s+type="desktop-id"\s*>\s*([^<\s]+)\s*</launchable>`)
-	xmlPath    = expression(`^/usr/share/(metainfo/.*\.xml|appdata/.*\.xml|glib-2\.0/schemas/.*\.xml|mime/packages/.*\.xml|dbus-1/interfaces/.*\.xml|icons/.*\.svg|pixmaps/.*\.svg|polkit-1/actions/.*\.policy)$|^/usr/share/dbus-1/(system|session)\.d/.*\.conf$`)
+	launchable = pattern.New(`<launchable\s+type="desktop-id"\s*>\s*([^<\s]+)\s*</launchable>`)
+	xmlPath    = pattern.New(`^/usr/share/(metainfo/.*\.xml|appdata/.*\.xml|glib-2\.0/schemas/.*\.xml|mime/packages/.*\.xml|dbus-1/interfaces/.*\.xml|icons/.*\.svg|pixmaps/.*\.svg|polkit-1/actions/.*\.policy)$|^/usr/share/dbus-1/(system|session)\.d/.*\.conf$`)
 )
 
 // balanced tells what is wrong with the nesting of XML elements.

@@ -10,12 +10,13 @@ import (
 
 	"ellwand.example/core/fact"
 	"ellwand.example/core/fact/need"
+	"ellwand.example/core/pattern"
 	"ellwand.example/core/recipe"
 	"ellwand.example/core/scan"
 	"ellwand.example/core/staging"
 )
 
-var privateKey = expression(`(?m)^-----BEGIN ((RSA|DSA|EC|OPENSSH|ENCRYPTED|PGP) )?PRIVATE KEY( BLOCK)?-----\r?$`)
+var privateKey = pattern.New(`(?m)^-----BEGIN ((RSA|DSA|EC|OPENSSH|ENCRYPTED|PGP) )?PRIVATE KEY( BLOCK)?-----\r?$`)
 
 // packageRules are about a package's facts, and about what is wrong with its
 // contents whatever they are.
@@ -256,7 +257,7 @@ arch    = "independent"
 	}
 }
 
-var template = expression(`(?i)copyright \(?c?\)? ?(<year>|\[year\]|\[yyyy\]|yyyy) ?[<\[a-z][^\n]{0,40}`)
+var template = pattern.New(`(?i)copyright \(?c?\)? ?(<year>|\[year\]|\[yyyy\]|yyyy) ?[<\[a-z][^\n]{0,40}`)
 
 // extra is an example with a second package that has no path.
 func extra(line string) string {

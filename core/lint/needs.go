@@ -10,6 +10,7 @@ import (
 	"ellwand.example/core/document"
 	"ellwand.example/core/fact"
 	"ellwand.example/core/fact/need"
+	"ellwand.example/core/pattern"
 	"ellwand.example/core/probe"
 	"ellwand.example/core/recipe"
 )
@@ -48,7 +49,7 @@ func (c *recipeCheck) needs() []declaredNeed {
 }
 
 // commandName is what commands are called, but for odd ones.
-var commandName = expression(`^[A-Za-z0-9][A-Za-z0-9._+-]*$`)
+var commandName = pattern.New(`^[A-Za-z0-9][A-Za-z0-9._+-]*$`)
 
 // runners are commands that do what other files say, of which nothing is known
 // here.

@@ -18,6 +18,7 @@ import (
 	"ellwand.example/core/fact"
 	"ellwand.example/core/layout"
 	"ellwand.example/core/pack"
+	"ellwand.example/core/pattern"
 	"ellwand.example/core/recipe"
 	"ellwand.example/core/scan"
 	"ellwand.example/core/staging"
@@ -327,7 +328,7 @@ const debugDir = "/usr/lib/debug/"
 
 // buildMark is what paths of a build's own directories have in them: those that
 // steps see in a sandbox, and those of a build without one.
-var buildMark = expression(`/build/(?:work|stage|home|needs)/|/\.ellwand/build/`)
+var buildMark = pattern.New(`/build/(?:work|stage|home|needs)/|/\.ellwand/build/`)
 
 // findBuildPath looks for the path of a build directory.
 func findBuildPath(r io.ReaderAt, size int64) (string, error) {
@@ -373,11 +374,11 @@ func (c *packageCheck) place(findings []fact.Finding) {
 	if !slices.ContainsFunc(findings, func(f fact.Finding) bool { return f.Path != "" && f.File == "" }) || c.recipe == nil || c.recipe.Doc == nil || len(c.recipe.Packages) == 0 {
 		return
 	}
-	var paths []staging.Path
+	paths := make([]staging.Path, 0, len(c.Layout))
 	for _, e := range c.Layout {
 		paths = append(paths, staging.Path{Path: e.Path, Type: e.Type, Size: e.Size})
 	}
-	lines := map[string]int{}
+	lines := make(map[string]int, len(paths))
 	claimed := map[int][]string{}
 	for _, o := range layout.Owners(c.recipe, paths) {
 		if o.Package == c.Facts.Name && o.Line > 0 {

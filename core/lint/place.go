@@ -7,6 +7,7 @@ import (
 
 	"ellwand.example/core/fact"
 	"ellwand.example/core/pack"
+	"ellwand.example/core/pattern"
 	"ellwand.example/core/scan"
 	"ellwand.example/core/staging"
 )
@@ -40,10 +41,10 @@ var administrators = []struct{ own, vendor string }{
 }
 
 var (
-	localeFile = expression(`^/usr/share/locale/([^/]+)/(LC_[A-Z]+)/[^/]+\.mo$`)
-	localeName = expression(`^[a-z]{2,3}(_[A-Z]{2,3}|_[0-9]{3})?(\.[A-Za-z0-9-]+)?(@[A-Za-z]+)?$|^(en@(bold)?quot|sr@latin|C)$`)
-	manFile    = expression(`^/usr/share/man/(?:([a-z]{2,3}(?:_[A-Z]{2})?(?:\.[A-Za-z0-9-]+)?(?:@[a-z]+)?)/)?man([0-9n][a-z]*)/(.+)\.([0-9n][0-9a-zA-Z_+]*)(?:\.(?:gz|xz|bz2|zst|lzma))?$`)
-	iconFile   = expression(`^/usr/share/icons/[^/]+/(?:([0-9]+)x([0-9]+)(?:@([0-9]))?|scalable(?:-up-to-[0-9]+)?|symbolic)/[a-z-]+/(?:[a-z-]+/)*[^/]+\.(png|svg|svgz|xpm)$`)
+	localeFile = pattern.New(`^/usr/share/locale/([^/]+)/(LC_[A-Z]+)/[^/]+\.mo$`)
+	localeName = pattern.New(`^[a-z]{2,3}(_[A-Z]{2,3}|_[0-9]{3})?(\.[A-Za-z0-9-]+)?(@[A-Za-z]+)?$|^(en@(bold)?quot|sr@latin|C)$`)
+	manFile    = pattern.New(`^/usr/share/man/(?:([a-z]{2,3}(?:_[A-Z]{2})?(?:\.[A-Za-z0-9-]+)?(?:@[a-z]+)?)/)?man([0-9n][a-z]*)/(.+)\.([0-9n][0-9a-zA-Z_+]*)(?:\.(?:gz|xz|bz2|zst|lzma))?$`)
+	iconFile   = pattern.New(`^/usr/share/icons/[^/]+/(?:([0-9]+)x([0-9]+)(?:@([0-9]))?|scalable(?:-up-to-[0-9]+)?|symbolic)/[a-z-]+/(?:[a-z-]+/)*[^/]+\.(png|svg|svgz|xpm)$`)
 )
 
 // placeRules are about what lies where.
@@ -342,4 +343,4 @@ summary = "Headers for tide"
 	}
 }
 
-var commonModule = expression(`^(/usr/lib/python3[.0-9]*/(?:dist|site)-packages/(?:tests?|docs?|examples?|scripts|benchmarks?|build|tools|utils))/.+\.py$`)
+var commonModule = pattern.New(`^(/usr/lib/python3[.0-9]*/(?:dist|site)-packages/(?:tests?|docs?|examples?|scripts|benchmarks?|build|tools|utils))/.+\.py$`)

@@ -9,6 +9,7 @@ import (
 	"mvdan.cc/sh/v3/syntax"
 
 	"ellwand.example/core/fact"
+	"ellwand.example/core/pattern"
 	"ellwand.example/core/probe"
 	"ellwand.example/core/scan"
 	"ellwand.example/core/shellparse"
@@ -46,10 +47,10 @@ func shellMistake(text string, variant syntax.LangVariant) (line uint, message s
 }
 
 var (
-	unversionedPython = expression(`^#!\s*(/usr/bin/env\s+(-S\s+)?|/usr/bin/|/bin/)python(\s|$)`)
-	throughEnv        = expression(`^#!\s*/(usr/)?bin/env\s`)
-	predictable       = expression(`(^|[\s"'=>])(/var)?/tmp/[A-Za-z0-9_.-]+`)
-	unfilled          = expression(`^#!\s*@[A-Za-z_]+@`)
+	unversionedPython = pattern.New(`^#!\s*(/usr/bin/env\s+(-S\s+)?|/usr/bin/|/bin/)python(\s|$)`)
+	throughEnv        = pattern.New(`^#!\s*/(usr/)?bin/env\s`)
+	predictable       = pattern.New(`(^|[\s"'=>])(/var)?/tmp/[A-Za-z0-9_.-]+`)
+	unfilled          = pattern.New(`^#!\s*@[A-Za-z_]+@`)
 )
 
 // scriptRules are about scripts among a package's files.

@@ -9,6 +9,7 @@ import (
 	"mvdan.cc/sh/v3/syntax"
 
 	"ellwand.example/core/fact"
+	"ellwand.example/core/pattern"
 )
 
 // directories are variables of a script that hold paths, which may have blanks in
@@ -46,12 +47,12 @@ func goesOut(cmd command) bool {
 	return false
 }
 
-var fixedJobs = expression(`^(-j|--jobs=?|--parallel=?)([0-9]+)$`)
+var fixedJobs = pattern.New(`^(-j|--jobs=?|--parallel=?)([0-9]+)$`)
 
 // expandsFlags tells whether a text keeps the flags that the build was given.
-var expandsFlags = expression(`\$\{?(C|CXX|CPP|LD|F)FLAGS`)
+var expandsFlags = pattern.New(`\$\{?(C|CXX|CPP|LD|F)FLAGS`)
 
-var flagVariable = expression(`^(C|CXX|LD)FLAGS$`)
+var flagVariable = pattern.New(`^(C|CXX|LD)FLAGS$`)
 
 // stage is a step's script with only the parts that a rule on scripts cares
 // for.
@@ -398,9 +399,9 @@ func shellRules() []Rule {
 }
 
 var (
-	ownDirectory = expression(`^"?'?(/home/[^/"$]+/|/root/|~/)`)
-	werror       = expression(`(^|[ "'=])-Werror([ "']|$)`)
-	localPrefix  = expression(`^(--prefix=|prefix=|PREFIX=|-DCMAKE_INSTALL_PREFIX=|-Dprefix=)/(usr/local|opt)`)
+	ownDirectory = pattern.New(`^"?'?(/home/[^/"$]+/|/root/|~/)`)
+	werror       = pattern.New(`(^|[ "'=])-Werror([ "']|$)`)
+	localPrefix  = pattern.New(`^(--prefix=|prefix=|PREFIX=|-DCMAKE_INSTALL_PREFIX=|-Dprefix=)/(usr/local|opt)`)
 )
 
 // line reports something at an offset of a script.
@@ -464,7 +465,7 @@ func (s script) emptyRemoval(cmd command) string {
 // filled tells whether the script itself gives a variable a value that is not
 // empty.
 func (s script) filled(name string) bool {
-	return expression(`(?m)(^|[\s;])(` + regexp.QuoteMeta(name) + `=(\$\(mktemp|"?[A-Za-z0-9/._-])|for\s+` + regexp.QuoteMeta(name) + `\s+in\s)`).MatchString(s.text)
+	return pattern.New(`(?m)(^|[\s;])(` + regexp.QuoteMeta(name) + `=(\$\(mktemp|"?[A-Za-z0-9/._-])|for\s+` + regexp.QuoteMeta(name) + `\s+in\s)`).MatchString(s.text)
 }
 
 // unquoted reports words with a variable outside of quotes that holds a path.

@@ -8,11 +8,12 @@ import (
 	"strings"
 
 	"ellwand.example/core/fact"
+	"ellwand.example/core/pattern"
 	"ellwand.example/core/recipe"
 )
 
 // moving are parts of addresses whose contents change without their name.
-var moving = expression(`(?i)(/|=|-)(latest|master|main|head|trunk|nightly|current|snapshot)(/|\.(tar|zip|tgz)|$)`)
+var moving = pattern.New(`(?i)(/|=|-)(latest|master|main|head|trunk|nightly|current|snapshot)(/|\.(tar|zip|tgz)|$)`)
 
 // telling is a version that a text hardly has in it by chance.
 func telling(version string) bool {

@@ -8,11 +8,12 @@ import (
 	"ellwand.example/core/fact"
 	"ellwand.example/core/fact/need"
 	"ellwand.example/core/pack"
+	"ellwand.example/core/pattern"
 	"ellwand.example/core/scan"
 	"ellwand.example/core/staging"
 )
 
-var unitPath = expression(`^/(?:usr/)?lib/systemd/(?:system|user)/[^/]+\.(?:service|socket|timer|path|mount|target)$|^/usr/share/dbus-1/(?:system-)?services/[^/]+\.service$`)
+var unitPath = pattern.New(`^/(?:usr/)?lib/systemd/(?:system|user)/[^/]+\.(?:service|socket|timer|path|mount|target)$|^/usr/share/dbus-1/(?:system-)?services/[^/]+\.service$`)
 
 // unitSections are the sections of each kind of unit beside [Unit] and
 // [Install], which all have.
@@ -288,7 +289,7 @@ func unitRules() []Rule {
 	}
 }
 
-var tmpType = expression(`^[fwdDeqQpLcbCxXrRzZtThHaA][-+!=~^$?]*$`)
+var tmpType = pattern.New(`^[fwdDeqQpLcbCxXrRzZtThHaA][-+!=~^$?]*$`)
 
 // joined is all that a unit says, to look for a name in.
 func joined(k scan.Keys) string {

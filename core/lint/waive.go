@@ -8,11 +8,12 @@ import (
 
 	"ellwand.example/core/document"
 	"ellwand.example/core/fact"
+	"ellwand.example/core/pattern"
 	"ellwand.example/core/recipe"
 )
 
 // numbers are what differs between two versions of a path or message.
-var numbers = expression(`[0-9]+(\.[0-9]+)*`)
+var numbers = pattern.New(`[0-9]+(\.[0-9]+)*`)
 
 // accepts tells whether a waiver is for a finding. One without a path is for
 // all of them.

@@ -23,7 +23,6 @@ import (
 	"encoding/json"
 	"fmt"
 	"path"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -34,6 +33,7 @@ import (
 	"ellwand.example/core/fact"
 	"ellwand.example/core/fact/need"
 	"ellwand.example/core/fact/version"
+	"ellwand.example/core/pattern"
 	"ellwand.example/core/staging"
 )
 
@@ -274,10 +274,7 @@ func (f Facts) AllProvides() []need.Provide {
 func ValidTarget(s string) bool { return token.MatchString(s) }
 
 var (
-	token    = regexp.MustCompile(`^[A-Za-z0-9_][A-Za-z0-9._+-]{0,127}$`)
-	account  = regexp.MustCompile(`^[a-z_][a-z0-9_-]{0,30}$`)
-	hexes    = regexp.MustCompile(`^[0-9a-f]{64}$`)
-	fourOcts = regexp.MustCompile(`^[0-7]{4}$`)
+	token = pattern.New(`^[A-Za-z0-9_][A-Za-z0-9._+-]{0,127}$`)
 )
 
 func (f Facts) check() error {
@@ -375,7 +372,7 @@ func (f Facts) checkLengths() error {
 		return fmt.Errorf("%d accounts, %d changes or %d metadata files are not possible", len(f.Accounts), len(f.Changes), len(f.Meta))
 	}
 	for name, a := range f.Accounts {
-		if !account.MatchString(name) {
+		if !fact.IsAccountName(name) {
 			return fmt.Errorf("%q cannot be an account's name", name)
 		}
 		if err := cmp.Or(checkLine("the home of "+name, a.Home, maxPath), checkLine("the summary of "+name, a.Summary, MaxLine)); err != nil {
@@ -430,16 +427,16 @@ func (e Entry) check() error {
 		return fmt.Errorf("%q is more than %d directories deep", e.Path, maxDepth)
 	case slices.ContainsFunc(strings.Split(e.Path, "/"), func(s string) bool { return len(s) > maxName }):
 		return fmt.Errorf("%q has a name of over %d bytes in it", e.Path, maxName)
-	case !fourOcts.MatchString(e.Mode):
+	case !fact.IsMode(e.Mode):
 		return fmt.Errorf("%s: mode %q is not four octal digits", e.Path, e.Mode)
-	case !account.MatchString(e.Owner) || !account.MatchString(e.Group):
+	case !fact.IsAccountName(e.Owner) || !fact.IsAccountName(e.Group):
 		return fmt.Errorf("%s: owner %q or group %q is no account's name", e.Path, e.Owner, e.Group)
 	case e.Kind != "" && !slices.Contains(fact.Kinds, e.Kind):
 		return fmt.Errorf("%s: unknown kind %q", e.Path, e.Kind)
 	}
 	switch e.Type {
 	case staging.File:
-		if !hexes.MatchString(e.SHA256) || e.Size < 0 || e.At < 0 || e.Link != "" || e.Same != "" && e.Copy != "" {
+		if !fact.IsSHA256(e.SHA256) || e.Size < 0 || e.At < 0 || e.Link != "" || e.Same != "" && e.Copy != "" {
 			return fmt.Errorf("%s: a file needs a size and a digest, and has no target", e.Path)
 		}
 	case staging.Directory:

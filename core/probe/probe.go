@@ -15,13 +15,13 @@ import (
 	"os/exec"
 	"path"
 	"path/filepath"
-	"regexp"
 	"slices"
 	"strings"
 	"sync"
 
 	"ellwand.example/core/fact"
 	"ellwand.example/core/fact/need"
+	"ellwand.example/core/pattern"
 	"ellwand.example/core/scan"
 )
 
@@ -258,7 +258,7 @@ func (b *System) linkerDirs() []string {
 	return append(dirs, b.glob("/lib/*-linux-*", "/usr/lib/*-linux-*", "/lib64", "/usr/lib64", "/lib", "/usr/lib")...)
 }
 
-var searchedHere = regexp.MustCompile(`(?m)^ (/\S+)$`)
+var searchedHere = pattern.New(`(?m)^ (/\S+)$`)
 
 // headerDirs are the compiler's own: it is asked on the machine itself, and
 // elsewhere they are those that a compiler is usually built with.

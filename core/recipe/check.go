@@ -6,7 +6,6 @@ import (
 	"net/url"
 	"path/filepath"
 	"reflect"
-	"regexp"
 	"slices"
 	"strings"
 	"unicode/utf8"
@@ -18,12 +17,11 @@ import (
 	"ellwand.example/core/fact/need"
 	"ellwand.example/core/fact/version"
 	"ellwand.example/core/license"
+	"ellwand.example/core/pattern"
 )
 
 var (
-	sha256Text  = regexp.MustCompile(`^[0-9a-f]{64}$`)
-	modeText    = regexp.MustCompile(`^[0-7]{3,5}$`)
-	accountName = regexp.MustCompile(`^[a-z_][a-z0-9_-]{0,30}$`)
+	modeText = pattern.New(`^[0-7]{3,5}$`)
 )
 
 // required are the facts that every recipe states, with a line to paste.
@@ -188,7 +186,7 @@ func (r *Recipe) checkSources() {
 		if s.Into != "" {
 			r.checkLocal(s.Into, "a path in the work tree", "source", i, "into")
 		}
-		if s.SHA256 != "" && !sha256Text.MatchString(s.SHA256) {
+		if s.SHA256 != "" && !fact.IsSHA256(s.SHA256) {
 			d.AddAction(d.At("source", i, "sha256"), fmt.Sprintf("a SHA-256 digest has 64 characters of 0-9 and a-f; this has %d", utf8.RuneCountInString(s.SHA256)),
 				"remove it, and fetching prints the right one", fact.Action{Verb: fact.FetchSources, Subject: r.Name})
 		}
@@ -199,8 +197,6 @@ func (r *Recipe) checkSources() {
 		}
 	}
 }
-
-var commitName = regexp.MustCompile(`^([0-9a-f]{40}|[0-9a-f]{64})$`)
 
 // checkGit looks at a source that is a commit.
 func (r *Recipe) checkGit(i int, s Source, item *document.Node) {
@@ -219,7 +215,7 @@ func (r *Recipe) checkGit(i int, s Source, item *document.Node) {
 	if n := item.Get("sha256"); n != nil {
 		d.AddAction(n.Key, "a git repository is pinned by its commit, not by a digest", "write `commit`; pinning adds that of the tag", fact.Action{Verb: fact.PinSources, Subject: r.Name})
 	}
-	if s.Commit != "" && !commitName.MatchString(s.Commit) {
+	if s.Commit != "" && !fact.IsCommit(s.Commit) {
 		d.Add(d.At("source", i, "commit"), fmt.Sprintf("%q is not the whole name of a commit", s.Commit), "40 or 64 characters of 0-9 and a-f, as `git rev-parse` prints; tags and branches can move")
 	}
 	if s.Commit == "" && s.Tag == "" {
@@ -296,7 +292,7 @@ func (r *Recipe) checkPackage(name string, p Package) {
 		r.checkEntry(path, e, "package", name, "layout", path)
 	}
 	for account := range p.Accounts {
-		if !accountName.MatchString(account) {
+		if !fact.IsAccountName(account) {
 			d.Add(item.Get("account").Get(account).Key, fmt.Sprintf("%q cannot be an account's name", account), "small letters, digits, _ and -, at most 31")
 		}
 	}
@@ -343,7 +339,7 @@ func (r *Recipe) checkEntry(path string, e Entry, at ...any) {
 		d.Add(place("mode"), fmt.Sprintf("%q is not a mode", e.Mode), `octal digits, such as "0640"`)
 	}
 	for _, who := range []struct{ key, name string }{{"owner", e.Owner}, {"group", e.Group}} {
-		if who.name != "" && !accountName.MatchString(who.name) {
+		if who.name != "" && !fact.IsAccountName(who.name) {
 			d.Add(place(who.key), fmt.Sprintf("%q cannot be an account's name", who.name), "owners and groups are given by name")
 		}
 	}

@@ -4,7 +4,6 @@ import (
 	"errors"
 	"fmt"
 	"maps"
-	"regexp"
 	"slices"
 	"strings"
 
@@ -17,9 +16,10 @@ import (
 	"ellwand.example/core/document"
 	"ellwand.example/core/fact"
 	"ellwand.example/core/fact/version"
+	"ellwand.example/core/pattern"
 )
 
-var optionName = regexp.MustCompile(`^[a-z][a-z0-9_]{0,40}$`)
+var optionName = pattern.New(`^[a-z][a-z0-9_]{0,40}$`)
 
 // optionValues gives every option of a recipe its value: the one that is set,
 // or its default.

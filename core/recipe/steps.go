@@ -12,6 +12,7 @@ import (
 
 	"ellwand.example/core/document"
 	"ellwand.example/core/fact"
+	"ellwand.example/core/pattern"
 	"ellwand.example/core/shellparse"
 )
 
@@ -215,7 +216,7 @@ func (r *Recipe) parseScript(text string, n *document.Node) *syntax.File {
 var writers = map[string]bool{"install": true, "cp": true, "mv": true, "ln": true, "mkdir": true, "touch": true, "tee": true, "rsync": true}
 
 // systemPath is a path that belongs to the running system.
-var systemPath = regexp.MustCompile(`^/(usr|etc|var|opt|bin|sbin|lib|lib64|boot|srv|root|home)(/|$)`)
+var systemPath = pattern.New(`^/(usr|etc|var|opt|bin|sbin|lib|lib64|boot|srv|root|home)(/|$)`)
 
 // checkScript looks for what would go wrong, or wrongly right, when a step
 // runs: scripts that are no shell, and writing into the running system.

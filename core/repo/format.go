@@ -18,7 +18,6 @@ import (
 	"encoding/json"
 	"fmt"
 	"path"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -29,6 +28,7 @@ import (
 	"ellwand.example/core/fact/need"
 	"ellwand.example/core/fact/version"
 	"ellwand.example/core/pack"
+	"ellwand.example/core/pattern"
 )
 
 // Format is the version of the format, in repository.json and snapshots.
@@ -102,7 +102,7 @@ type Exception struct {
 func (s Snapshot) check() error {
 	for _, refs := range []map[string]Ref{s.Listings, s.Files} {
 		for key, ref := range refs {
-			if !isHex(key, 2) || !isDigest(ref.SHA256) || ref.Count < 0 {
+			if !fact.IsHex(key, 2) || !fact.IsSHA256(ref.SHA256) || ref.Count < 0 {
 				return fmt.Errorf("listing %q cannot be %q with %d lines", key, ref.SHA256, ref.Count)
 			}
 		}
@@ -113,7 +113,7 @@ func (s Snapshot) check() error {
 			return fmt.Errorf("it names more than %d packages", maxPackages)
 		}
 	}
-	if !pack.ValidTarget(s.Target) || s.Parent != "" && !isDigest(s.Parent) {
+	if !pack.ValidTarget(s.Target) || s.Parent != "" && !fact.IsSHA256(s.Parent) {
 		return fmt.Errorf("target %q, parent %q cannot be", s.Target, s.Parent)
 	}
 	return nil
@@ -154,7 +154,7 @@ func parseRefs(text string) (Refs, bool) {
 		}
 		key, ok4 := strings.CutPrefix(key, comma+`"`)
 		n, err := strconv.Atoi(count)
-		if !ok || !ok2 || !ok3 || !ok4 || !isHex(key, 2) || !isDigest(sha256) || err != nil || strconv.Itoa(n) != count || refs[key].SHA256 != "" {
+		if !ok || !ok2 || !ok3 || !ok4 || !fact.IsHex(key, 2) || !fact.IsSHA256(sha256) || err != nil || strconv.Itoa(n) != count || refs[key].SHA256 != "" {
 			return nil, false
 		}
 		refs[key], rest = Ref{n, sha256}, after
@@ -212,7 +212,7 @@ func (r Record) check() error {
 	switch {
 	case !need.ValidPackageName(r.Name) || !version.Valid(r.Version) || r.Release < 1 || r.Epoch < 0:
 		return fmt.Errorf("%q is no package", r.Identity())
-	case !ok || !strings.HasPrefix(r.File, "packages/") || path.Clean(r.File) != r.File || !isDigest(r.SHA256) || r.Bytes < 0:
+	case !ok || !strings.HasPrefix(r.File, "packages/") || path.Clean(r.File) != r.File || !fact.IsSHA256(r.SHA256) || r.Bytes < 0:
 		return fmt.Errorf("%s names no file in the repository", r.Identity())
 	}
 	// A need that were dropped would be one that nothing has to meet.
@@ -240,23 +240,7 @@ type PathRecord struct {
 	Package string `json:"package"` // its identity
 }
 
-var channelName = regexp.MustCompile(`^[a-z0-9][a-z0-9._-]{0,63}$`)
-
-// isHex tells whether a text is so many hexadecimal digits. A snapshot has
-// hundreds of them: an expression would take half of the time to read it.
-func isHex(text string, n int) bool {
-	if len(text) != n {
-		return false
-	}
-	for i := range n {
-		if c := text[i]; (c < '0' || c > '9') && (c < 'a' || c > 'f') {
-			return false
-		}
-	}
-	return true
-}
-
-func isDigest(text string) bool { return isHex(text, 64) }
+var channelName = pattern.New(`^[a-z0-9][a-z0-9._-]{0,63}$`)
 
 // DamagedError is a file of a repository that is not what it should be.
 type DamagedError struct {

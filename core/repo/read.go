@@ -20,6 +20,7 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
+	"ellwand.example/core/fact"
 	"ellwand.example/core/pack"
 )
 
@@ -113,7 +114,7 @@ func parsePointer(data []byte) (Pointer, error) {
 	}
 	for name, targets := range p.Channels {
 		for target, sha256 := range targets {
-			if !channelName.MatchString(name) || !pack.ValidTarget(target) || !isDigest(sha256) {
+			if !channelName.MatchString(name) || !pack.ValidTarget(target) || !fact.IsSHA256(sha256) {
 				return p, &DamagedError{PointerFile, fmt.Errorf("channel %q, target %q at %q cannot be", name, target, sha256)}
 			}
 		}
@@ -152,7 +153,7 @@ func (r *Repository) content(ctx context.Context, name, want string) ([]byte, er
 // Snapshot reads a snapshot by its digest.
 func (r *Repository) Snapshot(ctx context.Context, sha256 string) (Snapshot, error) {
 	var s Snapshot
-	if !isDigest(sha256) {
+	if !fact.IsSHA256(sha256) {
 		return s, &DamagedError{PointerFile, fmt.Errorf("%q is no digest", sha256)}
 	}
 	name := "snapshots/" + sha256 + ".json"

@@ -2,8 +2,9 @@ package scan
 
 import (
 	"path"
-	"regexp"
 	"strings"
+
+	"ellwand.example/core/pattern"
 )
 
 // Desktop is an entry of a menu (Desktop Entry Specification, freedesktop.org).
@@ -18,7 +19,7 @@ type Service struct {
 	User, Group string
 }
 
-var servicePath = regexp.MustCompile(`^/(?:usr/)?lib/systemd/(?:system|user)/[^/]+\.service$`)
+var servicePath = pattern.New(`^/(?:usr/)?lib/systemd/(?:system|user)/[^/]+\.service$`)
 
 func readDesktop(text string) *Desktop {
 	d := &Desktop{}
@@ -69,8 +70,8 @@ func started(line string) string {
 }
 
 var (
-	manual   = regexp.MustCompile(`^/usr/(?:share/)?man/(?:([a-z][A-Za-z_@.]*)/)?man[^/]+/(.+)\.([0-9][0-9a-zA-Z]*)(?:\.(?:gz|xz|bz2|zst))?$`)
-	language = regexp.MustCompile(`^/usr/share/locale(?:-langpack)?/([A-Za-z][A-Za-z0-9_@.-]*)/LC_MESSAGES/.+\.mo$`)
+	manual   = pattern.New(`^/usr/(?:share/)?man/(?:([a-z][A-Za-z_@.]*)/)?man[^/]+/(.+)\.([0-9][0-9a-zA-Z]*)(?:\.(?:gz|xz|bz2|zst))?$`)
+	language = pattern.New(`^/usr/share/locale(?:-langpack)?/([A-Za-z][A-Za-z0-9_@.-]*)/LC_MESSAGES/.+\.mo$`)
 )
 
 // Manual is the page that a path holds, as in "tide(1)"; empty for other

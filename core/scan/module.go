@@ -7,6 +7,7 @@ import (
 
 	"ellwand.example/core/fact/need"
 	"ellwand.example/core/fact/version"
+	"ellwand.example/core/pattern"
 )
 
 // Python is a Python distribution (PyPA core metadata, METADATA in a
@@ -18,11 +19,11 @@ type Python struct {
 }
 
 // sitePackages is where Python looks for modules that were added to it.
-var sitePackages = regexp.MustCompile(`^/usr/lib(?:64)?/python3(?:\.[0-9]+)?/(?:site|dist)-packages/(.+)$`)
+var sitePackages = pattern.New(`^/usr/lib(?:64)?/python3(?:\.[0-9]+)?/(?:site|dist)-packages/(.+)$`)
 
 // perlDirs are the directories of the Filesystem Hierarchy and of Perl in which it
 // looks for modules; what stands before the module's own path.
-var perlDirs = regexp.MustCompile(`^/usr/(?:share/perl5?|lib(?:/[^/]*-linux-[^/]*)?/perl5?)(?:/vendor_perl|/site_perl)?(?:/[0-9][0-9.]*)?(?:/[^/]*-linux-[^/]*)?/(.+)\.pm$`)
+var perlDirs = pattern.New(`^/usr/(?:share/perl5?|lib(?:/[^/]*-linux-[^/]*)?/perl5?)(?:/vendor_perl|/site_perl)?(?:/[0-9][0-9.]*)?(?:/[^/]*-linux-[^/]*)?/(.+)\.pm$`)
 
 // module tells which module a path makes: its kind of need and its name.
 func module(p string) (kind, name string) {
@@ -44,7 +45,7 @@ func module(p string) (kind, name string) {
 }
 
 // perlVersion is the usual way of stating a module's version.
-var perlVersion = regexp.MustCompile(`(?m)^\s*(?:our\s+)?\$VERSION\s*=\s*['"]?v?([0-9][0-9._]*)['"]?\s*;`)
+var perlVersion = pattern.New(`(?m)^\s*(?:our\s+)?\$VERSION\s*=\s*['"]?v?([0-9][0-9._]*)['"]?\s*;`)
 
 // PythonName makes a distribution's name what PEP 503 and 625 compare.
 func PythonName(s string) string {
@@ -71,7 +72,7 @@ func PythonVersion(text string) string {
 
 // pythonRequirement is what PEP 508 allows before a marker: a name, extras,
 // and bounds.
-var pythonRequirement = regexp.MustCompile(`^([A-Za-z0-9][A-Za-z0-9._-]*)\s*(?:\[[^\]]*\])?\s*\(?([^;)]*)\)?\s*(;.*)?$`)
+var pythonRequirement = pattern.New(`^([A-Za-z0-9][A-Za-z0-9._-]*)\s*(?:\[[^\]]*\])?\s*\(?([^;)]*)\)?\s*(;.*)?$`)
 
 // readPython reads the fields of a METADATA file, which end at an empty line.
 func readPython(text string) *Python {
@@ -101,7 +102,7 @@ func readPython(text string) *Python {
 	return p
 }
 
-var pythonBound = regexp.MustCompile(`^(>=|<=|==|!=|<|>)\s*([^\s*]+)$`)
+var pythonBound = pattern.New(`^(>=|<=|==|!=|<|>)\s*([^\s*]+)$`)
 
 // require adds a need, with those of its bounds that can be said here.
 func (p *Python) require(name, bounds string) {

@@ -1,12 +1,12 @@
 package scan
 
 import (
-	"regexp"
 	"slices"
 	"strings"
 
 	"ellwand.example/core/fact/need"
 	"ellwand.example/core/fact/version"
+	"ellwand.example/core/pattern"
 )
 
 // PkgConfig is a pkg-config module.
@@ -17,10 +17,10 @@ type PkgConfig struct {
 }
 
 var (
-	variable    = regexp.MustCompile(`^([A-Za-z0-9_.]+)\s*=\s*(.*)$`)
-	field       = regexp.MustCompile(`^([A-Za-z][A-Za-z0-9_.]*)\s*:\s*(.*)$`)
-	reference   = regexp.MustCompile(`\$\{([^}]*)\}`)
-	requirement = regexp.MustCompile(`([^\s,<>=!]+)(?:\s*(<=|>=|!=|=|<|>)\s*([^\s,]+))?`)
+	variable    = pattern.New(`^([A-Za-z0-9_.]+)\s*=\s*(.*)$`)
+	field       = pattern.New(`^([A-Za-z][A-Za-z0-9_.]*)\s*:\s*(.*)$`)
+	reference   = pattern.New(`\$\{([^}]*)\}`)
+	requirement = pattern.New(`([^\s,<>=!]+)(?:\s*(<=|>=|!=|=|<|>)\s*([^\s,]+))?`)
 )
 
 // maxExpansion bounds variables that grow by naming one another.

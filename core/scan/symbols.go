@@ -3,11 +3,11 @@ package scan
 import (
 	"debug/elf"
 	"io"
-	"regexp"
 	"slices"
 	"strings"
 
 	"ellwand.example/core/fact/version"
+	"ellwand.example/core/pattern"
 )
 
 // Exported lists the symbols that a library offers to what links with it, as
@@ -46,7 +46,7 @@ func Exported(r io.ReaderAt) ([]string, error) {
 const gnuUnique = elf.SymBind(10)
 
 // numbered is a symbol version that ends in a version, as in GLIBC_2.34.
-var numbered = regexp.MustCompile(`^(.*_)([0-9][0-9.]*)$`)
+var numbered = pattern.New(`^(.*_)([0-9][0-9.]*)$`)
 
 // Newest picks the highest of each series of symbol versions: whoever has that
 // has the others. Versions that are in no series are left out.

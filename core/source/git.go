@@ -10,9 +10,9 @@ import (
 	"os"
 	"path"
 	"path/filepath"
-	"regexp"
 	"strings"
 
+	"ellwand.example/core/fact"
 	"ellwand.example/core/files"
 	"ellwand.example/core/git"
 	"ellwand.example/core/recipe"
@@ -98,10 +98,7 @@ func (f *Fetcher) archive(ctx context.Context, mirror, address, commit, top stri
 	return digest, object, nil
 }
 
-var (
-	sha256Name = regexp.MustCompile(`^[0-9a-f]{64}$`)
-	commitName = regexp.MustCompile(`^([0-9a-f]{40}|[0-9a-f]{64})$`)
-)
+var ()
 
 // protocols are those by which a repository is reached.
 func protocols(address string) git.Protocols {
@@ -129,7 +126,7 @@ func tagged(ctx context.Context, address, tag string) (string, error) {
 	for line := range strings.Lines(list) {
 		// The line with ^{} comes second, and tells the commit of a tag that
 		// is an object of its own.
-		if name, ref, ok := strings.Cut(strings.TrimSpace(line), "\t"); ok && strings.HasPrefix(ref, "refs/tags/"+tag) && commitName.MatchString(name) {
+		if name, ref, ok := strings.Cut(strings.TrimSpace(line), "\t"); ok && strings.HasPrefix(ref, "refs/tags/"+tag) && fact.IsCommit(name) {
 			commit = name
 		}
 	}

@@ -15,6 +15,7 @@ import (
 
 	"github.com/gofrs/flock"
 
+	"ellwand.example/core/fact"
 	"ellwand.example/core/files"
 )
 
@@ -111,7 +112,7 @@ type CommitArchive struct {
 // SetCommitArchive notes the archive of a commit, which the caller has made or
 // verified itself.
 func (s Cache) SetCommitArchive(commit string, a CommitArchive) error {
-	if !commitName.MatchString(commit) {
+	if !fact.IsCommit(commit) {
 		return fmt.Errorf("%q is no commit", commit)
 	}
 	data, err := json.Marshal(a)
@@ -130,7 +131,7 @@ func (s Cache) SetCommitArchive(commit string, a CommitArchive) error {
 func (s Cache) CommitArchive(commit string) CommitArchive {
 	var a CommitArchive
 	data, err := os.ReadFile(filepath.Join(s.Dir, "git", "commits", filepath.Base(commit)+".json"))
-	if err != nil || json.Unmarshal(data, &a) != nil || !sha256Name.MatchString(a.SHA256) {
+	if err != nil || json.Unmarshal(data, &a) != nil || !fact.IsSHA256(a.SHA256) {
 		return CommitArchive{}
 	}
 	return a

@@ -2,7 +2,6 @@ package workspace
 
 import (
 	"fmt"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -10,11 +9,12 @@ import (
 
 	"ellwand.example/core/document"
 	"ellwand.example/core/fact"
+	"ellwand.example/core/pattern"
 	"ellwand.example/core/sandbox"
 )
 
 // amount is a number of bytes with a binary unit.
-var amount = regexp.MustCompile(`^([0-9]+(?:\.[0-9]+)?) ?([KMGT]?)(?:i?B)?$`)
+var amount = pattern.New(`^([0-9]+(?:\.[0-9]+)?) ?([KMGT]?)(?:i?B)?$`)
 
 // ParseBytes reads an amount such as "8 GiB", "500M" or "4096"; units are
 // powers of 1024.

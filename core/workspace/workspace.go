@@ -15,7 +15,6 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
-	"regexp"
 	"runtime"
 	"slices"
 	"strings"
@@ -27,6 +26,7 @@ import (
 	"ellwand.example/core/document"
 	"ellwand.example/core/fact"
 	"ellwand.example/core/lint"
+	"ellwand.example/core/pattern"
 	"ellwand.example/core/recipe"
 )
 
@@ -263,7 +263,7 @@ func (w *Workspace) State(elem ...string) string {
 
 // plainPath is a path that make and shell scripts can handle without quotes:
 // many upstream build files do not quote.
-var plainPath = regexp.MustCompile(`^[A-Za-z0-9_./+@%,-]+$`)
+var plainPath = pattern.New(`^[A-Za-z0-9_./+@%,-]+$`)
 
 // BuildTree returns the directory in which a recipe is built. It is under the
 // workspace's state, or, where that has a space or another special character

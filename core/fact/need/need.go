@@ -14,9 +14,9 @@ package need
 
 import (
 	"fmt"
-	"regexp"
 	"slices"
 	"strings"
+	"unicode"
 
 	"ellwand.example/core/fact"
 	"ellwand.example/core/fact/version"
@@ -132,17 +132,36 @@ func (a Alternative) MetBy(p Provide) bool {
 	return !slices.ContainsFunc(a.Constraints, func(c Constraint) bool { return !c.Allows(v) })
 }
 
-var (
-	operator    = regexp.MustCompile(`^(!=|<=|>=|=|<|>)\s*(\S*)$`)
-	name        = regexp.MustCompile(`^\S+$`)
-	packageName = regexp.MustCompile(`^[a-z0-9][a-z0-9+._-]{0,127}$`)
-)
+// operators are those of constraints; the longer ones come first.
+var operators = []string{"!=", "<=", ">=", "=", "<", ">"}
+
+// cutOperator splits a constraint into its operator and its version.
+func cutOperator(s string) (operator, full string, ok bool) {
+	for _, operator := range operators {
+		if rest, ok := strings.CutPrefix(s, operator); ok {
+			full := strings.TrimSpace(rest)
+			return operator, full, !strings.ContainsFunc(full, unicode.IsSpace)
+		}
+	}
+	return "", "", false
+}
 
 // PackageNameShape describes a package's name in a message.
 const PackageNameShape = "small letters, digits and + - . _, beginning with a letter or a digit"
 
 // ValidPackageName tells whether s can be a package's name.
-func ValidPackageName(s string) bool { return packageName.MatchString(s) }
+func ValidPackageName(s string) bool {
+	if s == "" || len(s) > 128 {
+		return false
+	}
+	for i := range len(s) {
+		c := s[i]
+		if alphanumeric := c >= '0' && c <= '9' || c >= 'a' && c <= 'z'; !alphanumeric && (i == 0 || strings.IndexByte("+._-", c) < 0) {
+			return false
+		}
+	}
+	return true
+}
 
 // Parse reads a need. The error is a *fact.SyntaxError.
 func Parse(s string) (Need, error) {
@@ -184,9 +203,9 @@ func parseAlternative(s string, offset int) (Alternative, error) {
 		a.Kind, a.Name = kind, rest
 	}
 	switch {
-	case !name.MatchString(a.Name):
+	case a.Name == "" || strings.ContainsFunc(a.Name, unicode.IsSpace):
 		return fail(0, len(s), "a need without a name", `for example "command/make" or "pkgconfig/zlib >= 1.2"`)
-	case a.Kind == Package && !packageName.MatchString(a.Name):
+	case a.Kind == Package && !ValidPackageName(a.Name):
 		return fail(0, nameEnd, fmt.Sprintf("%q is not a package's name", a.Name), PackageNameShape)
 	case a.Kind == File && !strings.HasPrefix(a.Name, "/"):
 		a.Name = "/" + a.Name
@@ -198,15 +217,15 @@ func parseAlternative(s string, offset int) (Alternative, error) {
 	at := nameEnd
 	for part := range strings.SplitSeq(s[nameEnd:], ",") {
 		text := strings.TrimSpace(part)
-		m := operator.FindStringSubmatch(text)
-		if m == nil {
+		operator, bound, ok := cutOperator(text)
+		if !ok {
 			return fail(at, len(part), fmt.Sprintf("%q is not a bound on a version", text), `write it like ">= 1.2" or "= 2.0-1", several with commas between`)
 		}
-		full, err := version.ParseFull(m[2])
+		full, err := version.ParseFull(bound)
 		if err != nil {
 			return fail(at, len(part), err.Error(), "")
 		}
-		a.Constraints = append(a.Constraints, Constraint{m[1], full})
+		a.Constraints = append(a.Constraints, Constraint{operator, full})
 		at += len(part) + 1
 	}
 	return a, nil

@@ -21,18 +21,26 @@ package version
 import (
 	"cmp"
 	"fmt"
-	"regexp"
 	"strconv"
 	"strings"
 )
-
-var valid = regexp.MustCompile(`^[0-9A-Za-z][0-9A-Za-z.+~_]{0,127}$`)
 
 // Shape describes a valid version in a message.
 const Shape = `letters, digits and . + ~ _, beginning with a letter or a digit`
 
 // Valid reports whether v can be a package's version.
-func Valid(v string) bool { return valid.MatchString(v) }
+func Valid(v string) bool {
+	if v == "" || len(v) > 128 {
+		return false
+	}
+	for i := range len(v) {
+		c := v[i]
+		if alphanumeric := c >= '0' && c <= '9' || c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z'; !alphanumeric && (i == 0 || strings.IndexByte(".+~_", c) < 0) {
+			return false
+		}
+	}
+	return true
+}
 
 type rank int
 
