@@ -4,11 +4,13 @@ import (
 	"archive/tar"
 	"bytes"
 	"context"
+	"flag"
 	"fmt"
 	"io"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
 	"testing"
@@ -84,11 +86,14 @@ func writeFixtures() {
 //	#   a comment
 //	$   a command for sh; ellwand is on its PATH, $F is the directory of fixtures
 //	=   the exit status that it must have, where that is not 0
-//	>   a text that its standard output must have in it
-//	2>  a text that its standard error must have in it
+//	>   a line that its standard output must have
+//	2>  a line that its standard error must have
 //	!>  a text that neither may have in it
 //
-// and of files to begin with: -- NAME -- and the lines up to the next one.
+// and of files to begin with: -- NAME -- and the lines up to the next one. Spaces
+// around a line do not count, and … stands for anything in it. With -update, an
+// expectation that is part of a line becomes the whole line, with … for times, sizes
+// and whatever else differs from run to run.
 func TestScripts(t *testing.T) {
 	var files []string
 	for _, dir := range []string{"script", "regression"} {
@@ -155,6 +160,65 @@ func readScript(t *testing.T, file, dir string) []command {
 	return commands
 }
 
+var update = flag.Bool("update", false, "write what the program prints into the tests' expectations")
+
+// hasLine reports whether an output has a line, in which … stands for anything.
+func hasLine(output, want string) bool {
+	parts := strings.Split(strings.TrimSpace(want), "…")
+	for line := range strings.SplitSeq(output, "\n") {
+		if matches(strings.TrimSpace(line), parts) {
+			return true
+		}
+	}
+	return false
+}
+
+func matches(line string, parts []string) bool {
+	rest, ok := strings.CutPrefix(line, parts[0])
+	if !ok || len(parts) == 1 {
+		return ok && rest == ""
+	}
+	for _, part := range parts[1 : len(parts)-1] {
+		if _, rest, ok = strings.Cut(rest, part); !ok {
+			return false
+		}
+	}
+	return strings.HasSuffix(rest, parts[len(parts)-1])
+}
+
+// volatile is what differs from run to run, or from machine to machine.
+var volatile = regexp.MustCompile(`\d+(\.\d+)? ?(ms|s|B|KiB|MiB|GiB)\b|\b[0-9a-f]{8,64}\b|\b[a-z]+-[0-9.]+-(x86_64|aarch64)\b|\b(x86_64|aarch64)\b|\d{4}-\d\d-\d\d \d\d:\d\d:\d\d|127\.0\.0\.1:\d+`)
+
+// updateLine puts the whole line into a script that has a part of it, if -update is
+// given and the part says enough to find it.
+func updateLine(t *testing.T, file string, e expectation, output, dir string) bool {
+	part := strings.TrimSpace(e.text)
+	if !*update || len(part) < 4 {
+		return false
+	}
+	for line := range strings.SplitSeq(output, "\n") {
+		before, after, ok := strings.Cut(strings.TrimSpace(line), part)
+		if !ok {
+			continue
+		}
+		var around [2]string
+		for i, s := range []string{before, after} {
+			around[i] = volatile.ReplaceAllString(strings.ReplaceAll(s, dir, "…"), "…")
+		}
+		data, err := os.ReadFile(file)
+		if err != nil {
+			t.Fatal(err)
+		}
+		lines := strings.Split(string(data), "\n")
+		lines[e.line-1] = e.where + " " + around[0] + part + around[1]
+		if err := os.WriteFile(file, []byte(strings.Join(lines, "\n")), 0o644); err != nil {
+			t.Fatal(err)
+		}
+		return true
+	}
+	return false
+}
+
 // environment is what commands of tests see: nothing of the caller's settings.
 func environment(dir string) []string {
 	return []string{
@@ -184,10 +248,14 @@ func runScript(t *testing.T, file string) {
 		}
 		for _, e := range c.expected {
 			switch {
-			case e.where == ">" && !strings.Contains(stdout.String(), e.text):
-				fail(e.line, "%q is not in its standard output", e.text)
-			case e.where == "2>" && !strings.Contains(stderr.String(), e.text):
-				fail(e.line, "%q is not in its standard error", e.text)
+			case e.where == ">" && !hasLine(stdout.String(), e.text):
+				if !updateLine(t, file, e, stdout.String(), dir) {
+					fail(e.line, "%q is not a line of its standard output", e.text)
+				}
+			case e.where == "2>" && !hasLine(stderr.String(), e.text):
+				if !updateLine(t, file, e, stderr.String(), dir) {
+					fail(e.line, "%q is not a line of its standard error", e.text)
+				}
 			case e.where == "!>" && strings.Contains(stdout.String()+stderr.String(), e.text):
 				fail(e.line, "%q is in its output", e.text)
 			}

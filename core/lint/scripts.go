@@ -2,6 +2,7 @@ package lint
 
 import (
 	"bytes"
+	"errors"
 	"fmt"
 	"path"
 	"strings"
@@ -18,6 +19,11 @@ import (
 // program is an example with one script among the commands.
 func program(text string) string {
 	return "[steps]\nstage = '''\ninstall -d \"$DESTDIR/usr/bin\"\ncat > \"$DESTDIR/usr/bin/tide\" <<'END'\n" + text + "\nEND\nchmod 755 \"$DESTDIR/usr/bin/tide\"\n'''"
+}
+
+// nested is an example that installs a script with brackets nested n levels deep.
+func nested(n int) string {
+	return fmt.Sprintf("[steps]\nstage = '''\ninstall -d \"$DESTDIR/usr/bin\"\n{ echo \"#!/bin/sh\"; printf \"( %%.0s\" $(seq %d); printf :; printf \" )%%.0s\" $(seq %d); } > \"$DESTDIR/usr/bin/tide\"\nchmod 755 \"$DESTDIR/usr/bin/tide\"\n'''", n, n)
 }
 
 // shells are the interpreters whose scripts are parsed, by the language that
@@ -238,6 +244,20 @@ func scriptRules() []Rule {
 					switch ext := path.Ext(c.Path); ext {
 					case ".sh", ".py", ".pl", ".rb", ".bash", ".lua":
 						c.report(fact.Finding{Message: fmt.Sprintf("its name ends in %s", ext)})
+					}
+				}
+			},
+		},
+		{
+			Code: "ELL414", Severity: Hint, Title: "script that was not checked",
+			Why:    "It is larger or more deeply nested than scripts in practice, and checking it could take hours. The rules on shell scripts say nothing about it.",
+			Remedy: "split it, or look at it yourself",
+			Wrong:  nested(250),
+			Right:  nested(3),
+			file: func(c *fileCheck) {
+				if text, _, ok := c.shellText(); ok && c.runs() {
+					if _, err := shellparse.Parse(text, syntax.LangBash); errors.Is(err, shellparse.ErrBounds) {
+						c.say("%v", err)
 					}
 				}
 			},

@@ -107,6 +107,9 @@ func (tx *transaction) review(ctx context.Context, edits []*edit, o ChangeOption
 			}
 		}
 		for _, f := range g.findings {
+			if f.Code == UnmetNeed {
+				f.Message += elsewhere(edits, e, f.What)
+			}
 			at := slices.IndexFunc(o.Allow, func(x Exception) bool { return x.Code == f.Code && x.Package == f.SubjectName() })
 			if at < 0 {
 				refused.Findings = append(refused.Findings, f)
@@ -134,6 +137,26 @@ func (tx *transaction) review(ctx context.Context, edits []*edit, o ChangeOption
 		return nil, &UnusedError{unused}
 	}
 	return verdicts, nil
+}
+
+// elsewhere names a package that meets a dependency and is published at the same
+// time for another target, where it does not count.
+func elsewhere(edits []*edit, here *edit, text string) string {
+	n, err := need.Parse(text)
+	if err != nil {
+		return "" // with symbol versions
+	}
+	for _, e := range edits {
+		if e == here {
+			continue
+		}
+		for _, r := range e.added {
+			if slices.ContainsFunc(r.AllProvides(), n.MetBy) {
+				return fmt.Sprintf("; %s has it, but is for target %s, and this is for %s", r.Identity(), e.target, here.target)
+			}
+		}
+	}
+	return ""
 }
 
 // gate judges what one target of a channel would become. It looks only at what

@@ -344,3 +344,15 @@ func TestGateWithinListing(t *testing.T) {
 		}
 	}
 }
+
+// What meets a dependency for another target does not count, and is named.
+func TestGateOtherTarget(t *testing.T) {
+	r := Open(t.TempDir())
+	files := samples(t, "tide 1-1; needs moon >= 1")
+	files = append(files, made(t, t.TempDir(), "moon", "1.0", "other", "x"))
+	var refused *RefusedError
+	_, err := r.Publish(ctx, "testing", files, ChangeOptions{System: theSystem}, progress.None)
+	if !errors.As(err, &refused) || len(refused.Findings) != 1 || !strings.HasSuffix(refused.Findings[0].Message, "; moon@1.0-1 has it, but is for target other, and this is for t") {
+		t.Errorf("%v", err)
+	}
+}
