@@ -187,7 +187,7 @@ func matches(line string, parts []string) bool {
 }
 
 // volatile is what differs from run to run, or from machine to machine.
-var volatile = regexp.MustCompile(`\d+(\.\d+)? ?(ms|s|B|KiB|MiB|GiB)\b|\b[0-9a-f]{8,64}\b|\b[a-z]+-[0-9.]+-(x86_64|aarch64)\b|\b(x86_64|aarch64)\b|\d{4}-\d\d-\d\d \d\d:\d\d:\d\d|127\.0\.0\.1:\d+`)
+var volatile = regexp.MustCompile(`\d+(\.\d+)? ?(ms|s|B|KiB|MiB|GiB)\b|\b[0-9a-f]{8,64}\b|\b[a-z]+-[0-9.]+-(x86_64|aarch64)\b|\b(x86_64|aarch64)\b|\d{4}-\d\d-\d\d[T ]\d\d[:.]\d\d([:.]\d\d)?(\.\d+Z)?|127\.0\.0\.1:\d+`)
 
 // updateLine puts the whole line into a script that has a part of it, if -update is
 // given and the part says enough to find it.

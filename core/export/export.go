@@ -207,6 +207,9 @@ func Files(dir string) (map[string][]byte, error) {
 			return nil
 		}
 		data, err := readFile(root, path)
+		if err != nil && e.Type()&fs.ModeSymlink != 0 {
+			return fmt.Errorf("%s is a link that leads out of the recipe's directory, or nowhere: put the file itself into the directory", filepath.Join(dir, path))
+		}
 		if err != nil {
 			return fmt.Errorf("%s: %w", filepath.Join(dir, path), err)
 		}
