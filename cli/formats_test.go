@@ -99,7 +99,7 @@ func TestSARIF(t *testing.T) {
 func TestJUnit(t *testing.T) {
 	text := written(t, findingsToWrite, "junit")
 	for _, want := range []string{
-		`<testsuites name="lint" tests="5" failures="2" errors="0">`, `<testsuite name="ebb" tests="1" failures="0"`, `<failure message="everyone may write to it" type="error">`,
+		`<testsuites name="lint" tests="5" failures="2" errors="0">`, `<testsuite name="ebb" tests="1" failures="0"`, `<failure message="world-writable path" type="error">`,
 		`<skipped>it has to</skipped>`, `&lt;why&gt;`,
 	} {
 		if !strings.Contains(text, want) {

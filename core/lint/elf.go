@@ -64,7 +64,7 @@ var fortifiable = wordSet("memcpy memmove memset strcpy strncpy strcat strncat s
 func elfRules() []Rule {
 	return []Rule{
 		{
-			Code: "ELL301", Severity: Error, Title: "an executable stack",
+			Code: "ELL301", Severity: Error, Title: "executable stack",
 			Why:    "Data that an attacker puts on the stack can be run as code.",
 			Remedy: "mark assembler files with .note.GNU-stack, or link with -Wl,-z,noexecstack",
 			Wrong:  cFile("/usr/bin/tide", cMain, "-Wl,-z,execstack"),
@@ -78,7 +78,7 @@ func elfRules() []Rule {
 			},
 		},
 		{
-			Code: "ELL302", Severity: Error, Title: "code that is changed when it is loaded",
+			Code: "ELL302", Severity: Error, Title: "text relocations",
 			Why:    "With text relocations code pages are writable and cannot be shared between processes; hardened systems refuse to load it.",
 			Remedy: "compile everything that goes into it with -fPIC",
 			Wrong:  cFile("/usr/bin/tide", cMain+"\n__asm__(\".text\\n.quad puts\");", "-Wl,-z,notext"),
@@ -92,7 +92,7 @@ func elfRules() []Rule {
 			},
 		},
 		{
-			Code: "ELL303", Severity: Warning, Title: "linked without the usual hardening",
+			Code: "ELL303", Severity: Warning, Title: "program without hardening (PIE, RELRO, BIND_NOW)",
 			Why:    "Without full RELRO an attacker can redirect calls by overwriting the table of their addresses; a program that is not PIE sits at addresses that are known in advance.",
 			Remedy: "see that the build uses $CFLAGS and $LDFLAGS",
 			Wrong:  cFile("/usr/bin/tide", cMain, "-no-pie -fno-pie"),
@@ -109,7 +109,7 @@ func elfRules() []Rule {
 			},
 		},
 		{
-			Code: "ELL304", Severity: Error, Title: "it looks for libraries in an odd place",
+			Code: "ELL304", Severity: Error, Title: "unsafe RUNPATH",
 			Why:    "Whoever can write to a directory in the RUNPATH can make the program load a library of their own; a directory of the build machine is not there on others.",
 			Remedy: "drop the -rpath from the link; $ORIGIN and directories below /usr/lib are fine",
 			Wrong:  cFile("/usr/bin/tide", cMain, "-Wl,-rpath,/home/ines/lib"),
@@ -125,7 +125,7 @@ func elfRules() []Rule {
 			},
 		},
 		{
-			Code: "ELL305", Severity: Error, Title: "machine code in a package for any machine",
+			Code: "ELL305", Severity: Error, Title: "machine code in an architecture-independent package",
 			Why:    "It is installed on machines that cannot run it.",
 			Remedy: `remove arch = "independent" from the recipe`,
 			Wrong:  strings.Replace(cFile("/usr/bin/tide", cMain, ""), `arch = ""`, `arch = "independent"`, 1),
@@ -139,7 +139,7 @@ func elfRules() []Rule {
 			},
 		},
 		{
-			Code: "ELL306", Severity: Error, Title: "machine code for another machine",
+			Code: "ELL306", Severity: Error, Title: "machine code for another architecture",
 			Why:    "It cannot run where the package is installed.",
 			Remedy: "see which compiler the build used, or keep the file out of the package",
 			Wrong:  strings.Replace(cFile("/usr/bin/tide", cMain, ""), "\n'''", "\nprintf '\\026' | dd of=\"$DESTDIR/usr/bin/tide\" bs=1 seek=18 conv=notrunc\n'''", 1),
@@ -153,7 +153,7 @@ func elfRules() []Rule {
 			},
 		},
 		{
-			Code: "ELL307", Severity: Warning, Title: "a library without a soname",
+			Code: "ELL307", Severity: Warning, Title: "library without a soname",
 			Why:    "Programs linked to it record its file name instead, and break when that changes with the next version.",
 			Remedy: "link it with -Wl,-soname,LIBRARY.so.N",
 			Wrong:  cFile("/usr/lib/libtide.so", cLibrary, "-shared -fPIC"),
@@ -167,7 +167,7 @@ func elfRules() []Rule {
 			},
 		},
 		{
-			Code: "ELL308", Severity: Error, Title: "a soname that no file is called",
+			Code: "ELL308", Severity: Error, Title: "soname without a file",
 			Why:    "The dynamic linker looks for a file of that name and does not find it.",
 			Remedy: "install a link by the soname's name beside the library",
 			Wrong:  cFile("/usr/lib/libtide.so.1.2", cLibrary, "-shared -fPIC -Wl,-soname,libtide.so.1"),
@@ -184,7 +184,7 @@ func elfRules() []Rule {
 			},
 		},
 		{
-			Code: "ELL309", Severity: Hint, Title: "it is not stripped",
+			Code: "ELL309", Severity: Hint, Title: "unstripped program",
 			Why:    "Symbol tables can be a good part of a program's size, and nothing but a debugger reads them.",
 			Remedy: "leave out debug = false: packing then strips, and keeps what it takes off in NAME-symbols",
 			Wrong:  strings.Replace(cFile("/usr/bin/tide", cMain, ""), " -s ", " ", 1),
@@ -198,7 +198,7 @@ func elfRules() []Rule {
 			},
 		},
 		{
-			Code: "ELL310", Severity: Hint, Title: "nothing in it depends on the machine",
+			Code: "ELL310", Severity: Hint, Title: "package could be architecture-independent",
 			Why:    "A package for any machine is built once and serves all of them.",
 			Remedy: `add arch = "independent" to the recipe or the package`,
 			Wrong:  forMachine + stageFile(`touch "$DESTDIR/usr/share/tide/table"`),
@@ -214,7 +214,7 @@ func elfRules() []Rule {
 			},
 		},
 		{
-			Code: "ELL311", Severity: Error, Title: "a damaged program",
+			Code: "ELL311", Severity: Error, Title: "damaged program",
 			Why:    "It begins like a program or library and cannot be read as one, so it cannot be run either.",
 			Remedy: "look at how it got there; test data can be waived",
 			Wrong:  forMachine + stageFile(`install -d "$DESTDIR/usr/bin"; printf '\177ELF?' > "$DESTDIR/usr/bin/tide"; chmod 755 "$DESTDIR/usr/bin/tide"`),
@@ -228,7 +228,7 @@ func elfRules() []Rule {
 			},
 		},
 		{
-			Code: "ELL312", Severity: Error, Title: "a library where it is not found",
+			Code: "ELL312", Severity: Error, Title: "library outside the library path",
 			Why:    "The dynamic linker looks in /usr/lib and in the RUNPATH of what needs the library. It finds this one in neither, and the program does not start.",
 			Remedy: "install the library to /usr/lib, or link with -Wl,-rpath and the directory that it is in",
 			Wrong:  privateLibrary(""),
@@ -256,7 +256,7 @@ func elfRules() []Rule {
 			},
 		},
 		{
-			Code: "ELL313", Severity: Warning, Title: "a soname that does not match the name",
+			Code: "ELL313", Severity: Warning, Title: "soname does not match the file name",
 			Why:    "Whoever links with the one gets a program that asks for the other; most often a line of another library's makefile was left as it was.",
 			Remedy: "make the two the same but for the version",
 			Wrong:  strings.Replace(cFile("/usr/lib/libtide.so.1", cLibrary, "-shared -fPIC -Wl,-soname,libebb.so.1"), "\n'''", "\nln -s libtide.so.1 \"$DESTDIR/usr/lib/libebb.so.1\"\n'''", 1),
@@ -270,7 +270,7 @@ func elfRules() []Rule {
 			},
 		},
 		{
-			Code: "ELL314", Severity: Warning, Title: "a soname without a version",
+			Code: "ELL314", Severity: Warning, Title: "soname without a version",
 			Why:    "The next version that is not compatible has the same soname: programs start with it, and crash.",
 			Remedy: "link it with -Wl,-soname,LIBRARY.so.N, and raise N with each break",
 			Wrong:  cFile("/usr/lib/libtide.so", cLibrary, "-shared -fPIC -Wl,-soname,libtide.so"),
@@ -284,7 +284,7 @@ func elfRules() []Rule {
 			},
 		},
 		{
-			Code: "ELL315", Severity: Warning, Title: "a library that cannot stand on its own",
+			Code: "ELL315", Severity: Warning, Title: "library with undefined symbols",
 			Why:    "It uses symbols that none of the libraries it names has. Whoever links with it has to guess what else to name, and whoever loads it gets an error.",
 			Remedy: "link it with what it uses; -Wl,-z,defs finds the rest",
 			Wrong:  cFile("/usr/lib/libtide.so.1", "double moon(double);\ndouble tide(double t) { return moon(t); }", "-shared -fPIC -Wl,-soname,libtide.so.1"),
@@ -313,7 +313,7 @@ func elfRules() []Rule {
 			},
 		},
 		{
-			Code: "ELL316", Severity: Error, Title: "it needs a newer library than the target has",
+			Code: "ELL316", Severity: Error, Title: "needs a newer library than the target has",
 			Why:    "It was built where the library is newer. On the target it does not start: the dynamic linker misses the version of a symbol.",
 			Remedy: "build it on the target's system ([target.NAME] system in ellwand.toml), or publish the newer library with it",
 			Wrong:  newerLibrary(1),
@@ -335,7 +335,7 @@ func elfRules() []Rule {
 			},
 		},
 		{
-			Code: "ELL317", Severity: Warning, Title: "no protection of the stack",
+			Code: "ELL317", Severity: Warning, Title: "no stack protector",
 			Why:    "None of its functions notices that its return address was overwritten, which is how most overflows are turned into attacks.",
 			Remedy: "see that the build uses $CFLAGS, which has -fstack-protector-strong",
 			Wrong:  cFile("/usr/bin/tide", cLarge, "-fno-stack-protector"),
@@ -349,7 +349,7 @@ func elfRules() []Rule {
 			},
 		},
 		{
-			Code: "ELL318", Severity: Warning, Title: "no checks of lengths",
+			Code: "ELL318", Severity: Warning, Title: "not built with _FORTIFY_SOURCE",
 			Why:    "The C library can check at run time what strcpy and its kin write. It does where it was asked to by -D_FORTIFY_SOURCE, and in this file nowhere.",
 			Remedy: "see that the build uses $CFLAGS, which has -D_FORTIFY_SOURCE=2, with -O1 or more",
 			Wrong:  cFile("/usr/bin/tide", cLarge, "-U_FORTIFY_SOURCE"),
@@ -367,7 +367,7 @@ func elfRules() []Rule {
 			},
 		},
 		{
-			Code: "ELL319", Severity: Error, Title: "a static library without its index",
+			Code: "ELL319", Severity: Error, Title: "static library without an index",
 			Why:    "The linker looks up symbols in the index, and finds none: whoever links with the library gets errors for everything in it. Most often it was stripped as if it were a program.",
 			Remedy: "run ranlib on it, and strip it with --strip-debug at most",
 			Wrong:  staticLibrary("S"),
@@ -384,7 +384,7 @@ func elfRules() []Rule {
 			},
 		},
 		{
-			Code: "ELL320", Severity: Hint, Title: "a RUNPATH that says what goes without saying",
+			Code: "ELL320", Severity: Hint, Title: "redundant RUNPATH",
 			Why:    "The dynamic linker looks there anyway. It keeps the file from being tried with a library in another directory.",
 			Remedy: "drop the -rpath from the link",
 			Wrong:  cFile("/usr/bin/tide", cMain, "-Wl,-rpath,/usr/lib"),
@@ -400,7 +400,7 @@ func elfRules() []Rule {
 			},
 		},
 		{
-			Code: "ELL321", Severity: Hint, Title: "an RPATH in place of a RUNPATH",
+			Code: "ELL321", Severity: Hint, Title: "RPATH instead of RUNPATH",
 			Why:    "The older tag outranks LD_LIBRARY_PATH, so that nobody can try the program with another library, and it holds for the libraries' own needs too.",
 			Remedy: "link with -Wl,--enable-new-dtags, or without -rpath",
 			Wrong:  cFile("/usr/bin/tide", cMain, "-Wl,-rpath,/usr/lib/tide,--disable-new-dtags"),
@@ -414,7 +414,7 @@ func elfRules() []Rule {
 			},
 		},
 		{
-			Code: "ELL322", Severity: Warning, Title: "debug information among the programs",
+			Code: "ELL322", Severity: Warning, Title: "debug information beside programs",
 			Why:    "It is often many times the program's own size, on every machine, and is of use to the few that look into a crash.",
 			Remedy: "leave out debug = false: packing then puts it into NAME-symbols",
 			Wrong:  strings.Replace(cFile("/usr/bin/tide", cMain, "-g"), " -s ", " ", 1),
@@ -428,7 +428,7 @@ func elfRules() []Rule {
 			},
 		},
 		{
-			Code: "ELL323", Severity: Error, Title: "a dynamic linker that is nowhere",
+			Code: "ELL323", Severity: Error, Title: "dynamic linker does not exist",
 			Why:    "The kernel starts the program by it, and says `not found` of the program where it is not there.",
 			Remedy: "drop --dynamic-linker from the link; a prebuilt program can be given the usual one",
 			Wrong:  cFile("/usr/bin/tide", cMain, "-Wl,--dynamic-linker=/opt/tide/ld.so"),
@@ -458,7 +458,7 @@ func elfRules() []Rule {
 			},
 		},
 		{
-			Code: "ELL325", Severity: Error, Title: "memory that can be written and run",
+			Code: "ELL325", Severity: Error, Title: "writable and executable segment",
 			Why:    "Whatever an attacker gets into that segment can be run as code; hardened kernels do not load it.",
 			Remedy: "see which object file has a section that is both; the linker warns of it",
 			Wrong:  cFile("/usr/bin/tide", cMain+"\n__asm__(\".section .both,\\\"awx\\\",@progbits\\n.byte 0\\n.text\");", ""),
@@ -472,7 +472,7 @@ func elfRules() []Rule {
 			},
 		},
 		{
-			Code: "ELL326", Severity: Hint, Title: "linked statically",
+			Code: "ELL326", Severity: Hint, Title: "statically linked program",
 			Why:    "When a library is mended, this program keeps the old one until somebody builds it again; nothing tells them to.",
 			Remedy: "drop -static; where it is meant, for a rescue system say, waive this",
 			Wrong:  cFile("/usr/bin/tide", cMain, "-static"),
@@ -486,7 +486,7 @@ func elfRules() []Rule {
 			},
 		},
 		{
-			Code: "ELL327", Severity: Hint, Title: "a library that it does not use",
+			Code: "ELL327", Severity: Hint, Title: "unused library dependency",
 			Why:    "It is loaded at every start, and must be installed, for nothing.",
 			Remedy: "link with -Wl,--as-needed in front of the libraries",
 			Wrong:  cFile("/usr/bin/tide", cMain, "-Wl,--no-as-needed -lm"),
@@ -520,7 +520,7 @@ func elfRules() []Rule {
 			},
 		},
 		{
-			Code: "ELL328", Severity: Hint, Title: "a program without a build id",
+			Code: "ELL328", Severity: Hint, Title: "program without a build ID",
 			Why:    "By it a debugger finds the debug information that belongs to a crash.",
 			Remedy: "see that the build uses $LDFLAGS, which has -Wl,--build-id",
 			Wrong:  cFile("/usr/bin/tide", cMain, "-Wl,--build-id=none"),

@@ -17,7 +17,7 @@ var address = pattern.New(`<[^<>@\s]+@[^<>@\s]+>$`)
 func factRules() []Rule {
 	return []Rule{
 		{
-			Code: "ELL101", Severity: Warning, Title: "the summary repeats the name",
+			Code: "ELL101", Severity: Warning, Title: "summary repeats the name",
 			Why:    "In every listing the name stands right beside the summary, so the first words of it are spent on nothing.",
 			Remedy: "begin with what the package does",
 			Wrong:  `summary = "tide: prints tables of the tides"`,
@@ -30,7 +30,7 @@ func factRules() []Rule {
 			},
 		},
 		{
-			Code: "ELL102", Severity: Hint, Title: "the summary is long, or written as a sentence",
+			Code: "ELL102", Severity: Hint, Title: "summary too long, or a sentence",
 			Why:    "Summaries stand in tables, one to a line: what does not fit is cut off, and full stops add up to noise.",
 			Remedy: "at most 80 characters, without a full stop",
 			Wrong:  `summary = "Print tables of the tides."`,
@@ -49,7 +49,7 @@ func factRules() []Rule {
 			},
 		},
 		{
-			Code: "ELL105", Severity: Warning, Title: "no change entry for this version",
+			Code: "ELL105", Severity: Warning, Title: "no changelog entry for this version",
 			Why:    "Users see what an upgrade brings by the change entries. The newest date is also the time that stands in all built files.",
 			Remedy: "add a [[change]] with version, date, by and text",
 			Wrong:  "release = 2",
@@ -61,7 +61,7 @@ func factRules() []Rule {
 			},
 		},
 		{
-			Code: "ELL106", Severity: Warning, Title: "change entries are out of order",
+			Code: "ELL106", Severity: Warning, Title: "changelog entries out of order",
 			Why:    "Readers take the first entry for the newest. A date that goes back is most often a slip of the pen.",
 			Remedy: "put the newest entry first, and check the date",
 			Wrong: `[[change]]
@@ -98,7 +98,7 @@ text    = ["The first release with a package"]`,
 			},
 		},
 		{
-			Code: "ELL107", Severity: Hint, Title: "nobody is named as maintainer",
+			Code: "ELL107", Severity: Hint, Title: "no maintainer",
 			Why:    "Whoever has trouble with the package wants to know whom to ask.",
 			Remedy: `add: maintainer = "Name <address>"`,
 			Wrong:  `maintainer = ""`,
@@ -110,7 +110,7 @@ text    = ["The first release with a package"]`,
 			},
 		},
 		{
-			Code: "ELL113", Severity: Warning, Title: "the summary says nothing",
+			Code: "ELL113", Severity: Warning, Title: "summary says nothing",
 			Why:    "It is what people read in a search, and choose by.",
 			Remedy: "say in a few words what the package does",
 			Wrong:  `summary = "A tool"`,
@@ -125,7 +125,7 @@ text    = ["The first release with a package"]`,
 			},
 		},
 		{
-			Code: "ELL114", Severity: Hint, Title: "no description, or one that adds nothing",
+			Code: "ELL114", Severity: Hint, Title: "missing or empty description",
 			Why:    "Whoever wonders whether to install the package, and has read the summary, has nothing more to go by.",
 			Remedy: "a few sentences in `description`: what it is for, what it needs, what it is not",
 			Wrong:  `description = "Tides."`,
@@ -145,7 +145,7 @@ Reads the constituents of a harbour and prints when the water is high and low.
 			},
 		},
 		{
-			Code: "ELL115", Severity: Warning, Title: "a license identifier that is not used any more",
+			Code: "ELL115", Severity: Warning, Title: "deprecated license identifier",
 			Why:    "The SPDX License List has replaced it, most often since it left open whether later versions of the license may be chosen.",
 			Remedy: "look up in the sources what is meant, and write the identifier that says it",
 			Wrong:  `license = "GPL-2.0+"`,
@@ -162,7 +162,7 @@ Reads the constituents of a harbour and prints when the water is high and low.
 			},
 		},
 		{
-			Code: "ELL116", Severity: Warning, Title: "the license is not the one in the sources",
+			Code: "ELL116", Severity: Warning, Title: "license differs from the sources",
 			Why:    "Whoever passes the package on does so by what its license field says.",
 			Remedy: "read the license files, and write the SPDX expression for what they allow; where more than one holds, join them with AND or OR",
 			Wrong: `license = "Apache-2.0"
@@ -195,7 +195,7 @@ file = "COPYING"
 			},
 		},
 		{
-			Code: "ELL118", Severity: Hint, Title: "the maintainer cannot be reached",
+			Code: "ELL118", Severity: Hint, Title: "maintainer without an email address",
 			Why:    "A name alone is nobody to write to.",
 			Remedy: `write: maintainer = "Name <address>"`,
 			Wrong:  `maintainer = "Ines Quarrell"`,
@@ -207,7 +207,7 @@ file = "COPYING"
 			},
 		},
 		{
-			Code: "ELL119", Severity: Warning, Title: "two change entries for one version",
+			Code: "ELL119", Severity: Warning, Title: "two changelog entries for one version",
 			Why:    "Whoever looks up what came with it finds the first one, and takes that for all.",
 			Remedy: "make one entry of the two, or correct the version of one",
 			Wrong: `[[change]]
@@ -237,7 +237,7 @@ text    = ["Tables for three more harbours", "Times in UTC"]`,
 			},
 		},
 		{
-			Code: "ELL120", Severity: Hint, Title: "a change entry that names nobody",
+			Code: "ELL120", Severity: Hint, Title: "changelog entry without an author",
 			Why:    "Years later, whoever wonders why something was changed wants to know whom to ask.",
 			Remedy: `add: by = "Name <address>"`,
 			Wrong: `[[change]]
@@ -257,7 +257,7 @@ text    = ["Tables for three more harbours"]`,
 			},
 		},
 		{
-			Code: "ELL121", Severity: Hint, Title: "a change entry without a word",
+			Code: "ELL121", Severity: Hint, Title: "changelog entry without text",
 			Why:    "An entry is there to tell users what is new for them.",
 			Remedy: "say what changed, or why the package was built again",
 			Wrong: `[[change]]
@@ -279,7 +279,7 @@ text    = ["Built again with a newer compiler"]`,
 			},
 		},
 		{
-			Code: "ELL122", Severity: Hint, Title: "packages that cannot be told apart",
+			Code: "ELL122", Severity: Hint, Title: "packages with the same summary",
 			Why:    "In a search the packages of a recipe stand below one another, each with the same summary: which one is it?",
 			Remedy: "give each package a summary of its own",
 			Wrong: `[package.tide.layout]
@@ -307,7 +307,7 @@ summary = "Constituents for tide"
 			},
 		},
 		{
-			Code: "ELL123", Severity: Hint, Title: "an option that nobody explains",
+			Code: "ELL123", Severity: Hint, Title: "option without a summary",
 			Why:    "Whoever builds the recipe chooses by what the option's summary says.",
 			Remedy: `add to the option: summary = "…"`,
 			Wrong: `[option.tls]

@@ -98,7 +98,7 @@ func namesOfManual(text string) []string {
 func integrationRules() []Rule {
 	return []Rule{
 		{
-			Code: "ELL701", Severity: Error, Title: "a desktop entry that is not valid",
+			Code: "ELL701", Severity: Error, Title: "invalid desktop entry",
 			Why:    "Menus leave out what they cannot read (Desktop Entry Specification 1.5).",
 			Remedy: "correct the line; Type, Name and, for an application, Exec are required",
 			Wrong:  entry("[Desktop Entry]\nType=Application\nExec=tide\nIcon=tide\nCategories=Science;"),
@@ -145,7 +145,7 @@ func integrationRules() []Rule {
 			},
 		},
 		{
-			Code: "ELL702", Severity: Error, Title: "a desktop entry that starts nothing",
+			Code: "ELL702", Severity: Error, Title: "desktop entry starts nothing",
 			Why:    "The menu has it, and nothing happens when it is chosen; with TryExec it is not even shown.",
 			Remedy: "name a command that the package has, or needs",
 			Wrong:  entry(strings.Replace(goodEntry, "Exec=tide", "Exec=/usr/bin/tides --window", 1)),
@@ -162,7 +162,7 @@ func integrationRules() []Rule {
 			},
 		},
 		{
-			Code: "ELL703", Severity: Warning, Title: "a desktop entry whose icon is not there",
+			Code: "ELL703", Severity: Warning, Title: "desktop entry without its icon",
 			Why:    "The menu shows an empty sheet in its place.",
 			Remedy: "install the icon to /usr/share/icons/hicolor/SIZE/apps/, by the name in the entry without its ending",
 			Wrong:  entry(strings.Replace(goodEntry, "Icon=tide", "Icon=tides", 1)),
@@ -178,7 +178,7 @@ func integrationRules() []Rule {
 			},
 		},
 		{
-			Code: "ELL704", Severity: Hint, Title: "a desktop entry in no menu",
+			Code: "ELL704", Severity: Hint, Title: "desktop entry in no menu",
 			Why:    "Menus are made from the main categories (Desktop Menu Specification 1.1). Without one, the entry ends up under Other, or nowhere.",
 			Remedy: "add one of " + strings.Join(sortedKeys(mainCategories), ", "),
 			Wrong:  entry(strings.Replace(goodEntry, "Categories=Science;", "Categories=Oceanography;", 1)),
@@ -195,7 +195,7 @@ func integrationRules() []Rule {
 			},
 		},
 		{
-			Code: "ELL705", Severity: Warning, Title: "a desktop entry with a key that nobody reads",
+			Code: "ELL705", Severity: Warning, Title: "unknown key in a desktop entry",
 			Why:    "Most often it is misspelt, and what it was to do does not happen. Keys of one's own begin with X-.",
 			Remedy: "correct it, or write X- before it",
 			Wrong:  entry(goodEntry + "\nCatagories=Science;"),
@@ -215,7 +215,7 @@ func integrationRules() []Rule {
 			},
 		},
 		{
-			Code: "ELL706", Severity: Warning, Title: "an icon of another size than its directory says",
+			Code: "ELL706", Severity: Warning, Title: "icon size differs from its directory",
 			Why:    "Desktops choose by the directory, and draw it blurred or cut.",
 			Remedy: "put it into the directory of its size, or scale it",
 			Wrong:  icon("48x48"),
@@ -243,7 +243,7 @@ func integrationRules() []Rule {
 			},
 		},
 		{
-			Code: "ELL710", Severity: Hint, Title: "a command without a manual",
+			Code: "ELL710", Severity: Hint, Title: "command without a man page",
 			Why:    "Whoever types man and the command's name finds nothing, and has to look for another way to learn about it.",
 			Remedy: "install one from upstream, or write a short one; help2man makes a first one of --help",
 			Wrong:  program("#!/bin/sh\necho high water"),
@@ -268,7 +268,7 @@ func integrationRules() []Rule {
 			},
 		},
 		{
-			Code: "ELL711", Severity: Warning, Title: "a manual without a title",
+			Code: "ELL711", Severity: Warning, Title: "man page without a title",
 			Why:    "Without a title line (.TH or .Dd) man shows the page without its head, or nothing: most often it is a file of another kind, or one that was half made.",
 			Remedy: "see how it was made: often a tool was missing in the build",
 			Wrong:  manual("tide.1", "Tide prints tables."),
@@ -288,7 +288,7 @@ func integrationRules() []Rule {
 			},
 		},
 		{
-			Code: "ELL712", Severity: Warning, Title: "a manual that says it is of another section",
+			Code: "ELL712", Severity: Warning, Title: "man page in another section",
 			Why:    "The page's head shows one section and man finds it in another.",
 			Remedy: "make its .TH line and its name agree",
 			Wrong:  manual("tide.1", ".TH tide 8\n.SH NAME\ntide \\- print tables of the tides"),
@@ -308,7 +308,7 @@ func integrationRules() []Rule {
 			},
 		},
 		{
-			Code: "ELL713", Severity: Error, Title: "a manual that only points to one that is not there",
+			Code: "ELL713", Severity: Error, Title: "man page redirects to a missing one",
 			Why:    "man says that there is no such page.",
 			Remedy: "install the page that it points to, or a link in its place",
 			Wrong:  manual("tide.1", ".so man1/tides.1"),
@@ -334,7 +334,7 @@ func integrationRules() []Rule {
 			},
 		},
 		{
-			Code: "ELL714", Severity: Hint, Title: "a manual that apropos does not find",
+			Code: "ELL714", Severity: Hint, Title: "man page that apropos cannot find",
 			Why:    "apropos and whatis read the section NAME, and this page has none.",
 			Remedy: "add: .SH NAME, and below it `command \\- what it does`",
 			Wrong:  manual("tide.1", ".TH tide 1\n.SH DESCRIPTION\nPrints tables."),
@@ -350,7 +350,7 @@ func integrationRules() []Rule {
 			},
 		},
 		{
-			Code: "ELL720", Severity: Warning, Title: "completions for a command that is not there",
+			Code: "ELL720", Severity: Warning, Title: "completion for a missing command",
 			Why:    "The shell loads them by the command's name. Under another name they are never loaded.",
 			Remedy: "name the file like the command",
 			Wrong:  completions("tides"),
@@ -368,7 +368,7 @@ func integrationRules() []Rule {
 			},
 		},
 		{
-			Code: "ELL730", Severity: Error, Title: "a pkg-config module that cannot be read",
+			Code: "ELL730", Severity: Error, Title: "invalid pkg-config module",
 			Why:    "Every build that asks for it fails, with an error that names this file.",
 			Remedy: "correct it: Name, Description and Version are required, and each ${…} must be defined",
 			Wrong:  module("prefix=/usr\nName: tide\nVersion: 1.2\nDescription: Tides\nCflags: -I${includedir}"),
@@ -389,7 +389,7 @@ func integrationRules() []Rule {
 			},
 		},
 		{
-			Code: "ELL731", Severity: Error, Title: "a pkg-config module with paths that are nowhere",
+			Code: "ELL731", Severity: Error, Title: "pkg-config module with missing paths",
 			Why:    "Whoever builds with it gets flags for directories that are not there: headers and libraries are not found, or others are.",
 			Remedy: "see which value the build recorded: prefix=/usr is meant, without $DESTDIR",
 			Wrong:  module(strings.Replace(goodModule, "prefix=/usr", "prefix=/usr/local", 1)),
@@ -414,7 +414,7 @@ func integrationRules() []Rule {
 			},
 		},
 		{
-			Code: "ELL732", Severity: Warning, Title: "a pkg-config module that says too old a version",
+			Code: "ELL732", Severity: Warning, Title: "pkg-config module with an older version",
 			Why:    "Builds that ask for this version refuse it.",
 			Remedy: "see where the build takes the number from",
 			Wrong:  module(strings.Replace(goodModule, "Version: 1.2", "Version:", 1)),
@@ -427,7 +427,7 @@ func integrationRules() []Rule {
 			},
 		},
 		{
-			Code: "ELL733", Severity: Warning, Title: "a pkg-config module without the package's library",
+			Code: "ELL733", Severity: Warning, Title: "pkg-config module without its library",
 			Why:    "The flag names a library that neither this package nor its siblings nor the system has: whoever links by it gets an error.",
 			Remedy: "correct Libs, or install the library",
 			Wrong:  module(goodModule + "\nLibs: -ltide"),
@@ -444,7 +444,7 @@ func integrationRules() []Rule {
 			},
 		},
 		{
-			Code: "ELL740", Severity: Error, Title: "XML that is not well-formed",
+			Code: "ELL740", Severity: Error, Title: "malformed XML",
 			Why:    "Whatever is to read it, a software centre, a settings service, an icon's viewer, reads nothing of it.",
 			Remedy: "correct it, or see which step writes it",
 			Wrong:  stageFile("install -d \"$DESTDIR/usr/share/metainfo\"\necho '<component><id>tide</component>' > \"$DESTDIR/usr/share/metainfo/tide.metainfo.xml\""),
@@ -463,7 +463,7 @@ func integrationRules() []Rule {
 			},
 		},
 		{
-			Code: "ELL741", Severity: Warning, Title: "a file of metadata whose desktop entry is not there",
+			Code: "ELL741", Severity: Warning, Title: "metadata without its desktop entry",
 			Why:    "Software centres start an application by the entry that it names (AppStream 1.0, launchable).",
 			Remedy: "make the two names agree",
 			Wrong:  entry(goodEntry + "\nEND\ninstall -d \"$DESTDIR/usr/share/metainfo\"\ncat > \"$DESTDIR/usr/share/metainfo/tide.metainfo.xml\" <<'END'\n<component><id>tide</id><launchable type=\"desktop-id\">tides.desktop</launchable></component>"),

@@ -96,7 +96,7 @@ stage = 'install -Dm644 table -t "$DESTDIR/usr/share/tide"'`,
 			},
 		},
 		{
-			Code: "ELL110", Severity: Error, Title: "a waiver names no rule",
+			Code: "ELL110", Severity: Error, Title: "waiver for an unknown rule",
 			Why:    "It waives nothing, and whoever wrote it believes that it does.",
 			Remedy: "give the code as lint prints it, such as ELL105",
 			Wrong: `[[waive]]
@@ -120,7 +120,7 @@ reason = "the first release has nothing to tell"`,
 			},
 		},
 		{
-			Code: "ELL111", Severity: Warning, Title: "a waiver that accepts nothing",
+			Code: "ELL111", Severity: Warning, Title: "unused waiver",
 			Why:    "What it was for is mended, or it never fitted. Left there, it will one day hide something new.",
 			Remedy: "take it out",
 			Wrong: `[[waive]]
@@ -133,7 +133,7 @@ reason = "it is called so"`,
 			recipe: func(*recipeCheck) {}, // told of where all else has been found
 		},
 		{
-			Code: "ELL112", Severity: Warning, Title: "an option or value that nothing uses",
+			Code: "ELL112", Severity: Warning, Title: "unused option or variable",
 			Why:    "Whoever sets it believes that something changes.",
 			Remedy: "use it, or take it out",
 			Wrong: `[option.tls]
@@ -161,7 +161,7 @@ build = ["command/sh"]`,
 			},
 		},
 		{
-			Code: "ELL150", Severity: Warning, Title: "a need that the build does not use",
+			Code: "ELL150", Severity: Warning, Title: "unused build dependency",
 			Why:    "Everyone who builds the recipe has to have it, and a change of it builds the package again, for nothing.",
 			Remedy: "remove it; a build with a dependency report shows what the steps use", next: fact.WatchNeeds,
 			Wrong: `[needs]
@@ -199,7 +199,7 @@ cmp "$DESTDIR/usr/share/tide/table" /dev/null || echo "there is a table"
 			},
 		},
 		{
-			Code: "ELL151", Severity: Warning, Title: "a command or library that is used and not declared",
+			Code: "ELL151", Severity: Warning, Title: "undeclared build dependency",
 			Why:    "The build works on this machine, since it happens to be here, and fails on the next.",
 			Remedy: "add it to [needs] build",
 			Wrong: `[steps]
@@ -252,7 +252,7 @@ gcc --version > "$DESTDIR/usr/share/tide/table"
 			},
 		},
 		{
-			Code: "ELL152", Severity: Warning, Title: "a need that stands twice",
+			Code: "ELL152", Severity: Warning, Title: "duplicate dependency",
 			Why:    "One of the two gets a new version one day, and the other one not.",
 			Remedy: "keep the one that asks for more",
 			Wrong: `[needs]
@@ -284,7 +284,7 @@ cmp --version > "$DESTDIR/usr/share/tide/table"
 			},
 		},
 		{
-			Code: "ELL153", Severity: Error, Title: "a need that no version can meet",
+			Code: "ELL153", Severity: Error, Title: "dependency that no version can meet",
 			Why:    "The bounds exclude one another: nothing that anyone publishes can ever meet the need.",
 			Remedy: "correct one of the bounds",
 			Wrong: `[needs]
@@ -307,7 +307,7 @@ run = ["harbours >= 1, < 2"]`,
 			},
 		},
 		{
-			Code: "ELL154", Severity: Hint, Title: "a run-time need that is found anyway",
+			Code: "ELL154", Severity: Hint, Title: "redundant run-time dependency",
 			Why:    "Libraries and interpreters are found in the built files, with the versions that they really need. One that is written down stays when the program has stopped using it.",
 			Remedy: "take it out",
 			Wrong: `[needs]
@@ -323,7 +323,7 @@ run = ["command/sh"]`,
 			},
 		},
 		{
-			Code: "ELL155", Severity: Hint, Title: "a need by another system's name for it",
+			Code: "ELL155", Severity: Hint, Title: "dependency named as on another system",
 			Why:    "The package with a library's headers is called something else on every system. What the build looks for is called the same everywhere.",
 			Remedy: "need what it is: pkgconfig/NAME, header/NAME.h or command/NAME",
 			Wrong: `[needs]
@@ -345,7 +345,7 @@ stage = 'sh -c true; install -d "$DESTDIR/usr/share/tide"'`,
 			},
 		},
 		{
-			Code: "ELL156", Severity: Error, Title: "a package that needs or excludes itself",
+			Code: "ELL156", Severity: Error, Title: "package needs or excludes itself",
 			Why:    "A need of itself is met or not to be met; a conflict with itself keeps it out of every root.",
 			Remedy: "take it out",
 			Wrong: `[package.tide]
@@ -375,7 +375,7 @@ conflicts = ["ebb"]
 			},
 		},
 		{
-			Code: "ELL157", Severity: Error, Title: "it needs what it excludes",
+			Code: "ELL157", Severity: Error, Title: "package needs what it excludes",
 			Why:    "Nothing that meets the need may be there beside it, so it can never be installed.",
 			Remedy: "drop the need, or give the conflict a bound",
 			Wrong: `[package.tide]
@@ -400,7 +400,7 @@ conflicts = ["harbours < 2"]
 			},
 		},
 		{
-			Code: "ELL158", Severity: Warning, Title: "it replaces a package without excluding it",
+			Code: "ELL158", Severity: Warning, Title: "replaces a package without excluding it",
 			Why:    "Both may be in one root at the same time, each with its own copy of what the other has: which one runs is chance.",
 			Remedy: "say the same in `conflicts`, with the same bounds",
 			Wrong: `[package.tide]

@@ -51,7 +51,7 @@ var (
 func placeRules() []Rule {
 	return []Rule{
 		{
-			Code: "ELL203", Severity: Error, Title: "it lies where packages have no business",
+			Code: "ELL203", Severity: Error, Title: "path where packages must not install",
 			Why:    "The Filesystem Hierarchy Standard 3.0 leaves these places to the administrator, to users, or to the moment: what a package puts there is in their way, or gone after a restart.",
 			Remedy: "install with PREFIX=/usr, settings to /etc, and declare state directories in the layout",
 			Wrong:  stageFile(`install -Dm644 /dev/null "$DESTDIR/usr/local/share/tide/table"`),
@@ -67,7 +67,7 @@ func placeRules() []Rule {
 			},
 		},
 		{
-			Code: "ELL210", Severity: Warning, Title: "development files among run-time ones",
+			Code: "ELL210", Severity: Warning, Title: "development files in a run-time package",
 			Why:    "Headers and static libraries are a large part of many packages, and only those who compile against them need them.",
 			Remedy: "make a package of their own for them, such as NAME-dev",
 			Wrong:  stageFile(`install -Dm644 /dev/null "$DESTDIR/usr/include/tide.h"; install -Dm755 /dev/null "$DESTDIR/usr/bin/tide"; echo '#!/bin/sh' > "$DESTDIR/usr/bin/tide"`),
@@ -96,7 +96,7 @@ summary = "Headers for tide"
 			},
 		},
 		{
-			Code: "ELL216", Severity: Error, Title: "a directory among the commands",
+			Code: "ELL216", Severity: Error, Title: "subdirectory of a command directory",
 			Why:    "The Filesystem Hierarchy Standard 3.0 has no directories in /usr/bin and /usr/sbin: nothing in them is found on the PATH.",
 			Remedy: "put programs that only other programs start under /usr/libexec/NAME",
 			Wrong:  stageFile(`install -Dm755 /dev/null "$DESTDIR/usr/bin/tide/table"; echo '#!/bin/sh' > "$DESTDIR/usr/bin/tide/table"`),
@@ -114,7 +114,7 @@ summary = "Headers for tide"
 			},
 		},
 		{
-			Code: "ELL218", Severity: Error, Title: "a directory that the standard does not know",
+			Code: "ELL218", Severity: Error, Title: "top-level directory outside the FHS",
 			Why:    "Backups, quotas and read-only systems are set up by the Filesystem Hierarchy Standard 3.0. What lies beside it is forgotten by all of them.",
 			Remedy: "put programs under /usr, settings under /etc, what is written under /var",
 			Wrong:  stageFile(`install -Dm644 /dev/null "$DESTDIR/tide/table"`),
@@ -148,7 +148,7 @@ summary = "Headers for tide"
 			},
 		},
 		{
-			Code: "ELL219", Severity: Error, Title: "a place of long ago",
+			Code: "ELL219", Severity: Error, Title: "obsolete directory",
 			Why:    "What lies there is not found: manuals, documents and settings have had another place since the Filesystem Hierarchy Standard came up.",
 			Remedy: "say in the stage step where it goes, such as mandir=/usr/share/man",
 			Wrong:  stageFile(`install -d "$DESTDIR/usr/man/man1"; printf '.TH tide 1\n.SH NAME\ntide \\- tables\n' > "$DESTDIR/usr/man/man1/tide.1"`),
@@ -166,7 +166,7 @@ summary = "Headers for tide"
 			},
 		},
 		{
-			Code: "ELL233", Severity: Warning, Title: "beside the merged /usr",
+			Code: "ELL233", Severity: Warning, Title: "files outside the merged /usr",
 			Why:    "On most systems /bin, /sbin and /lib are links into /usr. A package that has a real directory there cannot be installed on them, or turns the link into a directory.",
 			Remedy: "install to the same directory below /usr",
 			Wrong:  stageFile(`install -Dm755 /dev/null "$DESTDIR/bin/tide"; echo '#!/bin/sh' > "$DESTDIR/bin/tide"`),
@@ -181,7 +181,7 @@ summary = "Headers for tide"
 			},
 		},
 		{
-			Code: "ELL234", Severity: Warning, Title: "what a program writes is shipped as a file of the package",
+			Code: "ELL234", Severity: Warning, Title: "run-time data shipped as a package file",
 			Why:    "Under /var/lib, /var/log and /var/cache lies what programs write. A file of the package there is put back at each upgrade, over what was written since.",
 			Remedy: `declare it: kind = "state", or "cache"; a first version of it belongs under /usr/share, to be copied`,
 			Wrong:  withLayout(`install -Dm644 /dev/null "$DESTDIR/var/lib/tide/heights"; echo 1 > "$DESTDIR/var/lib/tide/heights"`, ""),
@@ -196,7 +196,7 @@ summary = "Headers for tide"
 			},
 		},
 		{
-			Code: "ELL235", Severity: Warning, Title: "a vendor's file in the administrator's place",
+			Code: "ELL235", Severity: Warning, Title: "vendor file in the administrator's directory",
 			Why:    "What lies there outranks what packages bring. Administrators put their own versions there, and cannot if a package has.",
 			Remedy: "install it to the directory for packages, which has the same effect",
 			Wrong:  withLayout(`install -d "$DESTDIR/etc/tmpfiles.d"; echo 'd /run/tide' > "$DESTDIR/etc/tmpfiles.d/tide.conf"`, `"/etc/tmpfiles.d/*" = { kind = "config" }`),
@@ -213,7 +213,7 @@ summary = "Headers for tide"
 			},
 		},
 		{
-			Code: "ELL236", Severity: Warning, Title: "translations that are not found",
+			Code: "ELL236", Severity: Warning, Title: "translations in the wrong place",
 			Why:    "gettext looks for them in /usr/share/locale/LANGUAGE/LC_MESSAGES, by the name of the language as ISO 639 has it. Elsewhere nobody reads them.",
 			Remedy: "see what the build is told: localedir=/usr/share/locale",
 			Wrong:  stageFile(`install -d "$DESTDIR/usr/share/locale/de"; echo x > "$DESTDIR/usr/share/locale/de/tide.mo"`),
@@ -237,7 +237,7 @@ summary = "Headers for tide"
 			},
 		},
 		{
-			Code: "ELL237", Severity: Warning, Title: "a manual in the wrong place",
+			Code: "ELL237", Severity: Warning, Title: "man page in the wrong place",
 			Why:    "man looks for section 1 in man1, by the name's end. What lies elsewhere is not found, or only by its whole path.",
 			Remedy: "put NAME.SECTION into /usr/share/man/manSECTION",
 			Wrong:  stageFile(`install -d "$DESTDIR/usr/share/man/man8"; printf '.TH tide 1\n.SH NAME\ntide \\- tables\n' > "$DESTDIR/usr/share/man/man8/tide.1"`),
@@ -259,7 +259,7 @@ summary = "Headers for tide"
 			},
 		},
 		{
-			Code: "ELL238", Severity: Warning, Title: "an icon that is not found",
+			Code: "ELL238", Severity: Warning, Title: "icon in the wrong place",
 			Why:    "Desktops look for icons in THEME/SIZE/CONTEXT of /usr/share/icons (Icon Theme Specification). Elsewhere below it nobody looks.",
 			Remedy: "install it to /usr/share/icons/hicolor/48x48/apps/ or scalable/apps/",
 			Wrong:  stageFile(`install -d "$DESTDIR/usr/share/icons"; echo x > "$DESTDIR/usr/share/icons/tide.png"`),
@@ -284,7 +284,7 @@ summary = "Headers for tide"
 			},
 		},
 		{
-			Code: "ELL239", Severity: Error, Title: "a Python module by a name that everyone uses",
+			Code: "ELL239", Severity: Error, Title: "Python module with a generic name",
 			Why:    "`import tests` then finds this one's, on every machine, for every program. Two packages with one cannot be installed together.",
 			Remedy: "leave it out: `exclude` in the project's settings, or discard = [...]",
 			Wrong:  stageFile(`install -d "$DESTDIR/usr/lib/python3/dist-packages/tests"; echo a = 1 > "$DESTDIR/usr/lib/python3/dist-packages/tests/__init__.py"`),
@@ -303,7 +303,7 @@ summary = "Headers for tide"
 			},
 		},
 		{
-			Code: "ELL240", Severity: Warning, Title: "a job of cron that is not run",
+			Code: "ELL240", Severity: Warning, Title: "cron job that is never run",
 			Why:    "cron takes no files with a dot in their names from its directories, and none that cannot be executed from the hourly, daily and weekly ones.",
 			Remedy: "name it without a dot, and give it the mode \"0755\" where cron runs it",
 			Wrong:  withLayout(`install -Dm755 /dev/null "$DESTDIR/etc/cron.daily/tide.sh"; echo '#!/bin/sh' > "$DESTDIR/etc/cron.daily/tide.sh"`, `"/etc/cron.daily/*" = { kind = "config" }`),
@@ -324,7 +324,7 @@ summary = "Headers for tide"
 			},
 		},
 		{
-			Code: "ELL241", Severity: Error, Title: "a provider's directory is missing under /opt",
+			Code: "ELL241", Severity: Error, Title: "/opt without a provider directory",
 			Why:    "/opt holds a directory for each package that is not part of the system; /opt/bin and the like are the administrator's.",
 			Remedy: "install below /opt/NAME, or better to /usr",
 			Wrong:  stageFile(`install -Dm755 /dev/null "$DESTDIR/opt/bin/tide"; echo '#!/bin/sh' > "$DESTDIR/opt/bin/tide"`),

@@ -63,7 +63,7 @@ var (
 func scriptRules() []Rule {
 	return []Rule{
 		{
-			Code: "ELL402", Severity: Warning, Title: "an executable that is no program",
+			Code: "ELL402", Severity: Warning, Title: "executable that is not a program",
 			Why:    "Without a #! line the system does not know what should run it.",
 			Remedy: `add the #! line, or take the bit away: mode = "0644"`,
 			Wrong:  program("echo high water"),
@@ -77,7 +77,7 @@ func scriptRules() []Rule {
 			},
 		},
 		{
-			Code: "ELL403", Severity: Error, Title: "a script's interpreter cannot be there",
+			Code: "ELL403", Severity: Error, Title: "script interpreter does not exist",
 			Why:    "The script does not start: its #! line names a path under a local or a build directory.",
 			Remedy: "name the interpreter as it is installed, below /usr/bin or /bin",
 			Wrong:  program("#!/usr/local/bin/tideplot\necho high water"),
@@ -93,7 +93,7 @@ func scriptRules() []Rule {
 			},
 		},
 		{
-			Code: "ELL404", Severity: Error, Title: "an interpreter without its path",
+			Code: "ELL404", Severity: Error, Title: "interpreter without a path",
 			Why:    "The kernel does not look on the PATH: it takes the name for a file in the current directory, and finds none.",
 			Remedy: "write the whole path, such as #!/usr/bin/python3",
 			Wrong:  program("#!python3\nprint('high water')"),
@@ -110,7 +110,7 @@ func scriptRules() []Rule {
 			},
 		},
 		{
-			Code: "ELL405", Severity: Hint, Title: "whichever interpreter comes first",
+			Code: "ELL405", Severity: Hint, Title: "interpreter found through env",
 			Why:    "env takes the first of that name on the caller's PATH. The package was built, and is tested, with the system's own.",
 			Remedy: "write the interpreter's own path; a [[rewrite]] can",
 			Wrong:  program("#!/usr/bin/env sh\necho high water"),
@@ -123,7 +123,7 @@ func scriptRules() []Rule {
 			},
 		},
 		{
-			Code: "ELL406", Severity: Warning, Title: "python without a number",
+			Code: "ELL406", Severity: Warning, Title: "python without a version",
 			Why:    "What `python` is differs: the second version, the third, or nothing at all (PEP 394).",
 			Remedy: "write python3",
 			Wrong:  program("#!/usr/bin/python\nprint('high water')"),
@@ -136,7 +136,7 @@ func scriptRules() []Rule {
 			},
 		},
 		{
-			Code: "ELL407", Severity: Warning, Title: "a script that is not valid shell",
+			Code: "ELL407", Severity: Warning, Title: "invalid shell script",
 			Why:    "It stops at that line with an error, if it gets as far as that.",
 			Remedy: "mend it, by a patch or upstream",
 			Wrong:  program("#!/bin/sh\nif true; then\necho high water"),
@@ -153,7 +153,7 @@ func scriptRules() []Rule {
 			},
 		},
 		{
-			Code: "ELL408", Severity: Warning, Title: "a script for /bin/sh that needs another shell",
+			Code: "ELL408", Severity: Warning, Title: "sh script that needs bash",
 			Why:    "/bin/sh is whatever POSIX shell a system has. Where that is a small one, the line is an error, or worse: means something else.",
 			Remedy: "write it in POSIX shell, or name bash in the #! line",
 			Wrong:  program("#!/bin/sh\nwater=(high low)\necho \"${water[0]}\""),
@@ -172,7 +172,7 @@ func scriptRules() []Rule {
 			},
 		},
 		{
-			Code: "ELL409", Severity: Error, Title: "line ends of another system",
+			Code: "ELL409", Severity: Error, Title: "CRLF line endings",
 			Why:    "The kernel looks for an interpreter whose name ends in a carriage return, and finds none.",
 			Remedy: "convert it in the stage step: sed -i 's/\\r$//' FILE",
 			Wrong:  "[steps]\nstage = '''\ninstall -d \"$DESTDIR/usr/bin\"\nprintf '#!/bin/sh\\r\\necho high water\\r\\n' > \"$DESTDIR/usr/bin/tide\"\nchmod 755 \"$DESTDIR/usr/bin/tide\"\n'''",
@@ -186,7 +186,7 @@ func scriptRules() []Rule {
 			},
 		},
 		{
-			Code: "ELL410", Severity: Warning, Title: "something stands before the #!",
+			Code: "ELL410", Severity: Warning, Title: "bytes before #!",
 			Why:    "The kernel looks at the first two bytes alone. With a blank, an empty line or a byte order mark in front, the script is none, and whatever shell is at hand takes it for its own.",
 			Remedy: "let the file begin with #!",
 			Wrong:  program("\n#!/usr/bin/python3\nprint('high water')"),
@@ -203,7 +203,7 @@ func scriptRules() []Rule {
 			},
 		},
 		{
-			Code: "ELL411", Severity: Warning, Title: "a temporary file that others can foresee",
+			Code: "ELL411", Severity: Warning, Title: "predictable temporary file",
 			Why:    "Whoever knows the name can lay a link there first, and have the script write over a file of its caller.",
 			Remedy: "use mktemp, or a directory that is the program's own",
 			Wrong:  program("#!/bin/sh\necho high water > /tmp/tide.out"),
@@ -221,7 +221,7 @@ func scriptRules() []Rule {
 			},
 		},
 		{
-			Code: "ELL412", Severity: Error, Title: "a placeholder that was not filled in",
+			Code: "ELL412", Severity: Error, Title: "placeholder that was not filled in",
 			Why:    "The build was to put a path there and did not: the script cannot start.",
 			Remedy: "see which step fills in the file, or write the path with a [[rewrite]]",
 			Wrong:  program("#!@SHELL@\necho high water"),
@@ -234,7 +234,7 @@ func scriptRules() []Rule {
 			},
 		},
 		{
-			Code: "ELL413", Severity: Hint, Title: "a command that ends in the name of its language",
+			Code: "ELL413", Severity: Hint, Title: "command named after its language",
 			Why:    "Users type it, and other programs call it. When it is written anew in another language, the name is wrong or all of them break.",
 			Remedy: "install it without the ending",
 			Wrong:  strings.ReplaceAll(program("#!/bin/sh\necho high water"), "/usr/bin/tide\"", "/usr/bin/tide.sh\""),
@@ -389,7 +389,7 @@ func contains(n syntax.Node, call *syntax.CallExpr) bool {
 func installRules() []Rule {
 	return []Rule{
 		{
-			Code: "ELL420", Severity: Warning, Title: "an install script that works once",
+			Code: "ELL420", Severity: Warning, Title: "install script that works only once",
 			Why:    "Scripts run again: at each upgrade, and where an installation was interrupted. What fails or adds up the second time leaves the package half installed.",
 			Remedy: "let it do nothing where its work is done: mkdir -p, ln -sf, or a test before it",
 			Wrong:  installScript(`mkdir /var/lib/tide`),
@@ -420,7 +420,7 @@ func installRules() []Rule {
 			}),
 		},
 		{
-			Code: "ELL421", Severity: Warning, Title: "an install script that adds to a file each time",
+			Code: "ELL421", Severity: Warning, Title: "install script appends to a file each time",
 			Why:    "Scripts run again, at each upgrade. The line is then in the file as often as there were any.",
 			Remedy: "look whether it is there (grep -q), or install a file of its own into the directory NAME.d",
 			Wrong:  installScript(`echo 'harbour = Ely' >> /etc/tide.conf`),
@@ -445,7 +445,7 @@ func installRules() []Rule {
 			},
 		},
 		{
-			Code: "ELL422", Severity: Warning, Title: "an install script that starts or stops services",
+			Code: "ELL422", Severity: Warning, Title: "install script starts or stops services",
 			Why:    "There may be no service manager: in a container, a chroot, an image that is being made. And the administrator may not want it to run.",
 			Remedy: "install the unit, and leave it to the system's presets and the administrator",
 			Wrong:  installScript(`systemctl enable --now tide.service`),
@@ -462,7 +462,7 @@ func installRules() []Rule {
 			}),
 		},
 		{
-			Code: "ELL423", Severity: Warning, Title: "an install script that makes accounts",
+			Code: "ELL423", Severity: Warning, Title: "install script adds accounts",
 			Why:    "It runs after the files are there, whose owner does not exist until then; and each script has its own idea of numbers, homes and shells.",
 			Remedy: "declare it: [package.NAME.account.NAME], and it is there before the files",
 			Wrong:  installScript(`getent passwd tide >/dev/null || useradd -r tide`),
@@ -476,7 +476,7 @@ func installRules() []Rule {
 			}),
 		},
 		{
-			Code: "ELL424", Severity: Error, Title: "an install script that asks",
+			Code: "ELL424", Severity: Error, Title: "install script asks questions",
 			Why:    "Nobody may be there: installations run at night, on a hundred machines, in images. It waits for ever, or takes nothing for an answer.",
 			Remedy: "take a default, and let a configuration file change it",
 			Wrong:  installScript("printf 'Which harbour? '\nread -r harbour\necho \"$harbour\" > /etc/tide.conf"),
@@ -500,7 +500,7 @@ func installRules() []Rule {
 			},
 		},
 		{
-			Code: "ELL425", Severity: Error, Title: "an install script that uses the network",
+			Code: "ELL425", Severity: Error, Title: "install script uses the network",
 			Why:    "What it brings is in no package and pinned by nothing. Without a network the installation fails in its middle.",
 			Remedy: "put what it fetches into a package, or let the program fetch it when it is first used",
 			Wrong:  installScript(`curl -o /usr/share/tide/table https://tide.example/table`),
@@ -513,7 +513,7 @@ func installRules() []Rule {
 			}),
 		},
 		{
-			Code: "ELL426", Severity: Warning, Title: "an install script that writes to a name that others can foresee",
+			Code: "ELL426", Severity: Warning, Title: "install script writes to a predictable name",
 			Why:    "It runs as root. Whoever knows the name lays a link there first, and has root write over any file of the system.",
 			Remedy: "use mktemp",
 			Wrong:  installScript(`tidectl dump > /tmp/tide.out`),
@@ -527,7 +527,7 @@ func installRules() []Rule {
 			},
 		},
 		{
-			Code: "ELL427", Severity: Error, Title: "an install script that touches what is not the package's",
+			Code: "ELL427", Severity: Error, Title: "install script changes files of others",
 			Why:    "Users' directories and the accounts' files belong to nobody's package. What a script changes there is lost or wrong for somebody, and cannot be taken back with the package.",
 			Remedy: "leave it to the program, run by its user; or to a directory NAME.d that the file's owner reads",
 			Wrong:  installScript(`rm -rf /home/*/.cache/tide`),
@@ -553,7 +553,7 @@ func installRules() []Rule {
 			}),
 		},
 		{
-			Code: "ELL428", Severity: Warning, Title: "an install script that runs what may not be there",
+			Code: "ELL428", Severity: Warning, Title: "install script runs an undeclared command",
 			Why:    "Nothing says that the command must be installed. Where it is not, the installation fails in its middle.",
 			Remedy: "name it in the package's `needs` (command/NAME), or run it only where it is there: command -v NAME",
 			Wrong:  installScript(`tidectl reload`),
@@ -581,7 +581,7 @@ func installRules() []Rule {
 			},
 		},
 		{
-			Code: "ELL429", Severity: Warning, Title: "an install script that sets modes and owners",
+			Code: "ELL429", Severity: Warning, Title: "install script sets modes and owners",
 			Why:    "What the layout says is right from the first moment, can be verified, and is put right again by an upgrade. Between the files and the script it is wrong.",
 			Remedy: `give them in the layout: { mode = "…", owner = "…" }`,
 			Wrong:  installScript(`chmod 0640 /usr/share/licenses/tide/COPYING`),
@@ -599,7 +599,7 @@ func installRules() []Rule {
 			}),
 		},
 		{
-			Code: "ELL430", Severity: Error, Title: "an install script that may delete everything",
+			Code: "ELL430", Severity: Error, Title: "install script may delete everything",
 			Why:    "Where the variable is empty, the command deletes from / on. Install scripts run as root.",
 			Remedy: `write "${NAME:?}" in its place, which stops where it is empty`,
 			Wrong:  installScript("tables=$(cat /etc/tide.tables)\nrm -rf \"$tables\"/*"),
@@ -612,7 +612,7 @@ func installRules() []Rule {
 			}),
 		},
 		{
-			Code: "ELL431", Severity: Hint, Title: "an install script that asks for more rights",
+			Code: "ELL431", Severity: Hint, Title: "install script raises privileges",
 			Why:    "Install scripts have all there are. Where sudo is not installed, the command fails.",
 			Remedy: "leave it out",
 			Wrong:  installScript(`sudo touch /var/lib/tide/heights`),

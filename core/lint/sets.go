@@ -162,7 +162,7 @@ func (c *setCheck) exports(p *pack.Package, at string) []string {
 func setRules() []Rule {
 	return []Rule{
 		{
-			Code: "ELL504", Severity: Error, Title: "a need that excludes a sibling",
+			Code: "ELL504", Severity: Error, Title: "dependency excludes a package of the same recipe",
 			Why:    "Packages of one recipe are published together; one that wants another version of its sibling can never be installed with it.",
 			Remedy: "write {full} for the sibling's version",
 			Wrong:  siblings(`needs = ["tide = 1.1-1"]`),
@@ -176,7 +176,7 @@ func setRules() []Rule {
 			},
 		},
 		{
-			Code: "ELL505", Severity: Warning, Title: "a need that nobody here meets",
+			Code: "ELL505", Severity: Warning, Title: "dependency that nothing here meets",
 			Why:    "Neither the system nor a package that is built or published here has it: nobody can install the package until somebody publishes that.",
 			Remedy: "correct its name or bound, or build and publish what meets it first; the list of dependencies shows who has what",
 			Wrong:  "[needs]\nrun = [\"harbour-names >= 3\"]",
@@ -202,7 +202,7 @@ func setRules() []Rule {
 			},
 		},
 		{
-			Code: "ELL506", Severity: Hint, Title: "a need of a sibling in any version",
+			Code: "ELL506", Severity: Hint, Title: "unversioned dependency on a package of the same recipe",
 			Why:    "Nobody has tried the one with an older or newer version of the other: they were built together.",
 			Remedy: "write NAME = {full}",
 			Wrong:  siblings(`needs = ["tide"]`),
@@ -217,7 +217,7 @@ func setRules() []Rule {
 			},
 		},
 		{
-			Code: "ELL507", Severity: Error, Title: "two packages of a recipe with one path",
+			Code: "ELL507", Severity: Error, Title: "same path in two packages of a recipe",
 			Why:    "They cannot both be installed. Most often one of them is left over from an earlier state of the recipe.",
 			Remedy: "remove the package that the recipe does not make any more, or let one of the two have the path",
 			Wrong:  staleSibling("sed -i '/tide-extra/,$d' recipes/tide/recipe.toml\nellwand build tide\n"),
@@ -248,7 +248,7 @@ func setRules() []Rule {
 			},
 		},
 		{
-			Code: "ELL510", Severity: Warning, Title: "its size has jumped",
+			Code: "ELL510", Severity: Warning, Title: "large change in size",
 			Why:    "Between two versions that is seldom meant: something was packed that should not be, or was lost.",
 			Remedy: "compare the two packages: it shows which directories grew or shrank",
 			Wrong:  grown("9000000"),
@@ -263,7 +263,7 @@ func setRules() []Rule {
 			},
 		},
 		{
-			Code: "ELL511", Severity: Warning, Title: "a library that others need is gone",
+			Code: "ELL511", Severity: Warning, Title: "removed library",
 			Why:    "What is linked with it cannot be installed beside the new version, or does not start.",
 			Remedy: "rebuild what needs it (the plan lists that), and publish everything together; or keep the old library in a package of its own", next: fact.ShowPlan,
 			Wrong: twoLibraries("2", "tide"),
@@ -277,7 +277,7 @@ func setRules() []Rule {
 			},
 		},
 		{
-			Code: "ELL512", Severity: Error, Title: "symbols are gone and the soname is the same",
+			Code: "ELL512", Severity: Error, Title: "removed symbols without a new soname",
 			Why:    "Programs that use them are told that the library fits. They start, and fail at the first call; or not at all.",
 			Remedy: "raise the number in the soname, or bring the symbols back",
 			Wrong:  twoLibraries("1", "ebb"),
@@ -305,7 +305,7 @@ func setRules() []Rule {
 			},
 		},
 		{
-			Code: "ELL513", Severity: Warning, Title: "a command or module that others may use is gone",
+			Code: "ELL513", Severity: Warning, Title: "removed command or module",
 			Why:    "Scripts and builds that call it stop working at the upgrade.",
 			Remedy: "see whether it was lost; if it is meant, say so in the change entry",
 			Wrong:  renamedCommand("tides"),
@@ -319,7 +319,7 @@ func setRules() []Rule {
 			},
 		},
 		{
-			Code: "ELL514", Severity: Hint, Title: "a configuration file is gone",
+			Code: "ELL514", Severity: Hint, Title: "removed configuration file",
 			Why:    "What administrators have set in it has no effect any more, and nobody tells them.",
 			Remedy: "say in the change entry where the settings went",
 			Wrong:  renamedSettings("tides.conf"),
@@ -349,7 +349,7 @@ func setRules() []Rule {
 			},
 		},
 		{
-			Code: "ELL519", Severity: Warning, Title: "its epoch was raised for nothing",
+			Code: "ELL519", Severity: Warning, Title: "epoch raised for nothing",
 			Why:    "An epoch outranks every version and can never be taken back. It is for versions that have to start over, and these go on.",
 			Remedy: "leave the epoch as it was",
 			Wrong:  "epoch = 1\nversion = \"1.3\"\n" + changes("1:1.3-1") + publishedBefore(""),

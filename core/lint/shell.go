@@ -68,7 +68,7 @@ func buildFile(content string) string {
 func shellRules() []Rule {
 	return []Rule{
 		{
-			Code: "ELL131", Severity: Warning, Title: "a step asks for more rights",
+			Code: "ELL131", Severity: Warning, Title: "step asks for more privileges",
 			Why:    "A build is an ordinary user's business: owners and modes are given in the layout, and nothing outside of the staging directory is touched.",
 			Remedy: "leave it out, and say in the layout whose the files are",
 			Wrong:  stageFile(`sudo touch "$DESTDIR/usr/share/tide/table"`),
@@ -82,7 +82,7 @@ func shellRules() []Rule {
 			},
 		},
 		{
-			Code: "ELL132", Severity: Error, Title: "a step uses the network",
+			Code: "ELL132", Severity: Error, Title: "step uses the network",
 			Why:    "Steps have none. What they would fetch is pinned by nothing, and may be gone when the package is built again.",
 			Remedy: "make it a [[source]], pinned by its digest",
 			Wrong:  stageFile(`curl -o "$DESTDIR/usr/share/tide/table" https://tide.example/table`),
@@ -96,7 +96,7 @@ func shellRules() []Rule {
 			},
 		},
 		{
-			Code: "ELL133", Severity: Warning, Title: "a path that breaks at a blank",
+			Code: "ELL133", Severity: Warning, Title: "unquoted path",
 			Why:    "Without quotes the shell makes two words of a path with a blank in it: the build fails for whoever keeps the workspace in such a directory, or deletes what it did not mean.",
 			Remedy: `write it in quotes, as in "$DESTDIR/usr"`,
 			Wrong:  "[steps]\nstage = '''\ninstall -d $DESTDIR/usr/share/tide\n'''",
@@ -108,7 +108,7 @@ func shellRules() []Rule {
 			},
 		},
 		{
-			Code: "ELL134", Severity: Warning, Title: "a pipe that hides a failure",
+			Code: "ELL134", Severity: Warning, Title: "pipe hides a failure",
 			Why:    "Of commands in a pipe, only the last one's failure stops the step. What fails in front of it goes unnoticed, and half a result is packed.",
 			Remedy: "write to a file and read that, or leave the pipe out: the step's log keeps everything",
 			Wrong:  buildFile("make --version | tee build.log"),
@@ -136,7 +136,7 @@ func shellRules() []Rule {
 			},
 		},
 		{
-			Code: "ELL135", Severity: Hint, Title: "a fixed number of jobs",
+			Code: "ELL135", Severity: Hint, Title: "fixed number of jobs",
 			Why:    "It is too many for one machine and too few for another; the workspace's settings say how many there are to be.",
 			Remedy: `leave it out for make, which is told by $MAKEFLAGS, and write -j"$ELL_JOBS" for others`,
 			Wrong:  buildFile("make --version -j4"),
@@ -159,7 +159,7 @@ func shellRules() []Rule {
 			},
 		},
 		{
-			Code: "ELL136", Severity: Warning, Title: "the target's compiler flags are dropped",
+			Code: "ELL136", Severity: Warning, Title: "compiler flags of the target dropped",
 			Why:    "They bring the hardening, and the paths that make two builds the same. A variable that is set anew has none of them.",
 			Remedy: `add to them: CFLAGS="$CFLAGS -DTIDE"`,
 			Wrong:  buildFile(`make --version CFLAGS=-O3`),
@@ -185,7 +185,7 @@ func shellRules() []Rule {
 			},
 		},
 		{
-			Code: "ELL137", Severity: Warning, Title: "a failure that is thrown away",
+			Code: "ELL137", Severity: Warning, Title: "ignored failure",
 			Why:    "Whatever goes wrong there, the build goes on, and packs what is left.",
 			Remedy: "mend what fails; where one test cannot work here, leave out that one",
 			Wrong:  buildFile("make --version || true"),
@@ -218,7 +218,7 @@ func shellRules() []Rule {
 			},
 		},
 		{
-			Code: "ELL138", Severity: Warning, Title: "owners are given in a step",
+			Code: "ELL138", Severity: Warning, Title: "owner set in a step",
 			Why:    "Steps run as an ordinary user, and the owner that counts is the one in the layout: what a step says of it is lost.",
 			Remedy: `in the layout: "/var/lib/tide/" = { owner = "tide" }`,
 			Wrong:  stageFile(`install -d -o root "$DESTDIR/var/lib/tide" || install -d "$DESTDIR/var/lib/tide"`),
@@ -237,7 +237,7 @@ func shellRules() []Rule {
 			},
 		},
 		{
-			Code: "ELL139", Severity: Hint, Title: "a step strips programs",
+			Code: "ELL139", Severity: Hint, Title: "step strips programs",
 			Why:    "Then there is nothing left to split off into the package with debug information, and a crash cannot be traced.",
 			Remedy: "leave it out: packing strips, and keeps what it takes off in NAME-symbols",
 			Wrong:  stageFile(`install -s /bin/true "$DESTDIR/usr/share/tide/x" || true`),
@@ -259,7 +259,7 @@ func shellRules() []Rule {
 			},
 		},
 		{
-			Code: "ELL140", Severity: Warning, Title: "a directory of somebody's own",
+			Code: "ELL140", Severity: Warning, Title: "path into a home directory",
 			Why:    "It is there on one machine, for one person.",
 			Remedy: "make what lies there a source, or a file beside the recipe ($ELL_RECIPE)",
 			Wrong:  stageFile(`cp /home/ines/tables/* "$DESTDIR/usr/share/tide" || true`),
@@ -279,7 +279,7 @@ func shellRules() []Rule {
 			},
 		},
 		{
-			Code: "ELL141", Severity: Warning, Title: "the time, the machine or chance goes into the build",
+			Code: "ELL141", Severity: Warning, Title: "build depends on the time, the machine or chance",
 			Why:    "Each build has other bytes then, and nobody can tell whether two of them are the same.",
 			Remedy: `for a date: date -u -d "@$SOURCE_DATE_EPOCH"; leave out the others`,
 			Wrong:  stageFile(`date > "$DESTDIR/usr/share/tide/table"`),
@@ -305,7 +305,7 @@ func shellRules() []Rule {
 			},
 		},
 		{
-			Code: "ELL142", Severity: Error, Title: "code for the building machine's processor",
+			Code: "ELL142", Severity: Error, Title: "built with -march=native",
 			Why:    "The compiler uses every instruction that this machine has. Others stop at the first that they lack.",
 			Remedy: "leave -march=native out; the target's flags say what its machines can do",
 			Wrong:  buildFile(`make --version CFLAGS="$CFLAGS -march=native"`),
@@ -321,7 +321,7 @@ func shellRules() []Rule {
 			},
 		},
 		{
-			Code: "ELL143", Severity: Hint, Title: "warnings of the compiler stop the build",
+			Code: "ELL143", Severity: Hint, Title: "compiler warnings stop the build",
 			Why:    "The next compiler has new warnings, and then the same sources do not build any more.",
 			Remedy: "leave -Werror out, or switch it off where upstream sets it",
 			Wrong:  buildFile(`make --version CFLAGS="$CFLAGS -Werror"`),
@@ -335,7 +335,7 @@ func shellRules() []Rule {
 			},
 		},
 		{
-			Code: "ELL144", Severity: Hint, Title: "a step waits for an answer",
+			Code: "ELL144", Severity: Hint, Title: "step waits for input",
 			Why:    "Nobody sits at a build. It reads an empty input, and takes whatever is the default of the moment.",
 			Remedy: "say the answer on the command line",
 			Wrong:  stageFile(`read -r harbour || harbour=Ely; echo "$harbour" > "$DESTDIR/usr/share/tide/table"`),
@@ -360,7 +360,7 @@ func shellRules() []Rule {
 			},
 		},
 		{
-			Code: "ELL145", Severity: Warning, Title: "a path to delete that may be empty",
+			Code: "ELL145", Severity: Warning, Title: "deletes a path that may be empty",
 			Why:    "Where the variable is empty, the command deletes from / on, or everything in the directory.",
 			Remedy: `write "${NAME:?}" in its place, which stops where it is empty`,
 			Wrong:  stageFile(`tables=$(ls | grep old || true); rm -rf "$tables"/*`),
@@ -374,7 +374,7 @@ func shellRules() []Rule {
 			},
 		},
 		{
-			Code: "ELL146", Severity: Hint, Title: "the prefix is not the target's",
+			Code: "ELL146", Severity: Hint, Title: "prefix differs from the target's",
 			Why:    "/usr/local is the administrator's, and /opt is for what is not part of a system.",
 			Remedy: "configure with --prefix=/usr, or write PREFIX=/usr",
 			Wrong:  buildFile("make --version PREFIX=/usr/local"),

@@ -51,7 +51,7 @@ func written(text, version string) bool {
 func sourceRules() []Rule {
 	return []Rule{
 		{
-			Code: "ELL103", Severity: Error, Title: "a source has no digest",
+			Code: "ELL103", Severity: Error, Title: "source without a digest",
 			Why:    "Without one, whoever answers for the address decides what gets built, today and at the next rebuild.",
 			Remedy: "add its sha256; pinning the sources does", next: fact.PinSources,
 			Wrong: `[[source]]
@@ -68,7 +68,7 @@ sha256 = "9f86d081884c7d659a2feaa0c55ad015a3bf4f1b2b0b822cd15d6c15b0f00a08"`,
 			},
 		},
 		{
-			Code: "ELL104", Severity: Warning, Title: "an address uses plain http",
+			Code: "ELL104", Severity: Warning, Title: "URL with plain http",
 			Why:    "Anyone between here and the server can read along and answer in its place. A digest catches a changed file, but only after it has failed everyone's build.",
 			Remedy: "use https where the server has it",
 			Wrong:  `homepage = "http://tide.example/"`,
@@ -85,7 +85,7 @@ sha256 = "9f86d081884c7d659a2feaa0c55ad015a3bf4f1b2b0b822cd15d6c15b0f00a08"`,
 			},
 		},
 		{
-			Code: "ELL108", Severity: Warning, Title: "the version is written out in a source",
+			Code: "ELL108", Severity: Warning, Title: "version spelled out in a source",
 			Why:    "At the next version it has to be found and changed in several places; the one that is missed fetches the old source under the new name.",
 			Remedy: "write {version} in its place",
 			Wrong: `[[source]]
@@ -110,7 +110,7 @@ sha256 = "9f86d081884c7d659a2feaa0c55ad015a3bf4f1b2b0b822cd15d6c15b0f00a08"`,
 			},
 		},
 		{
-			Code: "ELL124", Severity: Warning, Title: "an address whose contents change",
+			Code: "ELL124", Severity: Warning, Title: "URL whose contents change",
 			Why:    "It names whatever is newest at the moment. After the next release the digest does not fit any more, and the old source is nowhere to be had.",
 			Remedy: "use the address of the release, with {version} in it",
 			Wrong: `[[source]]
@@ -128,7 +128,7 @@ sha256 = "9f86d081884c7d659a2feaa0c55ad015a3bf4f1b2b0b822cd15d6c15b0f00a08"`,
 			},
 		},
 		{
-			Code: "ELL125", Severity: Warning, Title: "a file beside the recipe that nothing uses",
+			Code: "ELL125", Severity: Warning, Title: "unused file beside the recipe",
 			Why:    "Whoever reads the directory takes it for part of the package: most often a patch that was meant to be listed, or one that should have gone with the last version.",
 			Remedy: "name it in the recipe, or remove it",
 			Wrong: `-- fix-times.patch --
@@ -176,7 +176,7 @@ Ely
 			},
 		},
 		{
-			Code: "ELL126", Severity: Warning, Title: "a source that nothing uses",
+			Code: "ELL126", Severity: Warning, Title: "unused source",
 			Why:    "It is fetched and unpacked for nothing, and whoever audits the recipe looks into it for nothing.",
 			Remedy: "take it out, or use it in a step or a layout",
 			Wrong: `[[source]]
@@ -209,7 +209,7 @@ Ely
 			},
 		},
 		{
-			Code: "ELL127", Severity: Hint, Title: "a patch that does not say what it is for",
+			Code: "ELL127", Severity: Hint, Title: "patch without a description",
 			Why:    "At the next version somebody has to decide whether it is still wanted: why it is there, who wrote it, whether upstream has it.",
 			Remedy: "write that into the patch file, above its first line with ---",
 			Wrong: `[[patch]]
@@ -263,7 +263,7 @@ The almanac of 2031 corrects this one. Sent upstream on 2 April.
 			},
 		},
 		{
-			Code: "ELL128", Severity: Hint, Title: "the version is written out in a script or layout",
+			Code: "ELL128", Severity: Hint, Title: "version spelled out in a script or layout",
 			Why:    "At the next version the line is wrong, and the build fails at it, or installs under the old name.",
 			Remedy: "write $ELL_VERSION in scripts, and {version} everywhere else",
 			Wrong: `version = "2031.1"

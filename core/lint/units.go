@@ -53,7 +53,7 @@ var systemAccounts = wordSet("root nobody daemon bin sys adm tty disk wheel mail
 func unitRules() []Rule {
 	return []Rule{
 		{
-			Code: "ELL750", Severity: Error, Title: "a unit that is not valid",
+			Code: "ELL750", Severity: Error, Title: "invalid unit",
 			Why:    "The service manager passes over what it does not understand, and starts the rest in another way than was meant, or nothing.",
 			Remedy: "correct the line, or the name of the section",
 			Wrong:  unit("tide.service", "[Unit]\nDescription=Tide tables\n[Servce]\nExecStart=/usr/libexec/tide/serve"),
@@ -85,7 +85,7 @@ func unitRules() []Rule {
 			},
 		},
 		{
-			Code: "ELL751", Severity: Error, Title: "a unit that starts nothing",
+			Code: "ELL751", Severity: Error, Title: "unit starts nothing",
 			Why:    "The service fails at its start: the program is not where the unit says, or not executable.",
 			Remedy: "correct the path; it is the one after installation",
 			Wrong:  unit("tide.service", strings.Replace(goodUnit, "/usr/libexec/tide/serve", "/usr/local/bin/serve", 1)),
@@ -117,7 +117,7 @@ func unitRules() []Rule {
 			},
 		},
 		{
-			Code: "ELL752", Severity: Error, Title: "a unit that runs as an account nobody declares",
+			Code: "ELL752", Severity: Error, Title: "unit with an undeclared account",
 			Why:    "Where the account does not exist, the service does not start.",
 			Remedy: "declare it: [package.NAME.account.NAME]; or let the unit say DynamicUser=yes",
 			Wrong:  unit("tide.service", strings.Replace(goodUnit, "[Service]", "[Service]\nUser=tide", 1)),
@@ -138,7 +138,7 @@ func unitRules() []Rule {
 			},
 		},
 		{
-			Code: "ELL753", Severity: Error, Title: "a timer that starts nothing, or never",
+			Code: "ELL753", Severity: Error, Title: "timer that never starts anything",
 			Why:    "A timer starts the unit of its own name, or the one that Unit= names, at the times that its On… lines give.",
 			Remedy: "install the unit that it starts, and give it a time, such as OnCalendar=daily",
 			Wrong:  unit("tide.timer", "[Unit]\nDescription=Tide tables each day\n[Timer]\nOnCalendar=daily\n[Install]\nWantedBy=timers.target"),
@@ -159,7 +159,7 @@ func unitRules() []Rule {
 			},
 		},
 		{
-			Code: "ELL754", Severity: Error, Title: "a socket without its service",
+			Code: "ELL754", Severity: Error, Title: "socket without its service",
 			Why:    "The first connection is to start the service of the same name, and there is none: it is refused.",
 			Remedy: "install the service, or name it with Service=",
 			Wrong:  unit("tide.socket", "[Unit]\nDescription=Tide tables\n[Socket]\nListenStream=7777\n[Install]\nWantedBy=sockets.target"),
@@ -179,7 +179,7 @@ func unitRules() []Rule {
 			},
 		},
 		{
-			Code: "ELL755", Severity: Hint, Title: "a path under /var/run",
+			Code: "ELL755", Severity: Hint, Title: "path under /var/run",
 			Why:    "It is a link to /run, kept for old programs; the service manager warns of it at each start.",
 			Remedy: "write /run in its place",
 			Wrong:  unit("tide.service", strings.Replace(goodUnit, "[Service]", "[Service]\nPIDFile=/var/run/tide.pid", 1)),
@@ -195,7 +195,7 @@ func unitRules() []Rule {
 			},
 		},
 		{
-			Code: "ELL756", Severity: Hint, Title: "a unit that nobody can switch on",
+			Code: "ELL756", Severity: Hint, Title: "unit that cannot be enabled",
 			Why:    "`enable` has nothing to do: no [Install] section, and no other unit of the package that starts it.",
 			Remedy: "add [Install] with WantedBy=multi-user.target, or the socket or timer that starts it",
 			Wrong:  unit("tide.service", "[Unit]\nDescription=Tide tables\n[Service]\nExecStart=/usr/libexec/tide/serve"),
@@ -225,7 +225,7 @@ func unitRules() []Rule {
 			},
 		},
 		{
-			Code: "ELL757", Severity: Hint, Title: "a unit without a description",
+			Code: "ELL757", Severity: Hint, Title: "unit without a description",
 			Why:    "Logs and listings show its file's name in its place.",
 			Remedy: "add to [Unit]: Description=…",
 			Wrong:  unit("tide.service", strings.Replace(goodUnit, "[Unit]\nDescription=Tide tables\n", "[Unit]\n", 1)),
@@ -239,7 +239,7 @@ func unitRules() []Rule {
 			},
 		},
 		{
-			Code: "ELL760", Severity: Error, Title: "a line that is not valid in tmpfiles.d or sysusers.d",
+			Code: "ELL760", Severity: Error, Title: "invalid tmpfiles.d or sysusers.d line",
 			Why:    "The line is passed over at each start: the directory or account that it was to make is not there, and the service fails.",
 			Remedy: "see tmpfiles.d(5) and sysusers.d(5) for what stands in which place",
 			Wrong:  stageFile("install -d \"$DESTDIR/usr/lib/tmpfiles.d\"\necho '/run/tide d 0755 root root' > \"$DESTDIR/usr/lib/tmpfiles.d/tide.conf\""),
@@ -265,7 +265,7 @@ func unitRules() []Rule {
 			},
 		},
 		{
-			Code: "ELL761", Severity: Hint, Title: "accounts that the package does not know of",
+			Code: "ELL761", Severity: Hint, Title: "undeclared sysusers.d account",
 			Why:    "They are made at some moment after the installation. Those that the package declares are there before its files, which may belong to them.",
 			Remedy: "declare them: [package.NAME.account.NAME]",
 			Wrong:  stageFile("install -d \"$DESTDIR/usr/lib/sysusers.d\"\necho 'u tide - \"Tide tables\" /var/lib/tide' > \"$DESTDIR/usr/lib/sysusers.d/tide.conf\""),
