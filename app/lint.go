@@ -245,7 +245,7 @@ func (a *App) ClassifyLintTargets(words []string) (t LintTargets, err error) {
 		case isFile(filepath.Join(word, repo.PointerFile)) || fact.IsRemote(word):
 			t.Repositories = append(t.Repositories, word)
 		case statErr == nil && info.IsDir() && !isFile(filepath.Join(word, recipe.FileName)):
-			inside, err := ExpandPackages([]string{word})
+			inside, err := a.ExpandPackages([]string{word})
 			if err != nil {
 				return t, err
 			}

@@ -184,11 +184,25 @@ func packageFiles(dir string) (files, dirs []string, err error) {
 	return files, dirs, nil
 }
 
-// ExpandPackages replaces directories by the package files in them.
-func ExpandPackages(args []string) ([]string, error) {
+// ExpandPackages replaces directories by the package files in them, and names by
+// the newest packages of these names that the workspace has built.
+func (a *App) ExpandPackages(args []string) ([]string, error) {
 	var files []string
 	for _, arg := range args {
 		info, err := os.Stat(arg)
+		if err != nil && a.Workspace != nil && !IsPackageFile(arg) && !strings.ContainsAny(arg, "/*") {
+			file, _, err := a.BuiltPackage(arg)
+			if err != nil {
+				return nil, err
+			}
+			if file == "" && a.isRecipe(arg) {
+				return nil, &NotBuiltError{arg}
+			}
+			if file != "" {
+				files = append(files, workspace.Display(file))
+				continue
+			}
+		}
 		if err != nil || !info.IsDir() {
 			files = append(files, arg)
 			continue
@@ -203,6 +217,23 @@ func ExpandPackages(args []string) ([]string, error) {
 		files = append(files, inside...)
 	}
 	return files, nil
+}
+
+// Unbuilt lists recipes without a package of their present version, as NAME VERSION.
+// Recipes with errors are left out: building them reports the errors.
+func (a *App) Unbuilt() ([]string, error) {
+	names, err := a.Workspace.Recipes()
+	if err != nil {
+		return nil, err
+	}
+	var out []string
+	for _, name := range names {
+		r, err := a.Workspace.Recipe(name)
+		if err == nil && len(a.packagesOf(r, nil)) == 0 {
+			out = append(out, name+" "+r.Full())
+		}
+	}
+	return out, nil
 }
 
 // newestFiles keeps the newest package of each name, and files that cannot be

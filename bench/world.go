@@ -120,7 +120,7 @@ func unique(needs []pack.Need) []pack.Need {
 }
 
 // build writes the packages of a world on all cores. With sizes, one file of
-// each has random bytes, as many as it is made up to have; else all are tiny.
+// each has random bytes of its size; otherwise all are tiny.
 func (b *bench) build(dir string, all []citizen, sizes bool) []string {
 	files := make([]string, len(all))
 	tiny := filepath.Join(b.work, "tiny")

@@ -15,12 +15,13 @@ func (a *program) auditCommand() *cobra.Command {
 	var channel string
 	cmd := &cobra.Command{
 		Use:   "audit [REPO]",
-		Short: "Judge whether all of a channel can be installed",
-		Long: `Judge a channel of a repository as a whole: whether every package can be installed
-with all that it needs, which packages have the same paths without saying so, which
-need each other in a circle, and which libraries nobody needs. The newest package of
-each name counts. Needs that the system below is to meet are looked up in the
-target's system, where the workspace knows it. Faults make the exit status 1.`,
+		Short: "Check that every package in a channel can be installed",
+		Long: `Check a channel of a repository as a whole: whether every package can be installed
+with its dependencies, which packages own the same path without declaring a
+conflict, which depend on each other in a cycle, and which libraries are unused.
+Only the newest package of each name is checked. Dependencies that the target's
+system provides are looked up there, if the workspace knows the system. Errors make
+the exit status 1.`,
 		Example: `  ellwand audit
   ellwand audit local --channel stable`,
 		Args:              arguments(atMostOne),

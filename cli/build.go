@@ -26,21 +26,19 @@ func (a *program) buildCommand() *cobra.Command {
 	var shell string
 	cmd := &cobra.Command{
 		Use:   "build RECIPE... | --all",
-		Short: "Run the steps, make packages",
-		Long: `Build the named recipes, or all of them, and put their packages into the
-workspace's packages directory. Each is built after those that it stands on, and
-independent ones at once. Where one fails, what stands on it is skipped, and
-everything else goes on.
+		Short: "Build packages from recipes",
+		Long: `Build the named recipes, or all of them, and put their packages into the workspace's
+packages directory. A recipe is built after those that it depends on; independent
+recipes are built in parallel. If one fails, the recipes that depend on it are
+skipped, and all others are built.
 
-The steps are unpack, prepare, build, test, stage and pack. What each of them
-changed is kept, and is not done again as long as nothing that it depends on
-changes. Steps see the machine's programs and libraries, which they cannot
-change, the packages that meet their build needs, and no network.
+The steps are unpack, prepare, build, test, stage and pack. Each step's result is
+cached and reused until one of its inputs changes. Steps see the system's programs
+and libraries read-only, the packages that meet their build dependencies, and no
+network.
 
-At the end lint looks at the recipe and its packages.
-
-Sources that are not in the source cache are fetched first. Build needs are met by the
-packages that this workspace has built, and by the machine.`,
+Sources that are not in the source cache are fetched first. At the end, lint checks
+the recipe and its packages.`,
 		Example: `  ellwand build libharmonic tidegauge
   ellwand build --all
   ellwand build tidegauge --from stage
@@ -52,7 +50,7 @@ packages that this workspace has built, and by the machine.`,
 			if every {
 				return nil
 			}
-			return atLeastOne("the name of a recipe, or --all")(cmd, args)
+			return atLeastOne("RECIPE, or --all")(cmd, args)
 		}),
 		ValidArgsFunction: a.completeRecipes,
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -110,16 +108,16 @@ packages that this workspace has built, and by the machine.`,
 		},
 	}
 	cmd.Flags().BoolVar(&every, "all", false, "build every recipe of the workspace")
-	cmd.Flags().BoolVar(&again, "again", false, "run every step, even where nothing changed")
-	cmd.Flags().StringVar(&o.From, "from", "", "run this step and those after it, even where nothing changed")
-	cmd.Flags().StringVar(&o.Until, "until", "", "stop after this step, and leave a copy of the work tree to look at")
-	cmd.Flags().BoolVar(&o.Needs, "needs-report", false, "run every step, watch what they use, and compare it with the needs of the recipe")
-	cmd.Flags().BoolVar(&noLint, "no-lint", false, "do not look at what was made; `ellwand lint RECIPE` does later")
-	cmd.Flags().BoolVar(&asTree, "layout", false, "run the steps up to stage, and show what was staged with who claims it, before anything is packed")
-	cmd.Flags().BoolVar(&twice, "twice", false, "build a second time under other circumstances, and compare the packages byte by byte")
-	cmd.Flags().StringVar(&shell, "shell", "", "open a shell where this step runs: as it finds the tree, or as it left it when it failed")
+	cmd.Flags().BoolVar(&again, "again", false, "run every step, even if nothing changed")
+	cmd.Flags().StringVar(&o.From, "from", "", "run this step and those after it, even if nothing changed")
+	cmd.Flags().StringVar(&o.Until, "until", "", "stop after this step, and leave a copy of the work tree to inspect")
+	cmd.Flags().BoolVar(&o.Needs, "needs-report", false, "run every step, record what they use, and compare it with the recipe's dependencies")
+	cmd.Flags().BoolVar(&noLint, "no-lint", false, "skip lint")
+	cmd.Flags().BoolVar(&asTree, "layout", false, "run the steps up to stage, and show which package owns each staged path")
+	cmd.Flags().BoolVar(&twice, "twice", false, "build again with a different time, user, path, locale and job count, and compare the packages byte by byte")
+	cmd.Flags().StringVar(&shell, "shell", "", "open a shell before this step runs, or in the tree it left when it failed")
 	a.isolationFlag(cmd)
-	cmd.Flags().StringArrayVar(&set, "set", nil, "give an option of the recipe another value: `NAME=VALUE`")
+	cmd.Flags().StringArrayVar(&set, "set", nil, "set an option of the recipe: `NAME=VALUE`")
 	cmd.RegisterFlagCompletionFunc("from", cobra.FixedCompletions(recipe.StepNames, cobra.ShellCompDirectiveNoFileComp))
 	cmd.RegisterFlagCompletionFunc("until", cobra.FixedCompletions(recipe.StepNames, cobra.ShellCompDirectiveNoFileComp))
 	return cmd
@@ -134,7 +132,19 @@ func (a *program) buildOne(ctx context.Context, b *build.Builder, r *recipe.Reci
 		return a.printJSON([]build.Result{res})
 	}
 	a.showBuild(res)
+	a.showNext(res.State, res.Recipe, res.Findings)
 	return nil
+}
+
+// showNext tells how to go on after a build.
+func (a *program) showNext(state, recipe string, findings []fact.Finding) {
+	switch {
+	case a.quiet || state == build.Stopped:
+	case slices.ContainsFunc(findings, func(f fact.Finding) bool { return f.Reaches(fact.SeverityError) }):
+		a.out.Printf("next: `ellwand lint %s` explains what prevents publishing\n", recipe)
+	default:
+		a.out.Printf("next: `ellwand show %s`, then `ellwand publish %s`\n", recipe, recipe)
+	}
 }
 
 // buildTwice builds each recipe twice, and tells what came out differently.

@@ -88,7 +88,7 @@ func reason(err error) string {
 	case errors.As(err, &step):
 		return step.Step + " " + step.Ended
 	case errors.As(err, &packing):
-		return "pack: the staged files and the layouts do not fit together"
+		return "pack: the staged files do not match the layouts"
 	}
 	text, _, _ := strings.Cut(err.Error(), "\n")
 	return text
@@ -111,7 +111,7 @@ func (a *program) showBuild(res build.Result) {
 		}
 		w.Printf("%s %s  %s in %s\n", w.Style(term.Strong, res.Recipe), res.Version, w.Style(term.Good, res.State), seconds(total))
 		if len(before) > 0 && !a.quiet {
-			w.Printf("  %s\n", w.Style(term.Faint, strings.Join(before, ", ")+" as before"))
+			w.Printf("  %s\n", w.Style(term.Faint, "reused: "+strings.Join(before, ", ")))
 		}
 		if !a.quiet {
 			w.Printf("  %s\n", strings.Join(ran, "   "))
@@ -242,11 +242,11 @@ func (a *program) explainStep(e *build.StepError) {
 	}
 }
 
-// explainPacking lists everything that does not fit between the staged tree
+// explainPacking lists everything that does not match between the staged tree
 // and the layouts, with lines for the recipe.
 func (a *program) explainPacking(e *build.PackError) {
 	w, m := a.err, e.Mismatch
-	w.Printf("%s\n", w.Style(term.Bad, fmt.Sprintf("step pack of %s: the staged files and the layouts do not fit together", e.Recipe)))
+	w.Printf("%s\n", w.Style(term.Bad, fmt.Sprintf("step pack of %s: the staged files do not match the layouts", e.Recipe)))
 	if n := m.Count(); n > 0 {
 		w.Printf("\n%s in no layout:\n", fact.Count(n, "staged path is", "staged paths are"))
 		for _, s := range m.Unclaimed {
@@ -258,7 +258,7 @@ func (a *program) explainPacking(e *build.PackError) {
 				w.Printf("  %s\n", p)
 			}
 		}
-		w.Printf("\nLines for %s, ready to paste (or name the paths in discard = [...]):\n\n%s\n", m.Recipe, w.Style(term.Good, strings.TrimRight(m.Lines(), "\n")))
+		w.Printf("\nLines to paste into %s (or list the paths in discard = [...]):\n\n%s\n", m.Recipe, w.Style(term.Good, strings.TrimRight(m.Lines(), "\n")))
 	}
 	if len(m.Unmatched) > 0 {
 		w.Printf("\n%s nothing that was staged:\n", fact.Count(len(m.Unmatched), "layout line matches", "layout lines match"))
@@ -271,11 +271,11 @@ func (a *program) explainPacking(e *build.PackError) {
 		}
 	}
 	for _, l := range m.Covered {
-		w.Printf("\n%s  %q takes its file from beside the recipe, and the stage step installed one too: drop one of the two\n", w.Style(term.Strong, fmt.Sprintf("%s:%d", m.Recipe, l.Line)), l.Pattern)
+		w.Printf("\n%s  %q takes its file from beside the recipe, and the stage step installed one too: remove one of them\n", w.Style(term.Strong, fmt.Sprintf("%s:%d", m.Recipe, l.Line)), l.Pattern)
 	}
 	for _, t := range m.Tied {
-		w.Printf("\n%s  %q and %q (line %d) claim %s with equal right: write one of them with a longer literal start\n",
+		w.Printf("\n%s  %q and %q (line %d) claim %s equally: give one of them a longer literal start\n",
 			w.Style(term.Strong, fmt.Sprintf("%s:%d", m.Recipe, t.B.Line)), t.B.Pattern, t.A.Pattern, t.A.Line, t.Path)
 	}
-	w.Printf("\nWhen the layout is mended, `ellwand build %s` packs again at once; nothing is compiled anew.\n", e.Recipe)
+	w.Printf("\nAfter fixing the layout, `ellwand build %s` only packs again; nothing is recompiled.\n", e.Recipe)
 }

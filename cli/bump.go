@@ -21,14 +21,12 @@ func (a *program) bumpCommand() *cobra.Command {
 	var messages []string
 	cmd := &cobra.Command{
 		Use:   "bump RECIPE VERSION",
-		Short: "Take a recipe to a new upstream version",
-		Long: `Take a recipe to a new upstream version: set the version, begin at release 1,
-fetch the new sources and pin them, and add a change entry. Comments, order and
-spacing of the recipe stay. Then say what to look at: patches and rewrites that
-do not apply any more, license files that changed, what is new and gone at the
-top of the source.
-
-With --release, raise the release alone.`,
+		Short: "Move a recipe to a new upstream version",
+		Long: `Move a recipe to a new upstream version: set the version, reset the release to 1,
+fetch and pin the new sources, and add a changelog entry. Comments, order and spacing
+of the recipe are kept. Then list what to check: patches and rewrites that no longer
+apply, license files that changed, and what was added or removed at the top of the
+source.`,
 		Example: `  ellwand bump libharmonic 1.4.3 -m "Faster for many constituents"
   ellwand bump tidegauge --release -m "Built with the new library"`,
 		Args: arguments(func(cmd *cobra.Command, args []string) error {
@@ -67,8 +65,8 @@ With --release, raise the release alone.`,
 			return nil
 		},
 	}
-	cmd.Flags().BoolVar(&release, "release", false, "raise the release alone")
-	cmd.Flags().StringArrayVarP(&messages, "message", "m", nil, "what is new, for the change entry; several are several points")
+	cmd.Flags().BoolVar(&release, "release", false, "raise the release only")
+	cmd.Flags().StringArrayVarP(&messages, "message", "m", nil, "what is new, for the changelog entry; may be repeated")
 	return cmd
 }
 

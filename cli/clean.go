@@ -23,13 +23,13 @@ func (a *program) cleanCommand() *cobra.Command {
 	var older, keep string
 	cmd := &cobra.Command{
 		Use:   "clean [RECIPE...]",
-		Short: "Remove what steps left for the next build",
-		Long: `Remove the layers that steps left, which only save time: the next build runs
-those steps again. Packages, logs and sources stay. With names, those of the
-named recipes alone.
+		Short: "Remove cached results of steps",
+		Long: `Remove the cached results of steps. They only save time: the next build runs those
+steps again. Packages, logs and sources are kept. With names, only the results of
+those recipes are removed.
 
-Builds keep the layers of all recipes within the space that [build] layers in
-ellwand.toml gives them (20 GiB), so that this is seldom needed.`,
+Builds keep the cache of all recipes within the space that [build] layers in
+ellwand.toml allows (20 GiB), so this is seldom needed.`,
 		Example: `  ellwand clean
   ellwand clean tidegauge
   ellwand clean --older 7d
@@ -64,8 +64,8 @@ ellwand.toml gives them (20 GiB), so that this is seldom needed.`,
 			return a.showCleaned(removed)
 		},
 	}
-	cmd.Flags().StringVar(&older, "older", "", "only what was not used for this long, such as 12h or 7d")
-	cmd.Flags().StringVar(&keep, "keep", "", "keep what was used last, up to this much, such as 2GiB")
+	cmd.Flags().StringVar(&older, "older", "", "remove only what was not used for this long, such as 12h or 7d")
+	cmd.Flags().StringVar(&keep, "keep", "", "keep the most recently used, up to this size, such as 2GiB")
 	return cmd
 }
 

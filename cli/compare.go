@@ -26,23 +26,22 @@ import (
 func (a *program) compareCommand() *cobra.Command {
 	return &cobra.Command{
 		Use:   "compare A [B]",
-		Short: "Tell what differs between two packages, recipes or states of a repository",
-		Long: `Tell what differs between two of a kind, in the words of that kind. The exit
-status is 1 where something differs.
+		Short: "Show the differences between two packages, recipes or repository states",
+		Long: `Show the differences between two things of one kind. The exit status is 1 if there are
+any.
 
-Packages are files, addresses, or NAME@VERSION-RELEASE of this workspace: facts,
-needs, provides, scripts, files with their modes and owners, lines of texts,
-symbols of libraries, sizes; and first of all what that means for those who have
-the one and get the other. With A alone, it is compared with the newest package
-of its name.
+Packages are files, URLs, or NAME@VERSION-RELEASE of this workspace. What an upgrade
+means for users comes first; then metadata, dependencies, scripts, files with their
+modes and owners, lines of text files, symbols of libraries, and sizes. With A only,
+it is compared with the newest package of its name.
 
-Recipes are names, or NAME@REVISION for a recipe as it was at a commit, a tag or
-a branch of the git repository that the workspace stands in. With A alone, it is
-compared with the recipe as it is now.
+Recipes are names, or NAME@REVISION for a recipe at a commit, tag or branch of the git
+repository that contains the workspace. With A only, it is compared with the recipe in
+the workspace.
 
-States are REPOSITORY@CHANNEL, or REPOSITORY@ and the start of a snapshot's
-digest. With REPOSITORY or A alone, the state before its last change is compared with
-it. What packages need, and one of them met before and none does now, is told.`,
+Repository states are REPOSITORY@CHANNEL, or REPOSITORY@SERIAL. With A only, it is
+compared with the state before its last change. Dependencies that were met before and
+no longer are, are listed.`,
 		Example: `  ellwand compare libharmonic@1.4.2-1
   ellwand compare libharmonic tidegauge
   ellwand compare tidegauge@HEAD
@@ -127,7 +126,7 @@ func (a *program) comparePackages(ctx context.Context, u *app.App, args []string
 	if len(args) == 1 {
 		args = append(args, left.Facts.Name)
 		if u.Workspace == nil {
-			return false, usageError{fmt.Errorf("compare with what? There is no workspace here whose %s could be meant", left.Facts.Name)}
+			return false, usageError{fmt.Errorf("missing argument: a package to compare with; there is no workspace here that has %s", left.Facts.Name)}
 		}
 	}
 	right, err := u.OpenPackage(ctx, args[1])
@@ -141,6 +140,10 @@ func (a *program) comparePackages(ctx context.Context, u *app.App, args []string
 	}
 	if a.json {
 		return c.Differ(), a.printJSON(c)
+	}
+	if !c.Differ() && left.Facts.Identity() == right.Facts.Identity() {
+		a.out.Printf("%s is the same package as %s\n", args[0], args[1])
+		return false, nil
 	}
 	a.showPackages(c)
 	return c.Differ(), nil
@@ -375,7 +378,7 @@ func (a *program) compareRecipes(ctx context.Context, args []string) (bool, erro
 	return true, nil
 }
 
-// recipeFiles reads a recipe's directory, as it is or as it was at a revision.
+// recipeFiles reads a recipe's directory, now or at a revision.
 func recipeFiles(ctx context.Context, w *workspace.Workspace, arg string) (map[string][]byte, error) {
 	name, rev, at := strings.Cut(arg, "@")
 	name = app.RecipeName(name)

@@ -27,14 +27,14 @@ func (a *program) demoCommand() *cobra.Command {
 	var channels bool
 	cmd := &cobra.Command{
 		Use:   "demo [DIR]",
-		Short: "A whole example with made-up data",
-		Long: `Unpack the workspace of a made-up harbour authority into a new directory, by
-default ellwand-demo, and go through all of the work in it: fetch sources, build
-packages, look into one, lint them, publish them, and find them again. Each
-command is shown before it runs. A C compiler and make are needed.
+		Short: "Run a complete example with made-up data",
+		Long: `Unpack the workspace of a made-up harbour authority into a new directory, by default
+ellwand-demo, and go through the whole work in it: fetch sources, build and lint
+packages, publish them, and look into them. Each command is shown before it runs. A C
+compiler and make are needed.
 
-With --channels it goes on: a library gets a new soname, is refused at publish, what
-uses it is built again, and the set goes through the channels and back.`,
+With --channels it continues: a library gets a new soname and is refused by publish,
+its users are rebuilt, and the set is promoted and taken back.`,
 		Example: "  ellwand demo\n  ellwand demo --channels harbour",
 		Args:    arguments(atMostOne),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -45,7 +45,7 @@ uses it is built again, and the set goes through the channels and back.`,
 			return a.demo(cmd, dir, channels)
 		},
 	}
-	cmd.Flags().BoolVar(&channels, "channels", false, "go on with a library's new soname, and channels of the repository")
+	cmd.Flags().BoolVar(&channels, "channels", false, "continue with a library's new soname and the channels of the repository")
 	return cmd
 }
 
@@ -71,7 +71,7 @@ func scenes() []scene {
 		{say: "With errors like these, nothing is published.", args: []string{"publish", "packages/*/" + demo.Faulty + "@*.ell", "--to", "local"}, status: statusFindings},
 		{say: "With nothing changed, nothing is done.", args: append([]string{"build"}, demo.Recipes...)},
 		{say: "Upstream has a new version of the library: one command edits the recipe.", args: []string{"bump", "libharmonic", "1.4.3"}},
-		{say: "What stands on it is built again; the rest is as it was.", args: append([]string{"build", "-q"}, demo.Recipes...)},
+		{say: "Recipes that depend on it are rebuilt; the others are unchanged.", args: append([]string{"build", "-q"}, demo.Recipes...)},
 		{say: "What that means for those who have the old library:", args: []string{"compare", "libharmonic@1.4.2-1"}, status: statusFindings},
 	}
 }
@@ -183,7 +183,7 @@ func (a *program) demoEnd(dir string) {
 	w.Printf("\nTo try, in %s:\n", dir)
 	for _, s := range []struct{ command, what string }{
 		{"ellwand show tidegauge --files", "what is in a package"},
-		{"ellwand lint foghorn --fix", "mend what is mechanical about its faults"},
+		{"ellwand lint foghorn --fix", "apply automatic fixes to it"},
 		{"ellwand explain ELL201", "what a rule of lint finds, and why"},
 		{"ellwand explain recipe", "how a recipe of your own begins"},
 		{"ellwand demo --channels ../more", "a new soname, refused, rebuilt, promoted, and taken back"},

@@ -40,21 +40,20 @@ func (a *program) draftCommand() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "draft SOURCE",
 		Short: "Write a first recipe from an archive, directory or URL",
-		Long: `Look at an upstream source and write a first recipe for it: name and version,
-license, summary, description, homepage, how it is built, and what its build files ask for.
-What is not found is left open in the recipe, with a comment; nothing is made up.
+		Long: `Inspect an upstream source and write a first recipe for it: name, version, license,
+summary, description, homepage, how it is built, and the dependencies that its build
+files ask for. What is not found is left open in the recipe, with a comment; nothing is
+invented.
 
-Nothing of the source is run, but with --build: then the recipe is built, what a
-failure teaches is put into it, and it is built again, for as long as each try
-teaches something new. The layout is filled in from what was staged, and lint
-has the last word.
+Nothing of the source is run, except with --build: build the recipe, correct it from
+each failure, and retry while that helps; then lint. The layout is filled in from what
+was staged.
 
-Where the recipe is there already, it stays as it is: the difference to what
-would be written is shown, and the exit status is 1. What that recipe says of
-facts, method, needs and steps steers the draft.`,
+If the recipe exists, it is not changed: the difference to the draft is shown, and the
+exit status is 1. Values already in the recipe are reused.`,
 		Example: `  ellwand draft upstream/tidegauge-2.4.1.tar.gz --name tidegauge-again --build
   ellwand draft https://files.saltmarsh.example/tidegauge-2.4.1.tar.gz`,
-		Args: arguments(exactlyOne("one source")),
+		Args: arguments(exactlyOne("SOURCE")),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			w, err := a.open()
 			if err != nil {
@@ -63,10 +62,10 @@ facts, method, needs and steps steers the draft.`,
 			return a.draft(cmd.Context(), w, args[0], o)
 		},
 	}
-	cmd.Flags().StringVar(&o.name, "name", "", "call the recipe this, whatever the source is called")
-	cmd.Flags().StringVar(&o.license, "license", "", "the license, as an SPDX expression, where the source does not tell")
-	cmd.Flags().StringVar(&o.summary, "summary", "", "the summary, where the source has none")
-	cmd.Flags().BoolVar(&o.build, "build", false, "build the recipe, and mend it by what failures teach")
+	cmd.Flags().StringVar(&o.name, "name", "", "the name of the recipe")
+	cmd.Flags().StringVar(&o.license, "license", "", "the license, as an SPDX expression, if the source does not state it")
+	cmd.Flags().StringVar(&o.summary, "summary", "", "the summary, if the source has none")
+	cmd.Flags().BoolVar(&o.build, "build", false, "build the recipe, and correct it from failures")
 	a.isolationFlag(cmd)
 	return cmd
 }
@@ -125,7 +124,7 @@ func (a *program) draft(ctx context.Context, w *workspace.Workspace, arg string,
 		}
 		return err
 	case o.build:
-		// The recipe that is there stays as it is: the trials are made elsewhere.
+		// The existing recipe is not changed: the trials are made elsewhere.
 		aside, err := w.Aside(filepath.Join(temp, "workspace"))
 		if err != nil {
 			return err
@@ -261,7 +260,7 @@ func (a *program) draftAgain(name string, there, text []byte) error {
 		return nil
 	}
 	a.showDifference(difference)
-	a.err.Printf("%s is there already and stays as it is; above is what a draft would change\n", name)
+	a.err.Printf("%s exists and was not changed; above is what a draft would change\n", name)
 	return statusError(statusFindings)
 }
 

@@ -85,7 +85,7 @@ func tryExamples(t *testing.T, r lint.Rule) {
 				}
 			}
 			if found {
-				t.Errorf("it is told of:\n%s", said)
+				t.Errorf("it is reported:\n%s", said)
 			}
 		}
 	}

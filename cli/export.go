@@ -28,7 +28,7 @@ NAME@VERSION-RELEASE` + export.Extension + `. "ellwand import" restores the reci
 on another machine, where it builds without a network. The same recipe and
 sources give the same bytes.`,
 		Example:           "  ellwand export tidegauge",
-		Args:              arguments(atLeastOne("the name of a recipe")),
+		Args:              arguments(atLeastOne("RECIPE")),
 		ValidArgsFunction: a.completeRecipes,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			w, err := a.open()

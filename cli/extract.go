@@ -19,12 +19,11 @@ func (a *program) extractCommand() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "extract PACKAGE [PATH...]",
 		Short: "Unpack a package, or some of its paths",
-		Long: `Unpack a package into a directory named like it, or into --to. With PATHs, only
-these: a path stands for all that is below it, and may be a pattern. Nothing that
-is there is written over, and nothing is written outside of the directory.
+		Long: `Unpack a package into a directory named like it, or into --to. With PATHs, unpack only
+these: a path includes everything below it, and may be a pattern. Existing files are
+never overwritten, and nothing is written outside the directory.
 
-Root gives files to the owners that the package names, as far as the machine
-knows them.`,
+As root, files get the owners that the package names, if the machine has them.`,
 		Example: `  ellwand extract tidegauge
   ellwand extract tidegauge /usr/bin /etc --to looked-at`,
 		Args: arguments(func(cmd *cobra.Command, args []string) error {

@@ -30,12 +30,11 @@ func (a *program) fetchCommand() *cobra.Command {
 	var pin bool
 	cmd := &cobra.Command{
 		Use:   "fetch [RECIPE...]",
-		Short: "Bring sources into the source cache and check them",
-		Long: `Bring the sources of the named recipes, or of all, into the source cache, and
-check their digests. A source that is in the source cache already is not fetched again;
-a download that broke off goes on where it was. For a source that states no
-sha256 the line to add is printed; with --pin it is added, and all else in the
-recipe stays as it is.`,
+		Short: "Fetch sources into the source cache and verify them",
+		Long: `Fetch the sources of the named recipes, or of all, into the source cache, and verify
+their digests. A source in the cache is not fetched again; interrupted downloads
+resume. For a source without a sha256, the line to add is printed; with --pin it is
+added, and nothing else in the recipe changes.`,
 		Example:           "  ellwand fetch tidegauge\n  ellwand fetch tidegauge --pin",
 		ValidArgsFunction: a.completeRecipes,
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -95,7 +94,7 @@ recipe stays as it is.`,
 			return a.fetchFailures(failed, unpinned)
 		},
 	}
-	cmd.Flags().BoolVar(&pin, "pin", false, "write the digests that are missing into the recipes")
+	cmd.Flags().BoolVar(&pin, "pin", false, "add missing digests to the recipes")
 	return cmd
 }
 

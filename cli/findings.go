@@ -31,6 +31,9 @@ func (a *program) printFindings(l *app.Linted, format string) error {
 		data, err = lint.SARIF(l.Findings, build.Version)
 	case "junit":
 		data, err = lint.JUnit(l.Subjects, l.Findings)
+	case "lines":
+		a.listFindings(l.Findings)
+		return nil
 	default:
 		a.showFindings(l.Subjects, l.Findings)
 		return nil
@@ -39,6 +42,25 @@ func (a *program) printFindings(l *app.Linted, format string) error {
 		_, err = a.out.Exact().Write(data)
 	}
 	return err
+}
+
+// listFindings prints a line for each finding that is not waived, in the form
+// PLACE: SEVERITY: MESSAGE [CODE].
+func (a *program) listFindings(findings []fact.Finding) {
+	fact.SortFindings(findings)
+	for _, f := range findings {
+		if f.Waived != "" && !a.verbose {
+			continue
+		}
+		place := f.Subject
+		switch {
+		case f.Path != "":
+			place += ":" + f.Path
+		case f.File != "":
+			place = fmt.Sprintf("%s:%d", f.File, f.Line)
+		}
+		a.out.Printf("%s: %s: %s [%s]\n", fact.Visible(place), a.out.Style(severityRoles[f.Severity], string(f.Severity)), fact.Visible(f.Message), f.Code)
+	}
 }
 
 var severityRoles = map[fact.Severity]term.Role{lint.Error: term.Bad, lint.Warning: term.Doubtful, lint.Hint: term.Name}
@@ -121,7 +143,7 @@ func (a *program) counted(findings []fact.Finding) string {
 }
 
 // showKind prints the findings of one rule about one subject: what it finds,
-// where, and below them how to mend it, with lines to paste.
+// where, and below them how to fix it, with lines to paste.
 func (a *program) showKind(all []fact.Finding) {
 	w := a.out
 	rule, _ := lint.Find(all[0].Code)
@@ -176,7 +198,7 @@ func (a *program) showKind(all []fact.Finding) {
 }
 
 // places names the lines of the recipe at which findings in a package can be
-// mended.
+// fixed.
 func places(left []fact.Finding) string {
 	var lines []string
 	seen := map[int]bool{}
@@ -196,11 +218,11 @@ func (a *program) explainCommand() *cobra.Command {
 	var into string
 	cmd := &cobra.Command{
 		Use:   "explain [CODE|recipe]",
-		Short: "Tell more of a lint rule, or how a recipe begins",
-		Long: `Tell what a lint rule finds, why that matters and how to mend it, with an example
-in which it finds something and one in which it does not. With --try, the two are
-laid out as workspaces, wrong and right, to build and lint. With the word recipe,
-print a recipe to begin with. With nothing, list all rules.`,
+		Short: "Explain a lint rule, or print a starter recipe",
+		Long: `Explain a lint rule: what it finds, why that matters and how to fix it, with an example
+that it reports and one that it does not. With --try, both examples are written as
+workspaces, "wrong" and "right", to build and lint. With an area such as ELL2, list its
+rules; without arguments, list all. With the word recipe, print a starter recipe.`,
 		Example: `  ellwand explain ELL105
   ellwand explain ELL201 --try /tmp/ELL201
   ellwand explain recipe`,
@@ -225,6 +247,9 @@ print a recipe to begin with. With nothing, list all rules.`,
 				_, err := a.out.Write(starter)
 				return err
 			}
+			if area := strings.ToUpper(args[0]); len(area) == len(fact.CodePrefix)+1 && fact.AreaOf(area+"00") != fact.AreaNone {
+				return a.listArea(fact.AreaOf(area + "00"))
+			}
 			r, ok := lint.Find(args[0])
 			if !ok {
 				return noRule(args[0])
@@ -239,7 +264,7 @@ print a recipe to begin with. With nothing, list all rules.`,
 			return nil
 		},
 	}
-	cmd.Flags().StringVar(&into, "try", "", "lay the rule's examples out in a new directory, as workspaces")
+	cmd.Flags().StringVar(&into, "try", "", "write the rule's examples into a new directory, as workspaces")
 	return cmd
 }
 
@@ -250,9 +275,9 @@ func noRule(code string) error {
 	}
 	near := fact.Nearest(strings.ToUpper(code), codes)
 	if near != "" {
-		near = "; did you mean " + near + "?"
+		near = " (did you mean " + near + "?)"
 	}
-	return usageError{fmt.Errorf("there is no rule %q%s `ellwand explain` lists them all", code, near)}
+	return usageError{fmt.Errorf("there is no rule %q%s; `ellwand explain` lists the areas of rules", code, near)}
 }
 
 func (a *program) showRule(r lint.Rule) {
@@ -265,28 +290,61 @@ func (a *program) showRule(r lint.Rule) {
 		title string
 		role  term.Role
 		text  string
-	}{{"Found in this", term.Bad, r.Wrong}, {"Not in this", term.Good, r.Right}} {
+	}{{"Reported here", term.Bad, r.Wrong}, {"Not reported here", term.Good, r.Right}} {
 		w.Printf("%s\n\n", w.Style(example.role, example.title+":"))
 		for line := range strings.SplitSeq(strings.TrimRight(example.text, "\n"), "\n") {
 			w.Printf("    %s\n", line)
 		}
 		w.Printf("\n")
 	}
-	w.Printf("To accept it on purpose, in the recipe:\n\n    [[waive]]\n    code    = %q\n    reason = \"…\"\n\n", r.Code)
-	w.Printf("%s\n", w.Style(term.Faint, fmt.Sprintf("the examples are pieces of a recipe; `ellwand explain %s --try DIR` lays out the whole of them, to try", r.Code)))
+	w.Printf("To accept an intended finding, in the recipe:\n\n    [[waive]]\n    code   = %q\n    reason = \"…\"\n\n", r.Code)
+	w.Printf("%s\n", w.Style(term.Faint, fmt.Sprintf("the examples are parts of a recipe; `ellwand explain %s --try DIR` writes complete workspaces to try", r.Code)))
 }
 
+// areaTitles name the areas of rules.
+var areaTitles = map[fact.Area]string{
+	fact.AreaRecipe: "recipes", fact.AreaLayout: "files and their places", fact.AreaELF: "programs and libraries", fact.AreaScripts: "scripts in packages",
+	fact.AreaPackage: "packages", fact.AreaRepository: "repositories", fact.AreaIntegration: "menus, services, man pages and modules",
+}
+
+// listRules lists the areas of rules: all rules would fill several screens.
 func (a *program) listRules() error {
 	if a.json {
 		return a.printJSON(lint.Rules())
 	}
+	counts := map[fact.Area]int{}
+	for _, r := range lint.Rules() {
+		counts[fact.AreaOf(r.Code)]++
+	}
+	var rows [][]string
+	total := 0
+	for area := fact.AreaRecipe; area <= fact.AreaIntegration; area++ {
+		rows = append(rows, []string{fmt.Sprintf("%s%d", fact.CodePrefix, area), fmt.Sprintf("%5d", counts[area]), areaTitles[area]})
+		total += counts[area]
+	}
+	a.out.Table([]string{"area", "rules", "about"}, rows)
+	a.out.Printf("%d rules; `ellwand explain %s%d` lists those of an area\n", total, fact.CodePrefix, fact.AreaLayout)
+	return nil
+}
+
+// listArea lists the rules of an area.
+func (a *program) listArea(area fact.Area) error {
+	var rules []lint.Rule
+	for _, r := range lint.Rules() {
+		if fact.AreaOf(r.Code) == area {
+			rules = append(rules, r)
+		}
+	}
+	if a.json {
+		return a.printJSON(rules)
+	}
 	var rows [][]string
 	counts := map[fact.Severity]int{}
-	for _, r := range lint.Rules() {
+	for _, r := range rules {
 		counts[r.Severity]++
 		rows = append(rows, []string{r.Code, a.out.Style(severityRoles[r.Severity], string(r.Severity)), r.Title})
 	}
-	a.out.Table([]string{"code", "severity", "what it finds"}, rows)
+	a.out.Table([]string{"code", "severity", "finds"}, rows)
 	a.out.Printf("%s: %s, %s, %s\n", fact.Count(len(rows), "rule", "rules"), fact.Count(counts[lint.Error], "error", "errors"), fact.Count(counts[lint.Warning], "warning", "warnings"), fact.Count(counts[lint.Hint], "hint", "hints"))
 	return nil
 }

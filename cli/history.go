@@ -16,10 +16,10 @@ func (a *program) historyCommand() *cobra.Command {
 	var limit int
 	cmd := &cobra.Command{
 		Use:   "history [REPO]",
-		Short: "List the changes of a channel, and what each brought",
-		Long: `List the changes of a channel of a repository, the newest first: when and by what
-each was made, which packages came and went, and what was let pass. ` + "`ellwand rewind`" + `
-goes back to any state by its serial or its snapshot; ` + "`ellwand compare`" + ` compares two.`,
+		Short: "List the changes of a channel",
+		Long: `List the changes of a channel of a repository, the newest first: when and how each was
+made, which packages were added and removed, and which findings were accepted.
+` + "`ellwand rewind`" + ` goes back to a state by its serial; ` + "`ellwand compare`" + ` compares two.`,
 		Example: `  ellwand history local
   ellwand history local --channel stable --limit 3`,
 		Args:              arguments(atMostOne),
@@ -42,7 +42,7 @@ goes back to any state by its serial or its snapshot; ` + "`ellwand compare`" + 
 		},
 	}
 	a.channelFlag(cmd, &channel)
-	cmd.Flags().IntVar(&limit, "limit", 20, "how many changes of each target are listed; 0 for all")
+	cmd.Flags().IntVar(&limit, "limit", 20, "how many changes of each target to list; 0 for all")
 	return cmd
 }
 

@@ -31,7 +31,7 @@ source cache. If the recipe exists and was edited since it was last imported,
 nothing is written and the differences are shown.`,
 		Example: `  ellwand import tidegauge@2.4.1-3` + export.Extension + `
   ellwand import https://files.saltmarsh.example/tidegauge@2.4.1-3` + export.Extension,
-		Args: arguments(exactlyOne("one exported recipe")),
+		Args: arguments(exactlyOne("FILE or URL")),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			w, err := a.open()
 			if err != nil {

@@ -9,11 +9,11 @@ func (a *program) indexCommand() *cobra.Command {
 	var flags allowFlags
 	cmd := &cobra.Command{
 		Use:   "index [REPO]",
-		Short: "Make a repository's index anew from its packages alone",
-		Long: `Make the index of a repository in a directory anew, from the package files below its
-packages directory and nothing else, and give a channel all of them. It is for an index
-that was lost or damaged, and for packages that were put there by hand. Where no file
-changed since the last time, nothing is read again.`,
+		Short: "Rebuild the index of a repository from its packages",
+		Long: `Rebuild the index of a local repository from the package files below its packages
+directory, and put all of them into a channel. Use it if the index was lost or
+damaged, or after adding package files by hand. If no file changed since the last
+time, nothing is read again.`,
 		Example:           "  ellwand index local",
 		Args:              arguments(atMostOne),
 		ValidArgsFunction: a.completeRepositories,

@@ -55,7 +55,7 @@ func (a *program) showLayout(r *recipe.Recipe, owned []layout.Owned) {
 		s := sums[name]
 		sums[name] = sum{s.files + 1, s.bytes + o.Bytes}
 	}
-	w.Printf("%s %s, as it is staged\n", w.Style(term.Strong, r.Name), r.Full())
+	w.Printf("%s %s, as staged\n", w.Style(term.Strong, r.Name), r.Full())
 	var rows [][]string
 	root.rows(w, 0, 2, &rows)
 	w.Table([]string{"path", "     size", "kind", "package"}, rows)

@@ -26,24 +26,23 @@ type lintOptions struct {
 }
 
 // formats of lint's output.
-var lintFormats = []string{"text", "json", "sarif", "junit"}
+var lintFormats = []string{"text", "lines", "json", "sarif", "junit"}
 
 func (a *program) lintCommand() *cobra.Command {
 	var o lintOptions
 	cmd := &cobra.Command{
 		Use:   "lint RECIPE|PACKAGE|REPO...",
-		Short: "Look for what will bite users",
-		Long: `Look at recipes (by name, each with the packages that were built of it), packages
-(names, files, or a directory of them) and repositories for mistakes and weaknesses.
-Each finding has a code, a severity, a place and a remedy; ` + "`ellwand explain CODE`" + `
-tells more, with examples. Errors make the exit status 1, warnings and hints do not.
+		Short: "Check recipes, packages and repositories for problems",
+		Long: `Check recipes (by name, each with the packages built from it), packages (names, files,
+or a directory of them) and repositories for problems. Each finding has a code, a
+severity, a place and a remedy; ` + "`ellwand explain CODE`" + ` says more, with examples. Errors
+make the exit status 1; warnings and hints do not.
 
-A finding that is meant to be is waived in the recipe, with its reason. The table
-[lint] of ellwand.toml says what a team wants to hear: a level (lenient, normal,
-strict), severities of single rules, and rules that are off.
+Accept an intended finding with [[waive]] and a reason. The table [lint] of
+ellwand.toml sets what is reported: a level (lenient, normal, strict), severities of
+single rules, and rules that are off.
 
-With --fix, what is mechanical about the remedies is done in the recipes: the
-difference is shown, and then written.`,
+--fix applies automatic fixes: shows the diff, then writes it.`,
 		Example: `  ellwand lint tidegauge
   ellwand lint packages/*/*.ell
   ellwand lint --all --fix --dry-run
@@ -70,11 +69,11 @@ difference is shown, and then written.`,
 		},
 	}
 	cmd.Flags().BoolVar(&o.all, "all", false, "all recipes of the workspace, and the newest package of each name that it has built")
-	cmd.Flags().StringVar(&o.format, "format", "text", "how findings are written: text, json, sarif or junit")
-	cmd.Flags().StringVar(&o.since, "new-since", "", "only what is new since another `PACKAGE`: a file, or a name that is built or published")
-	cmd.Flags().BoolVar(&o.fix, "fix", false, "mend the recipes where the remedy is mechanical")
-	cmd.Flags().BoolVar(&o.dry, "dry-run", false, "with --fix: show the difference, and write nothing")
-	cmd.Flags().StringVar(&o.level, "level", "", "lenient, normal or strict, in place of the workspace's level")
+	cmd.Flags().StringVar(&o.format, "format", "text", "the output format: text, lines, json, sarif or junit")
+	cmd.Flags().StringVar(&o.since, "new-since", "", "report only what is new since another `PACKAGE`: a file, or the name of a built or published package")
+	cmd.Flags().BoolVar(&o.fix, "fix", false, "apply automatic fixes to the recipes")
+	cmd.Flags().BoolVar(&o.dry, "dry-run", false, "with --fix: show the diff, and write nothing")
+	cmd.Flags().StringVar(&o.level, "level", "", "lenient, normal or strict, instead of the workspace's level")
 	a.channelFlag(cmd, &o.channel)
 	cmd.RegisterFlagCompletionFunc("format", cobra.FixedCompletions(lintFormats, cobra.ShellCompDirectiveNoFileComp))
 	cmd.RegisterFlagCompletionFunc("level", cobra.FixedCompletions(lint.Levels, cobra.ShellCompDirectiveNoFileComp))

@@ -17,7 +17,7 @@ import (
 )
 
 // each calls a function for the repositories that are enabled. One of several
-// that cannot be read is passed over, with its reason.
+// that cannot be read is skipped, with a note.
 func (a *program) each(ctx context.Context, all []app.Opened, do func(app.Opened) error) error {
 	failed := 0
 	var last error
@@ -174,7 +174,7 @@ status 1.`,
 		Example: `  ellwand search tide
   ellwand search pkgconfig/harmonic
   ellwand search /usr/bin/`,
-		Args: arguments(exactlyOne("one word to look for")),
+		Args: arguments(exactlyOne("WORD")),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			u, err := a.appIfAny()
 			if err != nil {
@@ -203,6 +203,9 @@ status 1.`,
 					return err
 				}
 			} else {
+				if len(hits) == 0 {
+					a.showNoHits(cmd.Context(), all, args[0])
+				}
 				a.showHits(hits, args[0], len(all) > 1)
 				a.showConsulted(cmd.Context(), all)
 			}
@@ -212,10 +215,34 @@ status 1.`,
 			return nil
 		},
 	}
-	cmd.Flags().StringVar(&in, "in", "", "the repository: a name in ellwand.toml, a directory or an address (default: all that are enabled)")
+	cmd.Flags().StringVar(&in, "in", "", "the repository: a name in ellwand.toml, a directory or a URL (default: all enabled ones)")
 	cmd.RegisterFlagCompletionFunc("in", a.completeRepositories)
 	a.channelFlag(cmd, &channel)
 	return cmd
+}
+
+// showNoHits says that nothing was found, and which package has a similar name.
+func (a *program) showNoHits(ctx context.Context, all []app.Opened, word string) {
+	a.err.Printf("no package has %q in its name, summary or what it provides", word)
+	if !strings.Contains(word, "/") {
+		a.err.Printf("; a word with a slash is searched among paths too")
+	}
+	a.err.Printf("\n")
+	var names []string
+	for _, o := range all {
+		contents, err := o.List(ctx, o.Channel)
+		if err != nil {
+			continue // it was reported when it was searched
+		}
+		for _, c := range contents {
+			for _, rec := range c.Records {
+				names = append(names, rec.Name)
+			}
+		}
+	}
+	if near := fact.Nearest(word, names); near != "" {
+		a.err.Printf("did you mean %q?\n", near)
+	}
 }
 
 // maxShown is how many matching paths of a package are shown.
@@ -224,11 +251,6 @@ const maxShown = 5
 func (a *program) showHits(hits []found, word string, several bool) {
 	w := a.out
 	if len(hits) == 0 {
-		a.err.Printf("no package has %q in its name, summary or provides", word)
-		if !strings.Contains(word, "/") {
-			a.err.Printf("; with a slash in it, a word is looked for among paths too")
-		}
-		a.err.Printf("\n")
 		return
 	}
 	for _, h := range hits {

@@ -33,11 +33,11 @@ func (a *program) logCommand() *cobra.Command {
 	var limit int
 	cmd := &cobra.Command{
 		Use:   "log [RECIPE|NUMBER [RECIPE|NUMBER]]",
-		Short: "Past builds: their steps, times and logs",
-		Long: `List past builds, the newest first. With the NUMBER of one, or a RECIPE for its
-last one, tell of that build: what each step took, how many warnings compilers
-gave, and how it ended. With two, tell what differs: which steps took longer, and
-what the logs have that the other's have not.
+		Short: "List past builds, with their steps, times and logs",
+		Long: `List past builds, the newest first. With the NUMBER of a build, or a RECIPE for its
+last one, show that build: how long each step took, how many compiler warnings it had,
+and how it ended. With two, show how they differ: in times, and in the lines of their
+logs.
 
 The logs of a recipe's last 20 builds are kept.`,
 		Example: `  ellwand log
@@ -92,9 +92,9 @@ The logs of a recipe's last 20 builds are kept.`,
 			return nil
 		},
 	}
-	cmd.Flags().StringVar(&step, "step", "", "print the log of this step, all of it")
-	cmd.Flags().BoolVar(&follow, "follow", false, "print the log of a build that runs, as it grows")
-	cmd.Flags().IntVar(&limit, "limit", 20, "list so many builds")
+	cmd.Flags().StringVar(&step, "step", "", "print the whole log of this step")
+	cmd.Flags().BoolVar(&follow, "follow", false, "print the log of a running build as it grows")
+	cmd.Flags().IntVar(&limit, "limit", 20, "how many builds to list")
 	cmd.RegisterFlagCompletionFunc("step", cobra.FixedCompletions(recipe.StepNames, cobra.ShellCompDirectiveNoFileComp))
 	return cmd
 }

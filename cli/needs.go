@@ -19,24 +19,25 @@ func (a *program) needsCommand() *cobra.Command {
 	var supply bool
 	cmd := &cobra.Command{
 		Use:   "needs RECIPE",
-		Short: "Show what meets each need of a recipe, what is missing and who has it",
-		Long: `Show each need that a recipe declares, or that was found in the packages made of
-it, and what meets it here: a package of the workspace, or the system, which is looked into for commands, pkg-config modules,
-libraries, headers, and modules of Python and Perl. What is missing is listed with
-who has it: a repository, a recipe that is not built yet, or something with nearly
-that name or version. The exit status is 5 where a build could not begin.
+		Short: "Show what satisfies each dependency and where missing ones are available",
+		Long: `Show each dependency that a recipe declares, or that was found in its packages, and
+what satisfies it: a package of the workspace, or the system, which is searched for
+commands, pkg-config modules, libraries, headers, and Python and Perl modules. Missing
+ones are listed with where they are available: in a repository, from a recipe that is
+not built yet, or under a similar name or version. The exit status is 5 if a build
+could not start.
 
-With --supply, packages that meet what is missing are brought from the enabled
-repositories, with what they need in turn.`,
+With --supply, packages for missing dependencies are copied from the enabled
+repositories, together with their own dependencies.`,
 		Example: `  ellwand needs tidegauge
   ellwand needs tidegauge --supply`,
-		Args:              arguments(exactlyOne("one recipe")),
+		Args:              arguments(exactlyOne("RECIPE")),
 		ValidArgsFunction: a.completeRecipes,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.needs(cmd.Context(), args[0], supply)
 		},
 	}
-	cmd.Flags().BoolVar(&supply, "supply", false, "bring what repositories have of it")
+	cmd.Flags().BoolVar(&supply, "supply", false, "copy missing packages from the repositories")
 	return cmd
 }
 

@@ -25,10 +25,10 @@ type orderedJSON struct {
 func (a *program) orderCommand() *cobra.Command {
 	return &cobra.Command{
 		Use:   "order [VERSION...]",
-		Short: "Sort versions, and say why",
-		Long: `Sort versions, the oldest first, and say of each why it comes after the one
-before it. A version may have an epoch and a release: 1:2.4.1-3. Without any, they
-are read from standard input, one a line. docs/versions.md has the order in full.`,
+		Short: "Sort versions and explain the order",
+		Long: `Sort versions, the oldest first, and explain why each comes after the one before. A
+version may have an epoch and a release: 1:2.4.1-3. Without arguments, versions are
+read from standard input, one per line. docs/versions.md describes the order.`,
 		Example: `  ellwand order 1.10 1.2 1.0~rc1 1.0
   ellwand order 2031.04.02 1:0.9`,
 		RunE: func(_ *cobra.Command, args []string) error {

@@ -26,13 +26,13 @@ func (a *program) planCommand() *cobra.Command {
 		Use:   "plan [RECIPE...]",
 		Short: "Show what must be built or rebuilt, in which order, and why",
 		Long: `Show what must be built or rebuilt, in which order, and why: a version without a
-package, a recipe or a file beside it that changed, a need that another package
-meets now, a soname that the newest library has not any more, an exact version that
-is not the newest. Without names, all recipes of the workspace are planned. Nothing
-is fetched or built. Recipes that need each other are named, with where the circle
-is the easiest to cut.
+package, a changed recipe or a changed file beside it, a dependency that another
+package meets now, a soname that the newest library no longer provides, or an exact
+version that is not the newest. Without names, all recipes of the workspace are
+planned. Nothing is fetched or built. Recipes that depend on each other are listed,
+with where the cycle is easiest to break.
 
-Whether upstream's sources changed is not looked at: their digests are in recipes.`,
+Upstream is not checked for changes: sources are pinned.`,
 		Example: `  ellwand plan
   ellwand plan --svg plan.svg
   ellwand plan --dot | dot -Tpng -o plan.png`,
@@ -103,7 +103,7 @@ func (a *program) showPlan(plan []build.Planned) {
 		}
 		rows = append(rows, []string{fmt.Sprintf("%5d", p.Level), w.Style(term.Name, p.Recipe), p.Version, state, strings.Join(p.Direct, ", ")})
 	}
-	w.Table([]string{"round", "recipe", "version", "state", "stands on"}, rows)
+	w.Table([]string{"batch", "recipe", "version", "state", "depends on"}, rows)
 	for _, p := range plan {
 		if len(p.Reasons) > 0 {
 			w.Printf("\n%s\n", w.Style(term.Strong, p.Recipe))
@@ -114,15 +114,15 @@ func (a *program) showPlan(plan []build.Planned) {
 	}
 	w.Printf("\n")
 	if len(due) == 0 {
-		w.Printf("all %s as they should be\n", fact.Count(len(plan), "recipe is", "recipes are"))
+		w.Printf("nothing to build: %s up to date\n", fact.Count(len(plan), "recipe is", "recipes are"))
 		return
 	}
-	w.Printf("%d of %s to be built; `ellwand build %s` does it in this order\n", len(due), fact.Count(len(plan), "recipe is", "recipes are"), strings.Join(due, " "))
+	w.Printf("%d of %s must be built; `ellwand build %s` builds them in this order\n", len(due), fact.Count(len(plan), "recipe", "recipes"), strings.Join(due, " "))
 }
 
-// drawPlan writes a picture of what stands on what.
+// drawPlan draws a picture of the dependencies between recipes.
 func (a *program) drawPlan(title string, plan []build.Planned, file string) error {
-	g := figure.Graph{Title: title + ": what stands on what"}
+	g := figure.Graph{Title: title + ": dependencies between recipes"}
 	for _, p := range plan {
 		g.Nodes = append(g.Nodes, figure.Node{Name: p.Recipe, Lines: []string{p.Version, p.State}, Level: p.Level, Marked: p.State != build.PlanCurrent, Stands: p.Direct})
 	}

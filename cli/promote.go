@@ -10,11 +10,11 @@ func (a *program) promoteCommand() *cobra.Command {
 	var flags allowFlags
 	cmd := &cobra.Command{
 		Use:   "promote REPO FROM TO [PACKAGE...]",
-		Short: "Give one channel the packages of another",
-		Long: `Give channel TO of a repository exactly the packages that channel FROM has, or,
-where packages are named, add the newest of these. No package file is copied: both
-channels point to the same ones. It is refused if TO would become inconsistent then, or
-would go back in version.`,
+		Short: "Copy the packages of one channel to another",
+		Long: `Give channel TO of a repository exactly the packages of channel FROM; with package
+names, add only the newest of these. No package file is copied: both channels refer to
+the same ones. The promotion is refused if TO would become inconsistent, or if a
+package would be downgraded.`,
 		Example: `  ellwand promote local testing stable
   ellwand promote local testing stable tide-almanac`,
 		Args: arguments(func(_ *cobra.Command, args []string) error {

@@ -16,11 +16,10 @@ func (a *program) pruneCommand() *cobra.Command {
 	var dry bool
 	cmd := &cobra.Command{
 		Use:   "prune [REPO]",
-		Short: "Delete packages and index files that no kept state uses",
-		Long: `Let go of the old past of a repository: of each channel, the newest states are kept,
-and all that it was at in the last days; snapshots before that are deleted, with the
-packages and index files that nothing kept uses. Readers that are at a kept state
-notice nothing.`,
+		Short: "Delete old history and the packages that only it uses",
+		Long: `Delete old history: keep the newest --keep states of each channel and all from the last
+--days days. Packages and index files that no retained state uses are deleted too.
+Readers are not disturbed.`,
 		Example: `  ellwand prune local --dry-run
   ellwand prune local --keep 5 --days 30`,
 		Args:              arguments(atMostOne),
@@ -56,8 +55,8 @@ notice nothing.`,
 			return nil
 		},
 	}
-	cmd.Flags().IntVar(&keep, "keep", 10, "how many states of each channel are kept, the newest first")
-	cmd.Flags().IntVar(&days, "days", 7, "of how many days all states are kept")
-	cmd.Flags().BoolVar(&dry, "dry-run", false, "only tell what would be deleted")
+	cmd.Flags().IntVar(&keep, "keep", 10, "how many states of each channel to keep, the newest first")
+	cmd.Flags().IntVar(&days, "days", 7, "keep all states of this many days")
+	cmd.Flags().BoolVar(&dry, "dry-run", false, "show what would be deleted, and delete nothing")
 	return cmd
 }

@@ -20,26 +20,27 @@ func (a *program) publishCommand() *cobra.Command {
 	var all, start bool
 	var flags allowFlags
 	cmd := &cobra.Command{
-		Use:   "publish PACKAGE... --to REPO",
-		Short: "Add packages to a repository, in one atomic step",
-		Long: `Verify packages and add them to a channel of a repository. REPO is the name of a
-[repository.NAME] in ellwand.toml, a directory or an address; one that does not exist
-yet is started. A directory given in place of a package stands for all packages in it.
+		Use:   "publish PACKAGE... | --all",
+		Short: "Add packages to a repository in one atomic step",
+		Long: `Verify packages and add them to a channel of a repository; without --channel, that is
+"testing" or the configured one. REPO is the name of a [repository.NAME] in
+ellwand.toml, a directory or a URL. A package is a file, or the name of one that this
+workspace has built; a directory stands for all packages in it.
 
-Readers see all of the packages or none. A package that is there already is no
-change; another file under the same identity is refused, and so is a damaged
-one. Refused packages make the exit status 3; the others are published.
+Readers see all of the packages or none. Publishing a package again changes nothing. A
+damaged package is refused, and so is another file with the same identity: the exit
+status is 3 then, and the others are published.
 
-Lint looks at the packages first: errors keep them back ([lint] refuse in
-ellwand.toml says how bad findings must be for that).
+Lint checks the packages first. Findings of severity "error" prevent the publish; [lint]
+refuse in ellwand.toml sets another severity.
 
-What the channel would become is judged then: nothing is published, and the exit
-status is 1, if a package would be left without what it needs, if two would own one
-path without saying so, or if one is older than what is there. What is published
-together is judged together. --allow lets a finding pass, with a reason.`,
+Then the gate checks what the channel would become. Nothing is published, and the exit
+status is 1, if a package would have an unmet dependency, if two packages would own a
+path without declaring a conflict, or if a package would be downgraded. Packages that
+are published together are checked together. --allow accepts a finding, with a reason.`,
 		Example: `  ellwand publish packages/*/*.ell --to local
   ellwand publish --all --to local --channel stable
-  ellwand publish packages/*/*.ell --to local --allow ELL601:tidegauge --reason "built again tonight"`,
+  ellwand publish tidegauge --allow ELL601:tidegauge --reason "rebuilt tonight"`,
 		Args: arguments(func(_ *cobra.Command, args []string) error {
 			if all == (len(args) > 0) {
 				return errors.New("name packages, or give --all")
@@ -61,8 +62,15 @@ together is judged together. --allow lets a finding pass, with a reason.`,
 					return usageError{errors.New("--all publishes what a workspace has built, and there is no workspace here")}
 				}
 				args = []string{u.Workspace.AllPackages()}
+				unbuilt, err := u.Unbuilt()
+				if err != nil {
+					return err
+				}
+				for _, recipe := range unbuilt {
+					a.err.Printf("recipe %s has not been built, and is not published\n", recipe)
+				}
 			}
-			files, err := app.ExpandPackages(args)
+			files, err := u.ExpandPackages(args)
 			if err != nil {
 				return err
 			}
@@ -74,9 +82,9 @@ together is judged together. --allow lets a finding pass, with a reason.`,
 			return a.finishReport(report, o.Storage.Where(), err)
 		},
 	}
-	cmd.Flags().StringVar(&to, "to", "", "the repository: a name in ellwand.toml, a directory or an address (default: the configured one)")
-	cmd.Flags().BoolVar(&start, "new", false, "start a repository where there is none")
-	cmd.Flags().BoolVar(&all, "all", false, "all packages that this workspace has built")
+	cmd.Flags().StringVar(&to, "to", "", "the repository: a name in ellwand.toml, a directory or a URL (default: the configured one)")
+	cmd.Flags().BoolVar(&start, "new", false, "start a repository if there is none")
+	cmd.Flags().BoolVar(&all, "all", false, "publish all packages that this workspace has built")
 	cmd.RegisterFlagCompletionFunc("to", a.completeRepositories)
 	a.channelFlag(cmd, &channel)
 	flags.add(cmd)

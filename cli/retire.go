@@ -9,14 +9,14 @@ func (a *program) retireCommand() *cobra.Command {
 	var flags allowFlags
 	cmd := &cobra.Command{
 		Use:   "retire PACKAGE...",
-		Short: "Take packages out of a channel",
-		Long: `Take packages out of a channel of a repository: NAME means all versions,
-NAME@VERSION-RELEASE one. It is refused if what stays would lose what it needs.
-Nothing is deleted: the channel's history keeps the packages, until ` + "`ellwand prune`" + `
-lets go of it.`,
+		Short: "Remove packages from a channel",
+		Long: `Remove packages from a channel of a repository: NAME means all versions,
+NAME@VERSION-RELEASE one. It is refused if a remaining package would have an unmet
+dependency. No file is deleted: the history refers to the packages until ` + "`ellwand prune`" + `
+deletes it.`,
 		Example: `  ellwand retire tide-almanac --from local
   ellwand retire libharmonic@1.4.2-1`,
-		Args: arguments(atLeastOne("the packages to take out")),
+		Args: arguments(atLeastOne("PACKAGE")),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			u, err := a.appIfAny()
 			if err != nil {
@@ -34,7 +34,7 @@ lets go of it.`,
 			return a.finishChange(change, r.Storage.Where(), err)
 		},
 	}
-	cmd.Flags().StringVar(&from, "from", "", "the repository: a name in ellwand.toml, a directory or an address (default: the configured one)")
+	cmd.Flags().StringVar(&from, "from", "", "the repository: a name in ellwand.toml, a directory or a URL (default: the configured one)")
 	cmd.RegisterFlagCompletionFunc("from", a.completeRepositories)
 	a.channelFlag(cmd, &channel)
 	flags.add(cmd)

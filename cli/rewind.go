@@ -10,11 +10,10 @@ func (a *program) rewindCommand() *cobra.Command {
 	var channel string
 	cmd := &cobra.Command{
 		Use:   "rewind REPO [SERIAL|SNAPSHOT]",
-		Short: "Bring a channel back to what it was",
-		Long: `Bring a channel of a repository back to the state of a serial or a snapshot, as
-` + "`ellwand history`" + ` lists them; with neither, to the state before its last change.
-The rewind is a change of its own: what came in between stays in the history, so
-that a rewind can be undone by another.`,
+		Short: "Restore an earlier state of a channel",
+		Long: `Restore the state that a channel of a repository had at a serial, as ` + "`ellwand history`" + `
+lists them; without one, the state before its last change. A rewind is a change too:
+the states in between stay in the history, so a rewind can be undone by another.`,
 		Example: `  ellwand rewind local
   ellwand rewind local 2 --channel stable`,
 		Args: arguments(func(_ *cobra.Command, args []string) error {

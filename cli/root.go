@@ -143,13 +143,13 @@ packages from it, lint them, and publish them into a repository.`,
 	root.SetVersionTemplate("ellwand {{.Version}}\n")
 	cobra.EnableCommandSorting = false
 	flags := root.PersistentFlags()
-	flags.BoolVar(&a.json, "json", false, "print the same facts as JSON")
+	flags.BoolVar(&a.json, "json", false, "print the result as JSON")
 	flags.BoolVarP(&a.quiet, "quiet", "q", false, "print results and errors only")
-	flags.BoolVarP(&a.verbose, "verbose", "v", false, "print more of what happens, such as the output of steps")
-	flags.StringVar(&a.color, "color", "auto", "colours: auto, always or never")
-	flags.StringVar(&a.workspace, "workspace", "", "the workspace's directory (default: this one or the nearest above)")
+	flags.BoolVarP(&a.verbose, "verbose", "v", false, "print more, such as the output of steps")
+	flags.StringVar(&a.color, "color", "auto", "colors: auto, always or never")
+	flags.StringVar(&a.workspace, "workspace", "", "the directory of the workspace (default: the current directory or the nearest above it)")
 	root.MarkPersistentFlagDirname("workspace")
-	flags.StringVar(&a.target, "target", "", "what packages are made for: a [target] of ellwand.toml (default: the one that [build] names)")
+	flags.StringVar(&a.target, "target", "", "the target to make packages for: a [target.NAME] in ellwand.toml (default: the one in [build])")
 	root.RegisterFlagCompletionFunc("color", cobra.FixedCompletions([]string{"auto", "always", "never"}, cobra.ShellCompDirectiveNoFileComp))
 	for _, group := range []struct {
 		title    string
@@ -194,6 +194,7 @@ packages from it, lint them, and publish them into a repository.`,
 			}
 		}
 	}
+	formatHelp(root)
 	root.SetHelpCommandGroupID("More:")
 	root.SetCompletionCommandGroupID("More:")
 	return root
@@ -268,7 +269,7 @@ func (a *program) openIfAny() (*workspace.Workspace, error) {
 
 // isolationFlag adds the flag that builder reads.
 func (a *program) isolationFlag(cmd *cobra.Command) {
-	cmd.Flags().StringVar(&a.isolation, "isolation", "", "how steps are kept apart from the machine: namespaces (the default) or none")
+	cmd.Flags().StringVar(&a.isolation, "isolation", "", "how steps are separated from the machine: namespaces (the default) or none")
 	cmd.RegisterFlagCompletionFunc("isolation", cobra.FixedCompletions([]string{"namespaces", "none"}, cobra.ShellCompDirectiveNoFileComp))
 }
 
@@ -370,8 +371,7 @@ func (a *program) completeRepositories(*cobra.Command, []string, string) ([]stri
 	return names, cobra.ShellCompDirectiveDefault
 }
 
-// arguments turns a mistake in the number of arguments into a usage error with
-// an example.
+// arguments turns an error in the arguments into a usage error with an example.
 func arguments(check cobra.PositionalArgs) cobra.PositionalArgs {
 	return func(cmd *cobra.Command, args []string) error {
 		if err := check(cmd, args); err != nil {
@@ -381,38 +381,41 @@ func arguments(check cobra.PositionalArgs) cobra.PositionalArgs {
 	}
 }
 
-// atLeastOne wants one argument or more, and says of what.
+// atLeastOne expects one argument or more, which are called what.
 func atLeastOne(what string) cobra.PositionalArgs {
 	return func(cmd *cobra.Command, args []string) error {
 		if len(args) == 0 {
-			return fmt.Errorf("%s needs %s", cmd.CommandPath(), what)
+			return fmt.Errorf("missing argument: %s", what)
 		}
 		return nil
 	}
 }
 
-// exactlyOne wants one argument, and says what it is.
+// exactlyOne expects one argument, which is called what.
 func exactlyOne(what string) cobra.PositionalArgs {
 	return func(cmd *cobra.Command, args []string) error {
-		if len(args) != 1 {
-			return fmt.Errorf("%s needs %s, and got %s", cmd.CommandPath(), what, fact.Count(len(args), "word", "words"))
+		switch len(args) {
+		case 0:
+			return fmt.Errorf("missing argument: %s", what)
+		case 1:
+			return nil
 		}
-		return nil
+		return fmt.Errorf("too many arguments: expected one %s, got %d", what, len(args))
 	}
 }
 
-// none wants no argument.
-func none(cmd *cobra.Command, args []string) error {
+// none expects no arguments.
+func none(_ *cobra.Command, args []string) error {
 	if len(args) > 0 {
-		return fmt.Errorf("%s takes no word, and got %s", cmd.CommandPath(), fact.Count(len(args), "word", "words"))
+		return fmt.Errorf("unexpected argument: %s", args[0])
 	}
 	return nil
 }
 
-// atMostOne wants one argument or none.
-func atMostOne(cmd *cobra.Command, args []string) error {
+// atMostOne expects one argument or none.
+func atMostOne(_ *cobra.Command, args []string) error {
 	if len(args) > 1 {
-		return fmt.Errorf("%s takes one word at most, and got %d", cmd.CommandPath(), len(args))
+		return fmt.Errorf("too many arguments: expected at most one, got %d", len(args))
 	}
 	return nil
 }

@@ -189,34 +189,55 @@ func matches(line string, parts []string) bool {
 // volatile is what differs from run to run, or from machine to machine.
 var volatile = regexp.MustCompile(`\d+(\.\d+)? ?(ms|s|B|KiB|MiB|GiB)\b|\b[0-9a-f]{8,64}\b|\b[a-z]+-[0-9.]+-(x86_64|aarch64)\b|\b(x86_64|aarch64)\b|\d{4}-\d\d-\d\d[T ]\d\d[:.]\d\d([:.]\d\d)?(\.\d+Z)?|127\.0\.0\.1:\d+`)
 
-// updateLine puts the whole line into a script that has a part of it, if -update is
-// given and the part says enough to find it.
+// updateLine puts a line of the output into a script in place of an expectation, if
+// -update is given: one that has the expected text in it, or else the most similar
+// one. The change is to be read before it is committed.
 func updateLine(t *testing.T, file string, e expectation, output, dir string) bool {
 	part := strings.TrimSpace(e.text)
 	if !*update || len(part) < 4 {
 		return false
 	}
-	for line := range strings.SplitSeq(output, "\n") {
-		before, after, ok := strings.Cut(strings.TrimSpace(line), part)
-		if !ok {
-			continue
+	line, best := "", 0.4
+	for l := range strings.SplitSeq(output, "\n") {
+		l = strings.TrimSpace(l)
+		if before, after, ok := strings.Cut(l, part); ok {
+			line = general(before, dir) + part + general(after, dir)
+			break
 		}
-		var around [2]string
-		for i, s := range []string{before, after} {
-			around[i] = volatile.ReplaceAllString(strings.ReplaceAll(s, dir, "…"), "…")
+		if alike := similarity(general(l, dir), part); alike > best {
+			line, best = general(l, dir), alike
 		}
-		data, err := os.ReadFile(file)
-		if err != nil {
-			t.Fatal(err)
-		}
-		lines := strings.Split(string(data), "\n")
-		lines[e.line-1] = e.where + " " + around[0] + part + around[1]
-		if err := os.WriteFile(file, []byte(strings.Join(lines, "\n")), 0o644); err != nil {
-			t.Fatal(err)
-		}
-		return true
 	}
-	return false
+	if line == "" {
+		return false
+	}
+	data, err := os.ReadFile(file)
+	if err != nil {
+		t.Fatal(err)
+	}
+	lines := strings.Split(string(data), "\n")
+	lines[e.line-1] = e.where + " " + line
+	if err := os.WriteFile(file, []byte(strings.Join(lines, "\n")), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	return true
+}
+
+// general replaces what differs from run to run.
+func general(s, dir string) string {
+	return volatile.ReplaceAllString(strings.ReplaceAll(s, dir, "…"), "…")
+}
+
+// similarity is the part of the words that two lines have in common, from 0 to 1.
+func similarity(a, b string) float64 {
+	x, y := strings.Fields(a), strings.Fields(b)
+	common := 0
+	for _, word := range x {
+		if slices.Contains(y, word) {
+			common++
+		}
+	}
+	return float64(common) / float64(max(len(x), len(y), 1))
 }
 
 // environment is what commands of tests see: nothing of the caller's settings.

@@ -20,14 +20,13 @@ func (a *program) serveCommand() *cobra.Command {
 	var listen, cert, key string
 	cmd := &cobra.Command{
 		Use:   "serve [REPO]",
-		Short: "Serve a repository in a directory over HTTP, for machines and browsers",
-		Long: `Serve the files of a repository in a directory over HTTP/1.1 and HTTP/2, until Ctrl-C.
-Machines read the index and the packages, whole or in ranges; what never changes is
-marked so that it is fetched once. Browsers get the pages that were written when the
-packages were published. Nothing can be changed through it.
+		Short: "Serve a local repository over HTTP",
+		Long: `Serve a local repository over HTTP/1.1 and HTTP/2, until Ctrl-C. Clients read the index
+and packages, whole or in ranges; files that never change are marked as cacheable.
+Browsers get the pages that publish writes.
 
-It listens on this machine alone, unless --listen says otherwise. With --cert and
---key it speaks TLS. Any web server that serves the directory does the same.`,
+It listens on this machine only, unless --listen says otherwise. With --cert and --key
+it uses TLS. Any web server that serves the directory works as well.`,
 		Example: `  ellwand serve local
   ellwand serve local --listen :8400`,
 		Args:              arguments(atMostOne),

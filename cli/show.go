@@ -28,15 +28,14 @@ func (a *program) showCommand() *cobra.Command {
 	var cat, picture string
 	cmd := &cobra.Command{
 		Use:   "show PACKAGE|NAME|RECIPE",
-		Short: "Show what is in a package, or what a recipe says and runs",
-		Long: `Show a package's facts, what it needs and provides and how that was found out,
-what it was built from, its scripts and changes. PACKAGE is a file, or an address
-on a web server, of which no more is read than is shown; a NAME, or
-NAME@VERSION-RELEASE, stands for the newest package of that name that this
-workspace has built or published. A RECIPE of which no package was built is shown
-itself.
+		Short: "Show a package, or what a recipe says and runs",
+		Long: `Show a package's metadata, its dependencies and how they were found, what it provides,
+what it was built from, its scripts and its changelog. PACKAGE is a file, or a URL, of
+which only the parts shown are downloaded; a NAME, or NAME@VERSION-RELEASE, means the
+newest package of that name that this workspace has built or its repositories have. A
+RECIPE without a package is shown itself.
 
-With --map, a picture is written that shows what makes a package large.`,
+--map draws a picture of what makes a package large.`,
 		Example: `  ellwand show tidegauge
   ellwand show tidegauge --tree
   ellwand show tidegauge --sizes
@@ -45,13 +44,13 @@ With --map, a picture is written that shows what makes a package large.`,
   ellwand show tidegauge --cat /etc/tidegauge/tidegauge.conf
   ellwand show tidegauge --recipe
   ellwand show buoy-codec --steps`,
-		Args:              arguments(exactlyOne("one package")),
+		Args:              arguments(exactlyOne("PACKAGE or RECIPE")),
 		ValidArgsFunction: a.completeShown,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			switch {
 			case steps:
 				return a.showSteps(args[0])
-			case asRecipe:
+			case asRecipe && !app.IsPackageFile(args[0]):
 				return a.showRecipe(args[0])
 			}
 			u, err := a.appIfAny()
@@ -67,6 +66,14 @@ With --map, a picture is written that shows what makes a package large.`,
 				return err
 			}
 			defer p.Close()
+			if asRecipe {
+				text, ok := p.Meta("recipe.toml")
+				if !ok {
+					return fmt.Errorf("%s contains no recipe", args[0])
+				}
+				_, err := a.out.Write(text)
+				return err
+			}
 			if !files && !tree && !sizes && !programs && cat == "" && picture == "" {
 				if a.json {
 					return a.printJSON(map[string]any{"facts": p.Facts, "build": p.Build, "bytes": p.Size, "scripts": p.Scripts()})
@@ -96,14 +103,14 @@ With --map, a picture is written that shows what makes a package large.`,
 			return nil
 		},
 	}
-	cmd.Flags().BoolVar(&files, "files", false, "list its paths instead")
-	cmd.Flags().BoolVar(&tree, "tree", false, "show its paths as a tree, with the sizes of directories")
+	cmd.Flags().BoolVar(&files, "files", false, "list its paths")
+	cmd.Flags().BoolVar(&tree, "tree", false, "show its paths as a tree, with sizes of directories")
 	cmd.Flags().BoolVar(&sizes, "sizes", false, "show its largest directories and files")
-	cmd.Flags().BoolVar(&programs, "programs", false, "show what its programs and libraries are, and how they are hardened")
+	cmd.Flags().BoolVar(&programs, "programs", false, "show its programs and libraries, and how they are hardened")
 	cmd.Flags().StringVar(&picture, "map", "", "draw its files as areas into a `FILE`: .svg or .png")
-	cmd.Flags().BoolVar(&steps, "steps", false, "of a recipe: what its steps run")
-	cmd.Flags().BoolVar(&asRecipe, "recipe", false, "show the recipe of that name, not the package")
-	cmd.Flags().StringVar(&cat, "cat", "", "write the contents of one of its `PATH`s instead")
+	cmd.Flags().BoolVar(&steps, "steps", false, "show the scripts of a recipe's steps")
+	cmd.Flags().BoolVar(&asRecipe, "recipe", false, "show the recipe instead of the package; of a package file or URL, print the recipe in it")
+	cmd.Flags().StringVar(&cat, "cat", "", "print the contents of one of its `PATH`s")
 	cmd.MarkFlagFilename("map", "svg", "png")
 	cmd.MarkFlagsMutuallyExclusive("files", "tree", "sizes", "programs", "map", "steps", "recipe", "cat")
 	return cmd

@@ -19,10 +19,10 @@ import (
 func (a *program) sourcesCommand() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "sources",
-		Short: "List, check and clear the source cache of sources",
-		Long: `List what the source cache of sources holds, and which recipes pin it. All workspaces
-of a user share one cache, under the user's cache directory; a file is in it once,
-by its SHA-256 digest.`,
+		Short: "List, verify and clear the source cache",
+		Long: `List what the source cache contains, and which recipes pin it. All workspaces of a user
+share one cache, in the user's cache directory; each file is stored once, under its
+SHA-256 digest.`,
 		Example: `  ellwand sources
   ellwand sources verify
   ellwand sources clear --dry-run`,
@@ -70,7 +70,7 @@ removed: what it pins is not known.`,
 			return a.clearSources(s, uses, dry)
 		},
 	}
-	clear.Flags().BoolVar(&dry, "dry-run", false, "say what would be removed, and remove nothing")
+	clear.Flags().BoolVar(&dry, "dry-run", false, "show what would be removed, and remove nothing")
 	cmd.AddCommand(verify, clear)
 	return cmd
 }

@@ -17,14 +17,14 @@ func (a *program) syncCommand() *cobra.Command {
 	var paths, forget bool
 	cmd := &cobra.Command{
 		Use:   "sync [REPO]",
-		Short: "Bring the index of repositories on servers here",
-		Long: `Bring the index of a repository here, or of all enabled ones of the workspace: of what
-is on a server, only the listings that changed since the last time are fetched. Each
-file is compared with its digest, and a repository that is older than it was when it
-was last read is refused. Afterwards the index can be read without the server.
+		Short: "Fetch the index of remote repositories",
+		Long: `Fetch the index of a repository, or of all enabled ones of the workspace. From a server,
+only the listings that changed since the last time are fetched. Each file is verified
+by its digest, and a repository that is older than when it was last read is refused.
+Afterwards the index can be read without the server.
 
-With --forget, all that is kept of a repository is removed: for one that was begun
-anew on purpose.`,
+With --forget, everything stored about a repository is removed first: use it for one
+that was started again on purpose.`,
 		Example:           "  ellwand sync\n  ellwand sync local --files",
 		Args:              arguments(atMostOne),
 		ValidArgsFunction: a.completeRepositories,
@@ -81,7 +81,7 @@ anew on purpose.`,
 		},
 	}
 	a.channelFlag(cmd, &channel)
-	cmd.Flags().BoolVar(&paths, "files", false, "bring the lists of paths too, which a search for a path reads")
-	cmd.Flags().BoolVar(&forget, "forget", false, "remove all that is kept of it first")
+	cmd.Flags().BoolVar(&paths, "files", false, "fetch the lists of paths too, so that paths can be searched")
+	cmd.Flags().BoolVar(&forget, "forget", false, "remove everything stored about it first")
 	return cmd
 }

@@ -10,11 +10,12 @@ import (
 func (a *program) verifyCommand() *cobra.Command {
 	return &cobra.Command{
 		Use:   "verify [REPO]",
-		Short: "Compare every file of a repository with its digest",
-		Long: `Read every file that the channels of a repository name, now and in their kept past:
-snapshots, listings and packages, and compare each with its digest. A file that is
-missing or is another one makes the exit status 1. Files that nothing names, such as
-an interrupted publish leaves, do no harm and are counted; ` + "`ellwand prune`" + ` takes them.`,
+		Short: "Verify every file of a repository",
+		Long: `Read every file that the channels of a repository refer to, now and in the retained
+history: snapshots, listings and packages, and compare each with its digest. Missing
+and changed files make the exit status 1. Files that nothing refers to, such as an
+interrupted publish leaves, do no harm; they are counted, and ` + "`ellwand prune`" + ` deletes
+them.`,
 		Example:           "  ellwand verify local",
 		Args:              arguments(atMostOne),
 		ValidArgsFunction: a.completeRepositories,

@@ -17,7 +17,7 @@ type Node struct {
 	Stands []string // names of the nodes that arrows lead to
 }
 
-// Graph is a picture of what stands on what: columns by level, from left to
+// Graph is a picture of dependencies: columns by level, from left to
 // right.
 type Graph struct {
 	Title string

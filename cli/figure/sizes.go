@@ -125,7 +125,7 @@ func (s Sizes) place(n *node, in rect, out *[]box) {
 		if n.path == "" {
 			name = "/" + name
 		}
-		// A directory that holds but one thing is told of in one line with it.
+		// A directory with a single entry shares its line.
 		for child.group < 0 && len(child.below) == 1 {
 			child = child.below[0]
 			name += "/" + child.name

@@ -11,7 +11,7 @@ import (
 )
 
 // Text from elsewhere can hold sequences that make a terminal change its
-// title, its clipboard, or what stands on it; and directions that show a name
+// title, its clipboard, or what it shows; and directions that show a name
 // other than it is. A Writer therefore writes no control character but a line's
 // end, a tab, and the colours that Style made, which carry a mark that nobody
 // outside this process knows.

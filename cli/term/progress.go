@@ -35,7 +35,7 @@ type Progress struct {
 
 	mu    sync.Mutex
 	live  []*task       // that have a live line, in the order of their beginnings
-	drawn int           // how many lines stand on the terminal now
+	drawn int           // how many lines are on the terminal now
 	stop  chan struct{} // ends the drawing; nil while there is none
 }
 

@@ -1,5 +1,5 @@
 // Package term writes for people: colours where the terminal has them, tables
-// as wide as it is, mistakes with the line they stand in, and progress.
+// sized to its width, errors with the lines they are in, and progress.
 package term
 
 import (

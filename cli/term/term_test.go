@@ -45,7 +45,7 @@ func TestTable(t *testing.T) {
 func TestProblems(t *testing.T) {
 	b, w := writer(40, "never")
 	w.Problems(document.Problems{
-		{File: "r.toml", Line: 7, Column: 5, Width: 3, Text: "a = éée # and so on, further than the terminal is wide", Message: "wrong", Remedy: "mend it"},
+		{File: "r.toml", Line: 7, Column: 5, Width: 3, Text: "a = éée # and so on, further than the terminal is wide", Message: "wrong", Remedy: "fix it"},
 		{File: "r.toml", Line: 123, Column: 70, Width: 30, Text: strings.Repeat("x", 69) + strings.Repeat("y", 30), Message: "far right"},
 		{File: "r.toml", Message: "is empty", Remedy: "a\nb"},
 	})
@@ -54,7 +54,7 @@ func TestProblems(t *testing.T) {
 			t.Errorf("%d wide: %s", n, line)
 		}
 	}
-	for _, want := range []string{"r.toml:7:5: wrong\n     7 | a = éée", "\n       |     ^^^\n       | mend it\n", "…xx", "xyyyyyyy", "r.toml: is empty\n  a\n  b\n"} {
+	for _, want := range []string{"r.toml:7:5: wrong\n     7 | a = éée", "\n       |     ^^^\n       | fix it\n", "…xx", "xyyyyyyy", "r.toml: is empty\n  a\n  b\n"} {
 		if !strings.Contains(b.String(), want) {
 			t.Errorf("%q is not in\n%s", want, b)
 		}

@@ -1,6 +1,6 @@
 // Package build makes packages from recipes. A build runs the steps unpack,
 // prepare, build, test, stage and pack in this order; a step without a script
-// is passed over. Each step has a key, made of all that it and the steps
+// is skipped. Each step has a key, made of all that it and the steps
 // before it depend on. What a step changed is kept as a layer under its key
 // (package layer), and a step whose key has a layer is not run again; while
 // the key of the whole build stays the same, nothing is.
@@ -80,7 +80,7 @@ type Result struct {
 // States of a result.
 const (
 	Built     = "built"
-	Repacked  = "packed again"
+	Repacked  = "repacked"
 	Unchanged = "unchanged"
 	Stopped   = "stopped" // as Options.Until asked
 )

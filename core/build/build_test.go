@@ -119,7 +119,7 @@ func TestWhatIsDoneAgain(t *testing.T) {
 }
 
 // A build stands on packages of the workspace: what they need comes along, the
-// newest is taken, and a new one makes what stands on it be built again.
+// newest is taken, and a new one makes its dependents be rebuilt.
 func TestNeeds(t *testing.T) {
 	y := newYard(t)
 	t.Run("laid over the system", func(t *testing.T) { testNeeds(t, y) })

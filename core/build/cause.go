@@ -105,8 +105,8 @@ var signs = []sign{
 	{NoTarget, pattern.New(`No rule to make target [‘'` + "`" + `]([\w.-]+)'|unknown target '([\w.-]+)'`), says("there is no target %s in the makefile", "write the step's script in [steps]")},
 	{OldProject, pattern.New(`Compatibility with CMake < 3.5 has been removed`), says("it is written for an older CMake", "configure = [\"-DCMAKE_POLICY_VERSION_MINIMUM=3.5\"]")},
 	{OldProject, pattern.New(`'?(aclocal-[\d.]+|automake-[\d.]+)'? is missing on your system`), says("its build files want %s", "make them anew: `autoreconf -fi` in the prepare step, with the need command/autoreconf")},
-	{StrictWarnings, pattern.New(`\[-Werror(?:=([\w-]+))?\]|all warnings being treated as errors`), says("a compiler warning is taken for an error", "add -Wno-error to CFLAGS in the step, or mend what it warns of with a [[patch]]")},
-	{CompileError, pattern.New(`^(\S+?:\d+(?::\d+)?: (?:fatal )?error: .+)$`), says("the compiler stops: %s", "mend the source with a [[patch]], or set what it asks for in the step")},
+	{StrictWarnings, pattern.New(`\[-Werror(?:=([\w-]+))?\]|all warnings being treated as errors`), says("a compiler warning is treated as an error", "add -Wno-error to CFLAGS in the step, or fix what it warns about with a [[patch]]")},
+	{CompileError, pattern.New(`^(\S+?:\d+(?::\d+)?: (?:fatal )?error: .+)$`), says("the compiler stops: %s", "fix the source with a [[patch]], or set what it asks for in the step")},
 }
 
 // whoHas looks for what is missing among the workspace's packages, and says

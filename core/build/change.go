@@ -104,7 +104,7 @@ func (j *job) applyRewrites(ctx context.Context, step string) error {
 		err = j.Runner.Call(ctx, c, rewriteFunction, rewriteCall{j.ground.seen(dir), rewrite.Rule{Path: w.Path, Find: w.Find, Regexp: w.Regexp, Replace: w.Replace, Times: w.Times}})
 		if err != nil {
 			return &ChangeError{Recipe: j.recipe.Name, Step: step, File: j.recipe.Doc.File, Line: w.Line, What: "rewrite after " + step, Err: err,
-				Remedy: "mend `find`, `path` or `times`; nothing was rewritten"}
+				Remedy: "correct `find`, `path` or `times`; nothing was rewritten"}
 		}
 	}
 	return nil

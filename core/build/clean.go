@@ -76,7 +76,7 @@ func Clean(w *workspace.Workspace, c Choice) ([]Cleaned, error) {
 	return append(out, needs...), err
 }
 
-// remove removes a layer and what stands on it, unless its recipe is being
+// remove removes a layer and those above it, unless its recipe is being
 // built.
 func remove(w *workspace.Workspace, store layer.Store, l layer.Layer) ([]Cleaned, error) {
 	state := w.State("build", l.Recipe)

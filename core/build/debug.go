@@ -152,7 +152,7 @@ func tool(name string, args ...string) error {
 }
 
 // debugOf reads an ELF file's build id and type; found is whether it has debug
-// information. What has a symbol table alone is left as it is: some programs
+// information. Files with only a symbol table are not changed: some programs
 // read their own.
 func debugOf(path string) (id []byte, kind elf.Type, found bool) {
 	f, err := elf.Open(path)

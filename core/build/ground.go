@@ -38,7 +38,7 @@ type ground interface {
 	// merged is a directory of the machine with what stands in a directory of the
 	// tree after the last of the steps. It is to be read alone.
 	merged(chain []link, name string) (string, error)
-	// open readies the tree as it is before step at, or as the step left it
+	// open prepares the tree before step at, or as the step left it
 	// when it failed last, for a person to try things in. What they change is
 	// thrown away, where it can be.
 	open(chain []link, at int) (failed bool, err error)

@@ -21,7 +21,7 @@ import (
 // More states of an outcome.
 const (
 	Failed  = "failed"
-	Skipped = "skipped" // since something that it stands on failed
+	Skipped = "skipped" // a recipe that it depends on failed
 	// Interrupted is the state in the history of a build that was broken off.
 	Interrupted = "interrupted"
 )
@@ -84,7 +84,7 @@ func (b *Builder) cut(e *CycleError, all []*recipe.Recipe, offers []offer) {
 
 // BuildAll builds several recipes, each after those that it stands on, and
 // independent ones at once, as far as cores and memory go. Where one fails,
-// what stands on it is skipped and everything else goes on. Done hears of each
+// its dependents are skipped and everything else continues. Done is called for each
 // as it ends; its calls do not overlap. The error is a *CycleError, or that of
 // the context.
 func (b *Builder) BuildAll(ctx context.Context, all []*recipe.Recipe, o Options, done func(Outcome)) ([]Outcome, error) {

@@ -14,7 +14,7 @@ func TestOrder(t *testing.T) {
 	for _, c := range []struct {
 		name    string
 		recipes map[string]string
-		want    string // what stands on what, or the cycle
+		want    string // dependencies, or the cycle
 	}{
 		{"nothing", map[string]string{"a": "", "b": ""}, ""},
 		{"by name", map[string]string{"a": "[needs]\nbuild = [\"b\"]\n", "b": ""}, "a:b"},

@@ -26,7 +26,7 @@ import (
 // machine itself.
 const bySystem = "system"
 
-// laidPackage is a package of the workspace that a build stands on.
+// laidPackage is a package of the workspace that a build depends on.
 type laidPackage struct {
 	path   string
 	facts  pack.Facts
@@ -152,7 +152,7 @@ func (b *Builder) packages() ([]*laidPackage, error) {
 func (b *Builder) readPackage(path string) *laidPackage {
 	p, err := pack.Open(path)
 	if err != nil {
-		b.Progress.Note(err.Error() + "; it is passed over")
+		b.Progress.Note(err.Error() + "; it is skipped")
 		return nil
 	}
 	defer p.Close()

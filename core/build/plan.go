@@ -27,10 +27,10 @@ type Planned struct {
 
 // States of a planned recipe.
 const (
-	PlanNew     = "new"      // there is no package of this version and release
-	PlanChanged = "changed"  // what it was built from is not what is there now
-	PlanFollows = "follows"  // something that it stands on is built anew
-	PlanCurrent = "as it is" // nothing is to be done
+	PlanNew     = "new"        // there is no package of this version and release
+	PlanChanged = "changed"    // what it was built from is not what is there now
+	PlanFollows = "follows"    // something that it stands on is built anew
+	PlanCurrent = "up to date" // nothing to do
 )
 
 // Plan puts recipes in the order in which they are to be built, and says of

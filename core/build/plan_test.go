@@ -48,7 +48,7 @@ func TestPlan(t *testing.T) {
 	for _, name := range []string{"lib", "tool", "alone"} {
 		y.state(name)
 	}
-	if got, want := y.plan("lib", "tool", "alone"), "1 alone as it is\n1 lib as it is\n2 tool as it is"; got != want {
+	if got, want := y.plan("lib", "tool", "alone"), "1 alone up to date\n1 lib up to date\n2 tool up to date"; got != want {
 		t.Errorf("all built:\n%s", got)
 	}
 	// A new soname: what needs the old one has to be built again.

@@ -146,7 +146,7 @@ func (b *Builder) Needs(ctx context.Context, r *recipe.Recipe) ([]NeedState, err
 		}
 		own := all
 		if !slices.Contains(wanted[text], ForRun) {
-			own = notOf(all, r.Name) // a build does not stand on its own packages
+			own = notOf(all, r.Name) // a build does not depend on its own packages
 		}
 		s := b.needState(n, nil, own)
 		s.Need, s.For = text, wanted[text]
@@ -286,7 +286,7 @@ func (b *Builder) published(ctx context.Context) ([]published, error) {
 		}
 		if err != nil {
 			if !errors.As(err, &none) {
-				b.Progress.Note(fmt.Sprintf("repository %s is passed over: %v", name, err))
+				b.Progress.Note(fmt.Sprintf("repository %s is skipped: %v", name, err))
 			}
 			continue
 		}

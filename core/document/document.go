@@ -162,7 +162,7 @@ func Parse(file string, data []byte) *Document {
 			break
 		}
 		syntax = append(syntax, d.syntaxError(span, message))
-		if !d.blank(clean, span.Offset) {
+		if !d.erase(clean, span.Offset) {
 			break
 		}
 	}
@@ -183,9 +183,9 @@ func binaryByte(data []byte) (int, bool) {
 	return 0, false
 }
 
-// blank erases what a syntax error stands in: its line, and for a header the
+// erase overwrites with spaces what a syntax error is in: its line, and for a header the
 // lines under it, which would otherwise be taken for another table's.
-func (d *Document) blank(clean []byte, offset int) bool {
+func (d *Document) erase(clean []byte, offset int) bool {
 	line, _ := d.Position(min(offset, max(len(clean)-1, 0)))
 	erased := false
 	for first := true; line <= len(d.lines); line++ {

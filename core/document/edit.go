@@ -101,7 +101,7 @@ func Quote(s string) string {
 	return b.String()
 }
 
-// AddField returns the edit that puts a key with a value, as it is written,
+// AddField returns the edit that puts a key with a value, as written,
 // first into a table in braces.
 func (d *Document) AddField(n *Node, key, value string) Edit {
 	text := key + " = " + value
@@ -128,8 +128,8 @@ func (d *Document) fill(n *Node, open byte, text string) Edit {
 }
 
 // TableLines returns the lines of a table that is written with a header: from
-// the header to the last line that is not blank before the next one, and the
-// blank lines behind it. ok is false for any other value.
+// the header to the last line with text before the next one, and the
+// empty lines behind it. ok is false for any other value.
 func (d *Document) TableLines(path ...any) (at Span, ok bool) {
 	n := d.Find(path...)
 	if n == nil || n.Kind != Table || !n.explicit || n.closed {

@@ -3,7 +3,7 @@
 // added or changed, and marks for what was removed
 // (https://docs.kernel.org/filesystems/overlayfs.html; with the option
 // userxattr the marks are in user.overlay.* attributes). It is named by the
-// key of all that went into it, and stands on the layer below.
+// key of all its inputs, and lies on the layer below.
 //
 // A layer appears by a rename once its step has ended well, so that one that
 // is there is whole, whatever was killed. Writing it to disk is left to the
@@ -156,7 +156,7 @@ func (s Store) Begin(below string, names ...string) (tree, work string, err erro
 }
 
 // Commit makes what is under way a layer. One with the same key gives way,
-// with all that stand on it.
+// with all those above it.
 func (s Store) Commit(l Layer) error {
 	if err := s.Remove(l.Key); err != nil {
 		return err
@@ -267,7 +267,7 @@ func (s Store) List() ([]Layer, error) {
 	return out, nil
 }
 
-// Remove removes a layer and those that stand on it. One that is not there is
+// Remove removes a layer and those above it. One that does not exist is
 // as good as removed.
 func (s Store) Remove(key string) error {
 	all, err := s.List()

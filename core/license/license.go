@@ -182,7 +182,7 @@ func meant(word string, candidates []string) string {
 // Superseded is an identifier in an expression that the License List has
 // deprecated.
 type Superseded struct {
-	ID      string // as it is written, with a + behind it
+	ID      string // as written, with a + behind it
 	Offset  int    // in the expression
 	Instead string // what says the same now; empty where that is not clear
 }

@@ -473,7 +473,7 @@ func elfRules() []Rule {
 		},
 		{
 			Code: "ELL326", Severity: Hint, Title: "statically linked program",
-			Why:    "When a library is mended, this program keeps the old one until somebody builds it again; nothing tells them to.",
+			Why:    "When a library is fixed, this program keeps the old code until somebody rebuilds it, and nothing tells them to.",
 			Remedy: "drop -static; where it is meant, for a rescue system say, waive this",
 			Wrong:  cFile("/usr/bin/tide", cMain, "-static"),
 			Right:  cFile("/usr/bin/tide", cMain, ""),

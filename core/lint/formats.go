@@ -16,7 +16,7 @@ var sarifLevels = map[fact.Severity]string{Error: "error", Warning: "warning", H
 
 // SARIF writes findings in the Static Analysis Results Interchange Format 2.1.0
 // (OASIS). A finding in a package is placed at the line of the recipe that
-// could mend it, where there is one, and at the path in the package else;
+// could fix it, where there is one, and at the path in the package else;
 // waived findings are there, suppressed.
 func SARIF(findings []fact.Finding, version string) ([]byte, error) {
 	run := sarif.NewRunWithInformationURI("ellwand", "https://ellwand.example")
@@ -27,7 +27,7 @@ func SARIF(findings []fact.Finding, version string) ([]byte, error) {
 	}
 	for _, r := range catalogue() {
 		if used[r.Code] {
-			run.AddRule(r.Code).WithName(r.Code).WithShortDescription(text(r.Title)).WithFullDescription(text(r.Why)).WithHelp(text("To mend it: " + r.Remedy + ".")).
+			run.AddRule(r.Code).WithName(r.Code).WithShortDescription(text(r.Title)).WithFullDescription(text(r.Why)).WithHelp(text("To fix it: " + r.Remedy + ".")).
 				WithDefaultConfiguration(sarif.NewReportingConfiguration().WithLevel(sarifLevels[r.Severity]))
 		}
 	}

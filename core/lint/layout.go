@@ -149,7 +149,7 @@ func layoutRules() []Rule {
 		},
 		{
 			Code: "ELL205", Severity: Warning, Title: "editor backup or patch leftover",
-			Why:    "Backups and half-applied patches are of no use on the machines that install the package, and show what was not meant to be shown.",
+			Why:    "Backups and half-applied patches are of no use on the machines that install the package, and may reveal what was not intended for others.",
 			Remedy: "keep it out of the stage step, or name it in discard = [...]",
 			Wrong:  stageFile(`echo 3.14 > "$DESTDIR/usr/share/tide/table.orig"`),
 			Right:  stageFile(`echo 3.14 > "$DESTDIR/usr/share/tide/table"`),
@@ -158,7 +158,7 @@ func layoutRules() []Rule {
 		{
 			Code: "ELL206", Severity: Error, Title: "dangling symlink",
 			Why:    "Whoever opens it gets an error. Most often it points into the staging directory, or to a file that was renamed.",
-			Remedy: "link to the path as it is when installed, relative where both are in the package",
+			Remedy: "link to the installed path, relative if both are in the package",
 			Wrong:  stageFile(`ln -s old-table "$DESTDIR/usr/share/tide/table"`),
 			Right:  stageFile(`touch "$DESTDIR/usr/share/tide/old-table"; ln -s old-table "$DESTDIR/usr/share/tide/table"`),
 			pkg: func(c *packageCheck) {
@@ -374,7 +374,7 @@ home = "/var/lib/tide"`),
 		},
 		{
 			Code: "ELL224", Severity: Warning, Title: "awkward file name",
-			Why:    "Scripts stumble over names with control characters, with a blank at an end or a dash in front; and what is not UTF-8 shows as something else on every terminal.",
+			Why:    "Scripts stumble over names with control characters, with a space at an end or a dash in front; and names that are not UTF-8 look different on every terminal.",
 			Remedy: "rename it in the stage step",
 			Wrong:  stageFile(`echo a > "$DESTDIR/usr/share/tide/-table "`),
 			Right:  stageFile(`echo a > "$DESTDIR/usr/share/tide/high water"`),
@@ -550,7 +550,7 @@ home = "/var/lib/tide"`),
 	}
 }
 
-// linkTarget is the path that a link leads to, as it is written.
+// linkTarget is the path that a link leads to, as written.
 func linkTarget(e pack.Entry) string {
 	if path.IsAbs(e.Link) {
 		return path.Clean(e.Link)
@@ -608,7 +608,7 @@ func awkward(name string) string {
 	case strings.HasPrefix(name, "-"):
 		return "begins with a dash, so commands take it for an option"
 	case strings.TrimSpace(name) != name:
-		return "begins or ends with a blank"
+		return "begins or ends with a space"
 	}
 	for _, r := range name {
 		if unicode.IsControl(r) {

@@ -1,7 +1,7 @@
 // Package lint looks for what will bite the users of a package: in recipes
 // before they are built, in packages, whoever built them, in packages that
 // belong together, and in repositories. Each rule stands in one place with its
-// code, what it finds, why that matters, how to mend it, and two examples: one
+// code, what it finds, why that matters, how to fix it, and two examples: one
 // in which it finds something and one in which it does not. Rules are grouped
 // by what they look at, a file for each group.
 package lint
@@ -39,7 +39,7 @@ type Rule struct {
 	Severity fact.Severity `json:"severity"`
 	Title    string        `json:"title"`  // what it finds, in a few words
 	Why      string        `json:"why"`    // why that matters
-	Remedy   string        `json:"remedy"` // how to mend it
+	Remedy   string        `json:"remedy"` // how to fix it
 	Wrong    string        `json:"wrong"`  // an example in which it finds something, see Example
 	Right    string        `json:"right"`  // and one in which it does not
 

@@ -137,7 +137,7 @@ func TestProfile(t *testing.T) {
 	}
 }
 
-// TestFix mends recipes, and looks at what came of them: the finding is gone,
+// TestFix fixes recipes, and looks at the results: the finding is gone,
 // and nothing else has changed.
 func TestFix(t *testing.T) {
 	parse := func(text []byte) (*recipe.Recipe, error) {
@@ -173,7 +173,7 @@ func TestFix(t *testing.T) {
 	}
 }
 
-// TestFixLayout mends what is found at paths of packages, in every way in
+// TestFixLayout fixes what is found at paths of packages, in every way in
 // which a layout can be written.
 func TestFixLayout(t *testing.T) {
 	for _, c := range []struct{ tables, want string }{

@@ -89,7 +89,7 @@ func packageRules() []Rule {
 		{
 			Code: "ELL503", Severity: Warning, Title: "empty package",
 			Why:    "It installs nothing. Most often its layout caught nothing that was meant.",
-			Remedy: "remove the package from the recipe, or mend its layout",
+			Remedy: "remove the package from the recipe, or correct its layout",
 			Wrong:  extra(""),
 			Right:  extra("needs = [\"tide = {full}\"]\n"),
 			pkg: func(c *packageCheck) {

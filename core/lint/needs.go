@@ -121,7 +121,7 @@ reason = "the first release has nothing to tell"`,
 		},
 		{
 			Code: "ELL111", Severity: Warning, Title: "unused waiver",
-			Why:    "What it was for is mended, or it never fitted. Left there, it will one day hide something new.",
+			Why:    "Its problem was fixed, or it never matched. Left there, it will hide the next one.",
 			Remedy: "take it out",
 			Wrong: `[[waive]]
 code    = "ELL101"

@@ -14,7 +14,7 @@ const (
 	// Lenient is for those who begin: hints are left out, and warnings are
 	// hints.
 	Lenient = "lenient"
-	// Normal takes every rule as it is.
+	// Normal takes every rule unchanged.
 	Normal = "normal"
 	// Strict takes warnings for errors and hints for warnings.
 	Strict = "strict"

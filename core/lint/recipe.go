@@ -29,7 +29,7 @@ func (c *recipeCheck) at(span document.Span, format string, args ...any) {
 	c.fixable(span, nil, format, args...)
 }
 
-// mend is at, with what would mend it.
+// fixable is at, with an automatic fix.
 func (c *recipeCheck) fixable(span document.Span, e edits, format string, args ...any) {
 	f := fact.Finding{File: c.Doc.File, Line: lineOf(c.Doc, span), Message: fmt.Sprintf(format, args...)}
 	if e != nil {

@@ -57,9 +57,9 @@ refuse = "error"           # publish keeps back packages with findings this bad 
 ELL207 = "error"
 ` + "```" + `
 
-A team that begins takes ` + "`lenient`" + `, and ` + "`refuse = \"never\"`" + ` until the errors are mended. ` + "`ellwand lint --level strict`" + ` tries another level.
+A team that begins takes ` + "`lenient`" + `, and ` + "`refuse = \"never\"`" + ` until the errors are fixed. ` + "`ellwand lint --level strict`" + ` tries another level.
 
-## What is meant to be
+## Intended findings
 
 A finding is accepted in the recipe, with its reason. ` + "`path`" + ` may be a pattern; without it, the waiver is for all paths. A waiver that
 accepts nothing is a finding itself (ELL111), as soon as all packages of the recipe have been looked at.
@@ -89,7 +89,7 @@ To let a package pass a publish once: ` + "`ellwand publish PACKAGE --allow ELL2
 ` + "`--format json`" + ` has all fields of the findings; ` + "`sarif`" + ` is SARIF 2.1.0 (OASIS), for viewers of code and review services; ` + "`junit`" + ` is the XML of JUnit,
 for build services. ` + "`--new-since PACKAGE`" + ` leaves what an older package does not have: versions in paths and messages do not make a finding new.
 
-` + "`--fix`" + ` mends in the recipe what is mechanical: quotes, modes and kinds in the layout, leftovers to discard, missing needs, ` + "`{version}`" + `, waivers
+` + "`--fix`" + ` applies automatic fixes to the recipe: quotes, modes and kinds in the layout, leftovers to discard, missing needs, ` + "`{version}`" + `, waivers
 that accept nothing. The difference is shown; with ` + "`--dry-run`" + ` nothing is written.
 
 ## The rules
@@ -129,7 +129,7 @@ func reference() string {
 			if fact.AreaOf(r.Code) != area.area {
 				continue
 			}
-			fmt.Fprintf(&b, "\n#### %s\n\n**%s** (%s). %s\n\nTo mend it: %s.\n\n", r.Code, upper(r.Title), r.Severity, r.Why, strings.TrimSuffix(r.Remedy, "."))
+			fmt.Fprintf(&b, "\n#### %s\n\n**%s** (%s). %s\n\nTo fix it: %s.\n\n", r.Code, upper(r.Title), r.Severity, r.Why, strings.TrimSuffix(r.Remedy, "."))
 			fmt.Fprintf(&b, "Found in:\n\n```\n%s\n```\n\nNot in:\n\n```\n%s\n```\n", strings.TrimSpace(r.Wrong), strings.TrimSpace(r.Right))
 		}
 	}

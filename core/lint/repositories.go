@@ -50,7 +50,7 @@ ellwand publish packages/*/tide@1.3-1.ell
 		{
 			Code: "ELL604", Severity: Error, Title: "package that cannot be installed",
 			Why:    "There is no set of packages with it in which everything has what it needs and nothing conflicts.",
-			Remedy: "mend what the proof names: publish what is missing, or loosen the bound or the conflict",
+			Remedy: "fix what the proof names: publish what is missing, or loosen the bound or the conflict",
 			Wrong:  needing("ebb", "flood") + "-- other ebb --\n[package.ebb]\nconflicts = [\"flood\"]\n-- other flood --\n" + publishAll,
 			Right:  needing("ebb", "flood") + "-- other ebb --\n-- other flood --\n" + publishAll,
 		},

@@ -79,7 +79,7 @@ func scriptRules() []Rule {
 		{
 			Code: "ELL403", Severity: Error, Title: "script interpreter does not exist",
 			Why:    "The script does not start: its #! line names a path under a local or a build directory.",
-			Remedy: "name the interpreter as it is installed, below /usr/bin or /bin",
+			Remedy: "name the installed path of the interpreter, below /usr/bin or /bin",
 			Wrong:  program("#!/usr/local/bin/tideplot\necho high water"),
 			Right:  program("#!/bin/sh\necho high water"),
 			pkg: func(c *packageCheck) {
@@ -138,7 +138,7 @@ func scriptRules() []Rule {
 		{
 			Code: "ELL407", Severity: Warning, Title: "invalid shell script",
 			Why:    "It stops at that line with an error, if it gets as far as that.",
-			Remedy: "mend it, by a patch or upstream",
+			Remedy: "fix it, with a patch or upstream",
 			Wrong:  program("#!/bin/sh\nif true; then\necho high water"),
 			Right:  program("#!/bin/sh\nif true; then\necho high water\nfi"),
 			file: func(c *fileCheck) {
@@ -187,7 +187,7 @@ func scriptRules() []Rule {
 		},
 		{
 			Code: "ELL410", Severity: Warning, Title: "bytes before #!",
-			Why:    "The kernel looks at the first two bytes alone. With a blank, an empty line or a byte order mark in front, the script is none, and whatever shell is at hand takes it for its own.",
+			Why:    "The kernel looks at the first two bytes only. After a space, an empty line or a byte order mark, #! is not recognized, and the calling shell runs the script itself.",
 			Remedy: "let the file begin with #!",
 			Wrong:  program("\n#!/usr/bin/python3\nprint('high water')"),
 			Right:  program("#!/usr/bin/python3\nprint('high water')"),

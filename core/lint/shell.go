@@ -12,7 +12,7 @@ import (
 	"ellwand.example/core/pattern"
 )
 
-// directories are variables of a script that hold paths, which may have blanks in
+// directories are variables of a script that hold paths, which may have spaces in
 // them.
 var directories = wordSet("DESTDIR PWD OLDPWD HOME TMPDIR ELL_SOURCE ELL_RECIPE")
 
@@ -97,7 +97,7 @@ func shellRules() []Rule {
 		},
 		{
 			Code: "ELL133", Severity: Warning, Title: "unquoted path",
-			Why:    "Without quotes the shell makes two words of a path with a blank in it: the build fails for whoever keeps the workspace in such a directory, or deletes what it did not mean.",
+			Why:    "Without quotes the shell splits a path at spaces: the build fails in a workspace whose path has one, or deletes something else.",
 			Remedy: `write it in quotes, as in "$DESTDIR/usr"`,
 			Wrong:  "[steps]\nstage = '''\ninstall -d $DESTDIR/usr/share/tide\n'''",
 			Right:  "[steps]\nstage = '''\ninstall -d \"$DESTDIR/usr/share/tide\"\n'''",
@@ -138,7 +138,7 @@ func shellRules() []Rule {
 		{
 			Code: "ELL135", Severity: Hint, Title: "fixed number of jobs",
 			Why:    "It is too many for one machine and too few for another; the workspace's settings say how many there are to be.",
-			Remedy: `leave it out for make, which is told by $MAKEFLAGS, and write -j"$ELL_JOBS" for others`,
+			Remedy: `leave it out for make, which reads $MAKEFLAGS, and write -j"$ELL_JOBS" for others`,
 			Wrong:  buildFile("make --version -j4"),
 			Right:  buildFile("make --version"),
 			recipe: func(c *recipeCheck) {
@@ -187,7 +187,7 @@ func shellRules() []Rule {
 		{
 			Code: "ELL137", Severity: Warning, Title: "ignored failure",
 			Why:    "Whatever goes wrong there, the build goes on, and packs what is left.",
-			Remedy: "mend what fails; where one test cannot work here, leave out that one",
+			Remedy: "fix what fails; if one test cannot work here, leave out only that one",
 			Wrong:  buildFile("make --version || true"),
 			Right:  buildFile("make --version"),
 			recipe: func(c *recipeCheck) {

@@ -129,7 +129,7 @@ sha256 = "9f86d081884c7d659a2feaa0c55ad015a3bf4f1b2b0b822cd15d6c15b0f00a08"`,
 		},
 		{
 			Code: "ELL125", Severity: Warning, Title: "unused file beside the recipe",
-			Why:    "Whoever reads the directory takes it for part of the package: most often a patch that was meant to be listed, or one that should have gone with the last version.",
+			Why:    "Readers of the directory take it for part of the package. Mostly it is a patch that nobody listed, or one that was needed for the last version.",
 			Remedy: "name it in the recipe, or remove it",
 			Wrong: `-- fix-times.patch --
 Times are in UTC.

@@ -240,7 +240,7 @@ func unitRules() []Rule {
 		},
 		{
 			Code: "ELL760", Severity: Error, Title: "invalid tmpfiles.d or sysusers.d line",
-			Why:    "The line is passed over at each start: the directory or account that it was to make is not there, and the service fails.",
+			Why:    "The line is ignored at each start: the directory or account is not created, and the service fails.",
 			Remedy: "see tmpfiles.d(5) and sysusers.d(5) for what stands in which place",
 			Wrong:  stageFile("install -d \"$DESTDIR/usr/lib/tmpfiles.d\"\necho '/run/tide d 0755 root root' > \"$DESTDIR/usr/lib/tmpfiles.d/tide.conf\""),
 			Right:  stageFile("install -d \"$DESTDIR/usr/lib/tmpfiles.d\"\necho 'd /run/tide 0755 root root' > \"$DESTDIR/usr/lib/tmpfiles.d/tide.conf\""),

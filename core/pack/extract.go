@@ -276,7 +276,7 @@ func (x *extractor) copy(e Entry) error {
 }
 
 // owner returns the numbers of an entry's owner and group; -1 where it is to
-// be left as it is.
+// be left unchanged.
 func (x *extractor) owner(e Entry) (uid, gid int) {
 	if !x.how.Owners {
 		return -1, -1

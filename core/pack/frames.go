@@ -161,7 +161,7 @@ func (f *framer) dense(chunk []byte) bool {
 	return n >= samples*sampleSize
 }
 
-// storedFrame appends a frame that holds data as it is: raw blocks (RFC 8878,
+// storedFrame appends a frame with uncompressed data: raw blocks (RFC 8878,
 // 3.1.1.2) and the checksum of every other frame.
 func storedFrame(out, data []byte) []byte {
 	const (

@@ -44,7 +44,7 @@ const after = "one\ntwo\nthree\nFOUR\nfour and a half\nfive\nsix\nseven\neight\n
 
 func TestApply(t *testing.T) {
 	for _, c := range []struct{ name, text, diff, want, report string }{
-		{"as it is", before, diff, after, "src/tide.c 1 0 0"},
+		{"unchanged", before, diff, after, "src/tide.c 1 0 0"},
 		{"moved", "zero\n" + before, diff, "zero\n" + after, "src/tide.c 1 1 0"},
 		{"less context", strings.Replace(before, "six", "SIX", 1), diff, strings.Replace(after, "six", "SIX", 1), "src/tide.c 1 0 1"},
 		{"git", before, "diff --git a/src/tide.c b/src/tide.c\nindex 1..2 100755\n" + strings.ReplaceAll(strings.ReplaceAll(diff, "tide-1.0.orig/", "a/"), "tide-1.0/", "b/"), after, "src/tide.c 1 0 0"},

@@ -91,7 +91,7 @@ func checkNode(d *document.Document, n *document.Node) {
 	}
 }
 
-// hasRaw reports whether a character stands in a value as it is, where it has
+// hasRaw reports whether a character is in a value unescaped, where it has
 // been reported already, and not as an escape.
 func hasRaw(d *document.Document, n *document.Node, c rune) bool {
 	for _, have := range string(d.Data[n.Value.Offset : n.Value.Offset+n.Value.Length]) {

@@ -309,7 +309,7 @@ func (r *Recipe) checkPattern(p string, at document.Span) {
 	case !strings.HasPrefix(p, "/"):
 		r.Doc.Add(at, fmt.Sprintf("%q is not a path in the package", p), fmt.Sprintf("paths begin with /: %q", "/"+strings.TrimPrefix(p, "./")))
 	case !validPattern(p):
-		r.Doc.Add(at, fmt.Sprintf("%q is not a pattern", p), "a bracket or brace is not closed (\\ before a character takes it as it is), or it has more than 4 ** or 4 { in it")
+		r.Doc.Add(at, fmt.Sprintf("%q is not a pattern", p), "a bracket or brace is not closed (\\ before a character makes it literal), or it has more than 4 ** or 4 { in it")
 	case strings.Contains(p+"/", "/../") || strings.Contains(p+"/", "/./") || strings.Contains(p, "//"):
 		r.Doc.Add(at, fmt.Sprintf("%q is not a clean path", p), "write it without ., .. and //")
 	}

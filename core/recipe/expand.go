@@ -34,7 +34,7 @@ var tooMuch = fmt.Sprintf("with its {names} replaced, this is larger than %d byt
 
 // expand replaces every {name} in s. A brace itself is written {{ or }}.
 // What cannot be replaced is handed to complain, with its place in s, and
-// stays as it is.
+// is not changed.
 func (v *expansion) expand(s string, complain func(offset, length int, message, remedy string)) string {
 	if !strings.ContainsAny(s, "{}") {
 		return s

@@ -191,7 +191,7 @@ func (r *Recipe) holds(condition string, target Target, path ...any) bool {
 		return true
 	}
 	if !r.canHold(condition, target) {
-		r.Doc.Add(n.Value, "this condition never holds, whatever the options are", "mend it, or take out what stands under it")
+		r.Doc.Add(n.Value, "this condition never holds, whatever the options are", "correct it, or remove what depends on it")
 	}
 	return false
 }

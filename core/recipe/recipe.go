@@ -148,7 +148,7 @@ type Steps struct {
 	Stage     string            `toml:"stage"`
 }
 
-// Script returns the script of a step as it is written; empty for those built
+// Script returns the script of a step as written; empty for those built
 // in.
 func (s Steps) Script(step string) string {
 	return map[string]string{Prepare: s.Prepare, Build: s.Build, Test: s.Test, Stage: s.Stage}[step]

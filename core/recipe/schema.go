@@ -74,7 +74,7 @@ var descriptions = map[string]string{
 	"rewrite":          "Text that is replaced in files after a step",
 	"rewrite.after":    "The step: unpack, prepare, build, test or stage",
 	"rewrite.path":     "A path or pattern in the work tree; after stage, of staged files",
-	"rewrite.find":     "The text, as it is",
+	"rewrite.find":     "The literal text",
 	"rewrite.regexp":   "Or a regular expression (RE2)",
 	"rewrite.replace":  "What stands there then",
 	"rewrite.times":    "How often it must be found; left out, at least once",

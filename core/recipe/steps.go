@@ -308,7 +308,7 @@ func (r *Recipe) checkChangesToSources() {
 			d.Add(d.Find("rewrite", i, "regexp").Key, "a rewrite has `find` or `regexp`, not both", "")
 		case w.Regexp != "":
 			if _, err := regexp.Compile(w.Regexp); err != nil {
-				d.Add(d.At("rewrite", i, "regexp"), "this is no regular expression: "+strings.TrimPrefix(err.Error(), "error parsing regexp: "), "the syntax is RE2's; find takes text as it is")
+				d.Add(d.At("rewrite", i, "regexp"), "this is not a regular expression: "+strings.TrimPrefix(err.Error(), "error parsing regexp: "), "the syntax is RE2's; find takes literal text")
 			}
 		}
 		if w.Times < 0 {

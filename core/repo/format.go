@@ -41,7 +41,7 @@ const PointerFile = "repository.json"
 const (
 	maxPointer  = 16 << 20
 	maxSnapshot = 16 << 20
-	maxStored   = 32 << 20   // of a listing, as it is stored
+	maxStored   = 32 << 20   // of a stored listing
 	maxListing  = 64 << 20   // of a listing, decompressed
 	maxPackages = 4_000_000  // in a snapshot
 	maxLines    = 16_000_000 // in a listing
@@ -122,7 +122,7 @@ func (s Snapshot) check() error {
 // Ref names an immutable file.
 type Ref struct {
 	Count  int    `json:"count"`  // lines in it
-	SHA256 string `json:"sha256"` // of the file as it is stored
+	SHA256 string `json:"sha256"` // of the stored file
 }
 
 // Refs name the files of listings, by two hexadecimal digits.

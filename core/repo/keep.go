@@ -72,7 +72,7 @@ type closure struct {
 }
 
 // closureOf follows the snapshots from the channels' own to the oldest that are
-// kept. What is damaged is noted and passed over.
+// retained. Damage is recorded and skipped.
 func (r *Repository) closureOf(ctx context.Context, starts []string, pruned []string) (*closure, error) {
 	out := &closure{map[string]string{}, map[string]string{}, map[string]Record{}, nil}
 	note := func(err error) error {

@@ -198,7 +198,7 @@ func ofNamesWith(word string) picker {
 
 // spelling finds a word of small ASCII letters in either case. It looks for the
 // letter of the word that is the rarest in names and paths, so that most of a
-// text is passed over at the speed of memory.
+// text is skipped at the speed of memory.
 type spelling struct {
 	word         string
 	at           int // of that letter

@@ -101,7 +101,7 @@ func (r *Repository) load(ctx context.Context, s Snapshot, key string) (*listing
 	return c, g.Wait()
 }
 
-// storedListing is a listing of a snapshot as it is stored: compressed, by part.
+// storedListing is a stored listing of a snapshot: compressed, by part.
 // A part is decoded when it is asked for.
 type storedListing struct {
 	listing, files Ref

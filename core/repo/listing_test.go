@@ -34,7 +34,7 @@ func crowd(name string, n int) (names []string) {
 }
 
 // held is what a channel holds for the target of samples: its packages and
-// their paths, and the listing of a name as it is stored.
+// their paths, and the stored listing of a name.
 func held(t testing.TB, r *Repository, name string) (content string, listing, files []byte) {
 	t.Helper()
 	p, err := r.Pointer(ctx)

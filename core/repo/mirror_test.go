@@ -213,7 +213,7 @@ func TestSwappedPackage(t *testing.T) {
 	defer server.Close()
 	flipped := bytes.Clone(tide)
 	flipped[len(flipped)/2] ^= 1
-	for what, data := range map[string][]byte{"as it is": tide, "another package": ebb, "cut short": tide[:len(tide)-1], "longer": append(bytes.Clone(tide), 0), "one bit": flipped} {
+	for what, data := range map[string][]byte{"good": tide, "another package": ebb, "cut short": tide[:len(tide)-1], "longer": append(bytes.Clone(tide), 0), "one bit": flipped} {
 		if err := os.WriteFile(one("tide"), data, 0o644); err != nil {
 			t.Fatal(err)
 		}
@@ -228,12 +228,12 @@ func TestSwappedPackage(t *testing.T) {
 			}
 			rec := list[0].Records[1]
 			p, err := r.Package(t.Context(), rec, filepath.Join(r.Cache, "packages"))
-			if (err == nil) != (what == "as it is") {
+			if (err == nil) != (what == "good") {
 				t.Errorf("%s, from %s: %v", what, address, err)
 			}
 			if err == nil {
 				p.Close()
-				// The copy is used again, as long as it is the one.
+				// The copy is used again while it matches.
 				if again, err := r.Package(t.Context(), rec, filepath.Join(r.Cache, "packages")); err != nil {
 					t.Error(err)
 				} else {

@@ -14,21 +14,21 @@ import (
 	"golang.org/x/sync/errgroup"
 )
 
-// blank is pages with nothing on them.
-type blank struct{}
+// emptyPages renders pages with nothing on them.
+type emptyPages struct{}
 
-func (blank) Style() []byte                       { return nil }
-func (blank) Front(Front) ([]byte, error)         { return nil, nil }
-func (blank) Channel(ChannelPage) ([]byte, error) { return nil, nil }
-func (blank) Group(GroupPage) ([]byte, error)     { return nil, nil }
-func (blank) History(HistoryPage) ([]byte, error) { return nil, nil }
-func (blank) Package(PackagePage) ([]byte, error) { return nil, nil }
+func (emptyPages) Style() []byte                       { return nil }
+func (emptyPages) Front(Front) ([]byte, error)         { return nil, nil }
+func (emptyPages) Channel(ChannelPage) ([]byte, error) { return nil, nil }
+func (emptyPages) Group(GroupPage) ([]byte, error)     { return nil, nil }
+func (emptyPages) History(HistoryPage) ([]byte, error) { return nil, nil }
+func (emptyPages) Package(PackagePage) ([]byte, error) { return nil, nil }
 
 // However packages come and go, each is in the one group that its name leads
 // to, and no group is too large for a page.
 func TestGroups(t *testing.T) {
 	d := rand.New(rand.NewPCG(1, 2))
-	r := &Repository{Storage: NewDirectory(t.TempDir()), Pages: blank{}}
+	r := &Repository{Storage: NewDirectory(t.TempDir()), Pages: emptyPages{}}
 	starts := strings.Fields("tide tide-table te t lib libtide libt libebb buoy")
 	in := map[string]Record{}
 	groups := map[string]int{}

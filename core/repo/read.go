@@ -332,8 +332,9 @@ type State struct {
 	Records   map[string][]Record // target → packages
 }
 
-// At reads a state: that of a channel, or of the snapshot whose digest begins
-// with word. The error is a *ChannelError where there is neither.
+// At reads a state: that of a channel, the one that a channel had at a serial, or
+// that of the snapshot whose digest begins with word. The error is a *ChannelError if
+// there is none.
 func (r *Repository) At(ctx context.Context, word string) (s State, err error) {
 	err = r.retryIfPruned(ctx, func() error {
 		s, err = r.at(ctx, word)
@@ -350,6 +351,15 @@ func (r *Repository) at(ctx context.Context, word string) (State, error) {
 	if targets, ok := p.Channels[word]; ok {
 		return r.state(ctx, targets)
 	}
+	if serial, err := strconv.ParseInt(word, 10, 64); err == nil && len(word) < shortest {
+		targets, err := r.atSerial(ctx, p, serial)
+		if err != nil {
+			return State{}, err
+		}
+		if targets != nil {
+			return r.state(ctx, targets)
+		}
+	}
 	if target, sha256, err := r.find(ctx, p, word); err != nil || sha256 != "" {
 		if err != nil {
 			return State{}, err
@@ -357,6 +367,31 @@ func (r *Repository) at(ctx context.Context, word string) (State, error) {
 		return r.state(ctx, map[string]string{target: sha256})
 	}
 	return State{}, &ChannelError{word, slices.Sorted(maps.Keys(p.Channels))}
+}
+
+// atSerial returns the snapshots of the channel that the change with a serial was
+// made to, as they were then; nil if no retained change has it.
+func (r *Repository) atSerial(ctx context.Context, p Pointer, serial int64) (map[string]string, error) {
+	for _, targets := range p.Channels {
+		chains, err := r.chains(ctx, p, targets)
+		if err != nil {
+			return nil, err
+		}
+		changed := false
+		then := map[string]string{}
+		for target, chain := range chains {
+			for _, s := range chain { // the newest first
+				changed = changed || s.Serial == serial
+				if s.Serial <= serial && then[target] == "" {
+					then[target] = s.digest
+				}
+			}
+		}
+		if changed {
+			return then, nil
+		}
+	}
+	return nil, nil
 }
 
 // Before reads the state that a channel was in before its last change; a

@@ -21,7 +21,7 @@ import (
 // Rule is what to replace.
 type Rule struct {
 	Path    string // a path or pattern below the root, slash-separated
-	Find    string // text as it is
+	Find    string // literal text
 	Regexp  string // or a regular expression in the syntax of RE2
 	Replace string // with $1 and so on, for a regular expression
 	Times   int    // how often it must be found, in all files; 0 for at least once

@@ -123,7 +123,7 @@ func TestTrace(t *testing.T) {
 	}
 }
 
-// A machine that refuses namespaces is told of with its reason.
+// If a machine refuses namespaces, the reason is reported.
 func TestRefused(t *testing.T) {
 	if os.Getenv("ELLWAND_TEST_REFUSED") != "" {
 		_, err := Check(t.Context(), t.TempDir())

@@ -232,7 +232,7 @@ func Provides(claims []staging.Claim, files []File) []Provide {
 }
 
 // sayable tells whether the language of needs can name something: not what has
-// blanks or the signs of bounds in its name.
+// spaces or the characters of bounds in its name.
 func sayable(name string) bool {
 	return name != "" && !strings.ContainsAny(name, " \t\r\n|<>=!,") && utf8.ValidString(name)
 }

@@ -39,7 +39,7 @@ func (f *Fetcher) fromTeam(ctx context.Context, name, digest string) (ok bool, e
 	case errors.As(err, &status) && status.Code == http.StatusNotFound:
 		return false, nil
 	case errors.As(err, &wrong):
-		f.Progress.Note(fmt.Sprintf("the shared cache has another file as %s: it is passed over, and should be looked at", digest))
+		f.Progress.Note(fmt.Sprintf("the shared cache has another file as %s: it is ignored, and somebody should find out why", digest))
 		return false, nil
 	}
 	f.Progress.Note(fmt.Sprintf("the shared cache cannot be read: %v", err))

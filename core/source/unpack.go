@@ -116,7 +116,7 @@ func Unpack(ctx context.Context, dir string, job Job, sink progress.Sink) (Unpac
 	}
 	for i, used := range x.used {
 		if !used {
-			return out, &ArchiveError{Name: job.Name, Message: fmt.Sprintf("skip %q matches nothing in it", job.Skip[i]), Remedy: "remove the pattern, or mend it: it is matched against paths without the top directory"}
+			return out, &ArchiveError{Name: job.Name, Message: fmt.Sprintf("skip %q matches nothing in it", job.Skip[i]), Remedy: "remove or correct the pattern: it is matched against paths without the top directory"}
 		}
 	}
 	from, err := x.top(temp)
@@ -217,7 +217,7 @@ func (x *extractor) stream(br *bufio.Reader, kind archive.Format) error {
 		return err
 	}
 	if archive.Detect(head) != archive.Tar {
-		// Not an archive, or one compressed file: it is taken as it is.
+		// Not an archive, or one compressed file: it is used unchanged.
 		return x.plain(inner, kind)
 	}
 	return archive.ReadTar(x.ctx, inner, x.entry)

@@ -208,6 +208,15 @@ func Init(dir string) (*Workspace, error) {
 	if err := os.WriteFile(filepath.Join(dir, StateDir, ".gitignore"), []byte("*\n"), 0o644); err != nil {
 		return nil, err
 	}
+	// Packages can be built again; an existing ignore file is the maintainer's.
+	ignore, err := os.OpenFile(filepath.Join(dir, ".gitignore"), os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o644)
+	if err == nil {
+		_, err = ignore.WriteString("/packages/\n")
+		err = errors.Join(err, ignore.Close())
+	}
+	if err != nil && !errors.Is(err, fs.ErrExist) {
+		return nil, err
+	}
 	// A JSON string is a TOML string too, whatever the directory is called.
 	name, err := json.Marshal(filepath.Base(dir))
 	if err != nil {
