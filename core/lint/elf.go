@@ -63,475 +63,615 @@ var fortifiable = wordSet("memcpy memmove memset strcpy strncpy strcat strncat s
 
 func elfRules() []Rule {
 	return []Rule{
-		{
-			Code: "ELL301", Severity: Error, Title: "executable stack",
-			Why:    "Data that an attacker puts on the stack can be run as code.",
-			Remedy: "mark assembler files with .note.GNU-stack, or link with -Wl,-z,noexecstack",
-			Wrong:  cFile("/usr/bin/tide", cMain, "-Wl,-z,execstack"),
-			Right:  cFile("/usr/bin/tide", cMain, "-Wl,-z,noexecstack"),
-			pkg: func(c *packageCheck) {
-				c.eachELF(func(p string, e *scan.ELF) {
-					if e.ExecStack && linked(e) {
-						c.path(p, "its stack is executable")
-					}
-				})
-			},
-		},
-		{
-			Code: "ELL302", Severity: Error, Title: "text relocations",
-			Why:    "With text relocations code pages are writable and cannot be shared between processes; hardened systems refuse to load it.",
-			Remedy: "compile everything that goes into it with -fPIC",
-			Wrong:  cFile("/usr/bin/tide", cMain+"\n__asm__(\".text\\n.quad puts\");", "-Wl,-z,notext"),
-			Right:  cFile("/usr/bin/tide", cMain, "-Wl,-z,text"),
-			pkg: func(c *packageCheck) {
-				c.eachELF(func(p string, e *scan.ELF) {
-					if e.TextRel {
-						c.path(p, "it has text relocations")
-					}
-				})
-			},
-		},
-		{
-			Code: "ELL303", Severity: Warning, Title: "program without hardening (PIE, RELRO, BIND_NOW)",
-			Why:    "Without full RELRO an attacker can redirect calls by overwriting the table of their addresses; a program that is not PIE sits at addresses that are known in advance.",
-			Remedy: "see that the build uses $CFLAGS and $LDFLAGS",
-			Wrong:  cFile("/usr/bin/tide", cMain, "-no-pie -fno-pie"),
-			Right:  cFile("/usr/bin/tide", cMain, "-pie -fPIE"),
-			pkg: func(c *packageCheck) {
-				c.eachELF(func(p string, e *scan.ELF) {
-					switch {
-					case e.Type == scan.Program && len(e.Needed) > 0 && e.Language != "Go":
-						c.path(p, "it is not position-independent (PIE)")
-					case (e.Type == scan.PIE || e.Type == scan.Shared) && len(e.Needed) > 0 && !e.FullRelro && e.Language != "Go":
-						c.path(p, "its relocations stay writable (no full RELRO)")
-					}
-				})
-			},
-		},
-		{
-			Code: "ELL304", Severity: Error, Title: "unsafe RUNPATH",
-			Why:    "Whoever can write to a directory in the RUNPATH can make the program load a library of their own; a directory of the build machine is not there on others.",
-			Remedy: "drop the -rpath from the link; $ORIGIN and directories below /usr/lib are fine",
-			Wrong:  cFile("/usr/bin/tide", cMain, "-Wl,-rpath,/home/ines/lib"),
-			Right:  cFile("/usr/bin/tide", cMain, "-Wl,-rpath,/usr/lib/tide"),
-			pkg: func(c *packageCheck) {
-				c.eachELF(func(p string, e *scan.ELF) {
-					for _, dir := range e.Runpath {
-						if !fromOrigin(dir) && !strings.HasPrefix(path.Clean(dir)+"/", "/usr/lib") && !strings.HasPrefix(path.Clean(dir)+"/", "/lib") && !strings.HasPrefix(dir, "/opt/"+c.Facts.Name+"/") {
-							c.path(p, "its RUNPATH has %q in it", dir)
-						}
-					}
-				})
-			},
-		},
-		{
-			Code: "ELL305", Severity: Error, Title: "machine code in an architecture-independent package",
-			Why:    "It is installed on machines that cannot run it.",
-			Remedy: `remove arch = "independent" from the recipe`,
-			Wrong:  strings.Replace(cFile("/usr/bin/tide", cMain, ""), `arch = ""`, `arch = "independent"`, 1),
-			Right:  cFile("/usr/bin/tide", cMain, ""),
-			pkg: func(c *packageCheck) {
-				c.eachELF(func(p string, e *scan.ELF) {
-					if c.Facts.Arch == fact.Independent && !strings.HasPrefix(p, "/usr/share/") {
-						c.path(p, "it is machine code for %s", orUnknown(e.Arch))
-					}
-				})
-			},
-		},
-		{
-			Code: "ELL306", Severity: Error, Title: "machine code for another architecture",
-			Why:    "It cannot run where the package is installed.",
-			Remedy: "see which compiler the build used, or keep the file out of the package",
-			Wrong:  strings.Replace(cFile("/usr/bin/tide", cMain, ""), "\n'''", "\nprintf '\\026' | dd of=\"$DESTDIR/usr/bin/tide\" bs=1 seek=18 conv=notrunc\n'''", 1),
-			Right:  cFile("/usr/bin/tide", cMain, ""),
-			pkg: func(c *packageCheck) {
-				c.eachELF(func(p string, e *scan.ELF) {
-					if c.Facts.Arch != fact.Independent && e.Broken == "" && e.Arch != c.Facts.Arch && e.Type != scan.OtherType && !strings.HasPrefix(p, "/usr/share/") && !strings.HasPrefix(p, "/usr/lib/firmware/") && !testDirectory(p) {
-						c.path(p, "it is machine code for %s in a package for %s", orUnknown(e.Arch), c.Facts.Arch)
-					}
-				})
-			},
-		},
-		{
-			Code: "ELL307", Severity: Warning, Title: "library without a soname",
-			Why:    "Programs linked to it record its file name instead, and break when that changes with the next version.",
-			Remedy: "link it with -Wl,-soname,LIBRARY.so.N",
-			Wrong:  cFile("/usr/lib/libtide.so", cLibrary, "-shared -fPIC"),
-			Right:  cFile("/usr/lib/libtide.so.1", cLibrary, "-shared -fPIC -Wl,-soname,libtide.so.1"),
-			pkg: func(c *packageCheck) {
-				c.eachELF(func(p string, e *scan.ELF) {
-					if e.Type == scan.Shared && e.Soname == "" && scan.LibraryDir(path.Dir(p)) && strings.HasPrefix(path.Base(p), "lib") {
-						c.path(p, "it has no soname")
-					}
-				})
-			},
-		},
-		{
-			Code: "ELL308", Severity: Error, Title: "soname without a file",
-			Why:    "The dynamic linker looks for a file of that name and does not find it.",
-			Remedy: "install a link by the soname's name beside the library",
-			Wrong:  cFile("/usr/lib/libtide.so.1.2", cLibrary, "-shared -fPIC -Wl,-soname,libtide.so.1"),
-			Right:  cFile("/usr/lib/libtide.so.1", cLibrary, "-shared -fPIC -Wl,-soname,libtide.so.1"),
-			pkg: func(c *packageCheck) {
-				c.eachELF(func(p string, e *scan.ELF) {
-					if e.Type != scan.Shared || e.Soname == "" || !scan.LibraryDir(path.Dir(p)) {
-						return
-					}
-					if !c.there(path.Join(path.Dir(p), e.Soname)) {
-						c.path(p, "its soname is %q, and the package has no such name beside it", e.Soname)
-					}
-				})
-			},
-		},
-		{
-			Code: "ELL309", Severity: Hint, Title: "unstripped program",
-			Why:    "Symbol tables can be a good part of a program's size, and nothing but a debugger reads them.",
-			Remedy: "leave out debug = false: packing then strips, and keeps what it takes off in NAME-symbols",
-			Wrong:  strings.Replace(cFile("/usr/bin/tide", cMain, ""), " -s ", " ", 1),
-			Right:  cFile("/usr/bin/tide", cMain, ""),
-			pkg: func(c *packageCheck) {
-				c.eachELF(func(p string, e *scan.ELF) {
-					if e.SymbolTable && linked(e) && e.Language != "Go" && !e.DebugInfo {
-						c.path(p, "it has its symbol table")
-					}
-				})
-			},
-		},
-		{
-			Code: "ELL310", Severity: Hint, Title: "package could be architecture-independent",
-			Why:    "A package for any machine is built once and serves all of them.",
-			Remedy: `add arch = "independent" to the recipe or the package`,
-			Wrong:  forMachine + stageFile(`touch "$DESTDIR/usr/share/tide/table"`),
-			Right:  `arch = "independent"` + "\n" + stageFile(`touch "$DESTDIR/usr/share/tide/table"`),
-			pkg: func(c *packageCheck) {
-				machine := slices.ContainsFunc(c.Layout, func(e pack.Entry) bool {
-					lib := strings.HasPrefix(e.Path, "/usr/lib/") && e.Type != staging.Directory && !strings.HasPrefix(e.Path, "/usr/lib/systemd/") && !strings.HasPrefix(e.Path, "/usr/lib/tmpfiles.d/") && !strings.HasPrefix(e.Path, "/usr/lib/sysusers.d/") && !strings.Contains(e.Path, "-packages/")
-					return c.files[e.Path].ELF != nil || strings.HasSuffix(e.Path, ".a") || strings.HasSuffix(e.Path, ".cmake") || lib || strings.HasPrefix(e.Path, "/usr/include/")
-				})
-				if c.Facts.Arch != fact.Independent && !machine && len(c.Layout) > 0 && !c.debug() {
-					c.say("the package is for %s, and none of its files is", c.Facts.Arch)
+		ell301(),
+		ell302(),
+		ell303(),
+		ell304(),
+		ell305(),
+		ell306(),
+		ell307(),
+		ell308(),
+		ell309(),
+		ell310(),
+		ell311(),
+		ell312(),
+		ell313(),
+		ell314(),
+		ell315(),
+		ell316(),
+		ell317(),
+		ell318(),
+		ell319(),
+		ell320(),
+		ell321(),
+		ell322(),
+		ell323(),
+		ell324(),
+		ell325(),
+		ell326(),
+		ell327(),
+		ell328(),
+	}
+}
+
+// ell301 reports: executable stack.
+func ell301() Rule {
+	return Rule{
+		Code: "ELL301", Severity: Error, Title: "executable stack",
+		Why:    "Data that an attacker puts on the stack can be run as code.",
+		Remedy: "mark assembler files with .note.GNU-stack, or link with -Wl,-z,noexecstack",
+		Wrong:  cFile("/usr/bin/tide", cMain, "-Wl,-z,execstack"),
+		Right:  cFile("/usr/bin/tide", cMain, "-Wl,-z,noexecstack"),
+		pkg: func(c *packageCheck) {
+			c.eachELF(func(p string, e *scan.ELF) {
+				if e.ExecStack && linked(e) {
+					c.path(p, "its stack is executable")
 				}
-			},
+			})
 		},
-		{
-			Code: "ELL311", Severity: Error, Title: "damaged program",
-			Why:    "It begins like a program or library and cannot be read as one, so it cannot be run either.",
-			Remedy: "look at how it got there; test data can be waived",
-			Wrong:  forMachine + stageFile(`install -d "$DESTDIR/usr/bin"; printf '\177ELF?' > "$DESTDIR/usr/bin/tide"; chmod 755 "$DESTDIR/usr/bin/tide"`),
-			Right:  cFile("/usr/bin/tide", cMain, ""),
-			pkg: func(c *packageCheck) {
-				c.eachELF(func(p string, e *scan.ELF) {
-					if e.Broken != "" && !testDirectory(p) {
-						c.path(p, "it cannot be read: %s", e.Broken)
-					}
-				})
-			},
+	}
+}
+
+// ell302 reports: text relocations.
+func ell302() Rule {
+	return Rule{
+		Code: "ELL302", Severity: Error, Title: "text relocations",
+		Why:    "With text relocations code pages are writable and cannot be shared between processes; hardened systems refuse to load it.",
+		Remedy: "compile everything that goes into it with -fPIC",
+		Wrong:  cFile("/usr/bin/tide", cMain+"\n__asm__(\".text\\n.quad puts\");", "-Wl,-z,notext"),
+		Right:  cFile("/usr/bin/tide", cMain, "-Wl,-z,text"),
+		pkg: func(c *packageCheck) {
+			c.eachELF(func(p string, e *scan.ELF) {
+				if e.TextRel {
+					c.path(p, "it has text relocations")
+				}
+			})
 		},
-		{
-			Code: "ELL312", Severity: Error, Title: "library outside the library path",
-			Why:    "The dynamic linker looks in /usr/lib and in the RUNPATH of what needs the library. It finds this one in neither, and the program does not start.",
-			Remedy: "install the library to /usr/lib, or link with -Wl,-rpath and the directory that it is in",
-			Wrong:  privateLibrary(""),
-			Right:  privateLibrary("-Wl,-rpath,/usr/lib/tide"),
-			pkg: func(c *packageCheck) {
-				at := map[string]string{} // soname → where it lies
-				c.eachELF(func(p string, e *scan.ELF) {
-					if e.Type == scan.Shared && e.Soname != "" && at[e.Soname] == "" || scan.LibraryDir(path.Dir(p)) {
-						at[e.Soname] = p
-					}
-				})
-				c.eachELF(func(p string, e *scan.ELF) {
-					for _, soname := range e.Needed {
-						lib := at[soname]
-						if lib == "" || scan.LibraryDir(path.Dir(lib)) || c.inRunpath(p, e, path.Dir(lib)) {
-							continue
-						}
-						// A plugin's libraries may have been loaded by its program.
-						if e.Type == scan.Shared && !scan.LibraryDir(path.Dir(p)) {
-							continue
-						}
-						c.path(p, "it needs %s, which lies at %s", soname, lib)
-					}
-				})
-			},
+	}
+}
+
+// ell303 reports: program without hardening (PIE, RELRO, BIND_NOW).
+func ell303() Rule {
+	return Rule{
+		Code: "ELL303", Severity: Warning, Title: "program without hardening (PIE, RELRO, BIND_NOW)",
+		Why:    "Without full RELRO an attacker can redirect calls by overwriting the table of their addresses; a program that is not PIE sits at addresses that are known in advance.",
+		Remedy: "see that the build uses $CFLAGS and $LDFLAGS",
+		Wrong:  cFile("/usr/bin/tide", cMain, "-no-pie -fno-pie"),
+		Right:  cFile("/usr/bin/tide", cMain, "-pie -fPIE"),
+		pkg: func(c *packageCheck) {
+			c.eachELF(func(p string, e *scan.ELF) {
+				switch {
+				case e.Type == scan.Program && len(e.Needed) > 0 && e.Language != "Go":
+					c.path(p, "it is not position-independent (PIE)")
+				case (e.Type == scan.PIE || e.Type == scan.Shared) && len(e.Needed) > 0 && !e.FullRelro && e.Language != "Go":
+					c.path(p, "its relocations stay writable (no full RELRO)")
+				}
+			})
 		},
-		{
-			Code: "ELL313", Severity: Warning, Title: "soname does not match the file name",
-			Why:    "Whoever links with the one gets a program that asks for the other; most often a line of another library's makefile was left as it was.",
-			Remedy: "make the two the same but for the version",
-			Wrong:  strings.Replace(cFile("/usr/lib/libtide.so.1", cLibrary, "-shared -fPIC -Wl,-soname,libebb.so.1"), "\n'''", "\nln -s libtide.so.1 \"$DESTDIR/usr/lib/libebb.so.1\"\n'''", 1),
-			Right:  cFile("/usr/lib/libtide.so.1", cLibrary, "-shared -fPIC -Wl,-soname,libtide.so.1"),
-			pkg: func(c *packageCheck) {
-				c.eachELF(func(p string, e *scan.ELF) {
-					if e.Type == scan.Shared && e.Soname != "" && scan.LibraryDir(path.Dir(p)) && scan.Stem(e.Soname) != scan.Stem(path.Base(p)) {
-						c.path(p, "its soname is %s", e.Soname)
+	}
+}
+
+// ell304 reports: unsafe RUNPATH.
+func ell304() Rule {
+	return Rule{
+		Code: "ELL304", Severity: Error, Title: "unsafe RUNPATH",
+		Why:    "Whoever can write to a directory in the RUNPATH can make the program load a library of their own; a directory of the build machine is not there on others.",
+		Remedy: "drop the -rpath from the link; $ORIGIN and directories below /usr/lib are fine",
+		Wrong:  cFile("/usr/bin/tide", cMain, "-Wl,-rpath,/home/ines/lib"),
+		Right:  cFile("/usr/bin/tide", cMain, "-Wl,-rpath,/usr/lib/tide"),
+		pkg: func(c *packageCheck) {
+			c.eachELF(func(p string, e *scan.ELF) {
+				for _, dir := range e.Runpath {
+					if !fromOrigin(dir) && !strings.HasPrefix(path.Clean(dir)+"/", "/usr/lib") && !strings.HasPrefix(path.Clean(dir)+"/", "/lib") && !strings.HasPrefix(dir, "/opt/"+c.Facts.Name+"/") {
+						c.path(p, "its RUNPATH has %q in it", dir)
 					}
-				})
-			},
+				}
+			})
 		},
-		{
-			Code: "ELL314", Severity: Warning, Title: "soname without a version",
-			Why:    "The next version that is not compatible has the same soname: programs start with it, and crash.",
-			Remedy: "link it with -Wl,-soname,LIBRARY.so.N, and raise N with each break",
-			Wrong:  cFile("/usr/lib/libtide.so", cLibrary, "-shared -fPIC -Wl,-soname,libtide.so"),
-			Right:  cFile("/usr/lib/libtide.so.1", cLibrary, "-shared -fPIC -Wl,-soname,libtide.so.1"),
-			pkg: func(c *packageCheck) {
-				c.eachELF(func(p string, e *scan.ELF) {
-					if e.Type == scan.Shared && e.Soname != "" && scan.LibraryDir(path.Dir(p)) && strings.HasPrefix(path.Base(p), "lib") && !soVersion.MatchString(e.Soname) {
-						c.path(p, "its soname is %s", e.Soname)
-					}
-				})
-			},
+	}
+}
+
+// ell305 reports: machine code in an architecture-independent package.
+func ell305() Rule {
+	return Rule{
+		Code: "ELL305", Severity: Error, Title: "machine code in an architecture-independent package",
+		Why:    "It is installed on machines that cannot run it.",
+		Remedy: `remove arch = "independent" from the recipe`,
+		Wrong:  strings.Replace(cFile("/usr/bin/tide", cMain, ""), `arch = ""`, `arch = "independent"`, 1),
+		Right:  cFile("/usr/bin/tide", cMain, ""),
+		pkg: func(c *packageCheck) {
+			c.eachELF(func(p string, e *scan.ELF) {
+				if c.Facts.Arch == fact.Independent && !strings.HasPrefix(p, "/usr/share/") {
+					c.path(p, "it is machine code for %s", orUnknown(e.Arch))
+				}
+			})
 		},
-		{
-			Code: "ELL315", Severity: Warning, Title: "library with undefined symbols",
-			Why:    "It uses symbols that none of the libraries it names has. Whoever links with it has to guess what else to name, and whoever loads it gets an error.",
-			Remedy: "link it with what it uses; -Wl,-z,defs finds the rest",
-			Wrong:  cFile("/usr/lib/libtide.so.1", "double moon(double);\ndouble tide(double t) { return moon(t); }", "-shared -fPIC -Wl,-soname,libtide.so.1"),
-			Right:  cFile("/usr/lib/libtide.so.1", cLibrary, "-shared -fPIC -Wl,-soname,libtide.so.1"),
-			pkg: func(c *packageCheck) {
-				c.eachELF(func(p string, e *scan.ELF) {
-					// Plugins take symbols from the program that loads them.
-					library := e.Type == scan.Shared && e.Soname != "" && scan.LibraryDir(path.Dir(p)) && soVersion.MatchString(e.Soname)
-					if !library && e.Type != scan.PIE && e.Type != scan.Program {
-						return
-					}
-					offered, known := c.offered(e.Needed)
-					if !known {
-						return
-					}
-					var missing []string
-					for _, s := range c.imports[p].strong {
-						if !offered[s] && !fromLinker[s] && !strings.HasPrefix(s, "ITM_") && !strings.HasPrefix(s, "_ITM_") {
-							missing = append(missing, s)
-						}
-					}
-					if len(missing) > 0 {
-						c.path(p, "nothing that it needs has %s", several(missing))
-					}
-				})
-			},
+	}
+}
+
+// ell306 reports: machine code for another architecture.
+func ell306() Rule {
+	return Rule{
+		Code: "ELL306", Severity: Error, Title: "machine code for another architecture",
+		Why:    "It cannot run where the package is installed.",
+		Remedy: "see which compiler the build used, or keep the file out of the package",
+		Wrong:  strings.Replace(cFile("/usr/bin/tide", cMain, ""), "\n'''", "\nprintf '\\026' | dd of=\"$DESTDIR/usr/bin/tide\" bs=1 seek=18 conv=notrunc\n'''", 1),
+		Right:  cFile("/usr/bin/tide", cMain, ""),
+		pkg: func(c *packageCheck) {
+			c.eachELF(func(p string, e *scan.ELF) {
+				if c.Facts.Arch != fact.Independent && e.Broken == "" && e.Arch != c.Facts.Arch && e.Type != scan.OtherType && !strings.HasPrefix(p, "/usr/share/") && !strings.HasPrefix(p, "/usr/lib/firmware/") && !testDirectory(p) {
+					c.path(p, "it is machine code for %s in a package for %s", orUnknown(e.Arch), c.Facts.Arch)
+				}
+			})
 		},
-		{
-			Code: "ELL316", Severity: Error, Title: "needs a newer library than the target has",
-			Why:    "It was built where the library is newer. On the target it does not start: the dynamic linker misses the version of a symbol.",
-			Remedy: "build it on the target's system ([target.NAME] system in ellwand.toml), or publish the newer library with it",
-			Wrong:  newerLibrary(1),
-			Right:  newerLibrary(2),
-			pkg: func(c *packageCheck) {
-				system := c.linter.system(c.Facts.Target)
-				if system == nil {
+	}
+}
+
+// ell307 reports: library without a soname.
+func ell307() Rule {
+	return Rule{
+		Code: "ELL307", Severity: Warning, Title: "library without a soname",
+		Why:    "Programs linked to it record its file name instead, and break when that changes with the next version.",
+		Remedy: "link it with -Wl,-soname,LIBRARY.so.N",
+		Wrong:  cFile("/usr/lib/libtide.so", cLibrary, "-shared -fPIC"),
+		Right:  cFile("/usr/lib/libtide.so.1", cLibrary, "-shared -fPIC -Wl,-soname,libtide.so.1"),
+		pkg: func(c *packageCheck) {
+			c.eachELF(func(p string, e *scan.ELF) {
+				if e.Type == scan.Shared && e.Soname == "" && scan.LibraryDir(path.Dir(p)) && strings.HasPrefix(path.Base(p), "lib") {
+					c.path(p, "it has no soname")
+				}
+			})
+		},
+	}
+}
+
+// ell308 reports: soname without a file.
+func ell308() Rule {
+	return Rule{
+		Code: "ELL308", Severity: Error, Title: "soname without a file",
+		Why:    "The dynamic linker looks for a file of that name and does not find it.",
+		Remedy: "install a link by the soname's name beside the library",
+		Wrong:  cFile("/usr/lib/libtide.so.1.2", cLibrary, "-shared -fPIC -Wl,-soname,libtide.so.1"),
+		Right:  cFile("/usr/lib/libtide.so.1", cLibrary, "-shared -fPIC -Wl,-soname,libtide.so.1"),
+		pkg: func(c *packageCheck) {
+			c.eachELF(func(p string, e *scan.ELF) {
+				if e.Type != scan.Shared || e.Soname == "" || !scan.LibraryDir(path.Dir(p)) {
 					return
 				}
-				for _, n := range c.Facts.Needs {
-					parsed, err := need.Parse(n.Need)
-					if err != nil || len(n.Symbols) == 0 {
+				if !c.there(path.Join(path.Dir(p), e.Soname)) {
+					c.path(p, "its soname is %q, and the package has no such name beside it", e.Soname)
+				}
+			})
+		},
+	}
+}
+
+// ell309 reports: unstripped program.
+func ell309() Rule {
+	return Rule{
+		Code: "ELL309", Severity: Hint, Title: "unstripped program",
+		Why:    "Symbol tables can be a good part of a program's size, and nothing but a debugger reads them.",
+		Remedy: "leave out debug = false: packing then strips, and keeps what it takes off in NAME-symbols",
+		Wrong:  strings.Replace(cFile("/usr/bin/tide", cMain, ""), " -s ", " ", 1),
+		Right:  cFile("/usr/bin/tide", cMain, ""),
+		pkg: func(c *packageCheck) {
+			c.eachELF(func(p string, e *scan.ELF) {
+				if e.SymbolTable && linked(e) && e.Language != "Go" && !e.DebugInfo {
+					c.path(p, "it has its symbol table")
+				}
+			})
+		},
+	}
+}
+
+// ell310 reports: package could be architecture-independent.
+func ell310() Rule {
+	return Rule{
+		Code: "ELL310", Severity: Hint, Title: "package could be architecture-independent",
+		Why:    "A package for any machine is built once and serves all of them.",
+		Remedy: `add arch = "independent" to the recipe or the package`,
+		Wrong:  forMachine + stageFile(`touch "$DESTDIR/usr/share/tide/table"`),
+		Right:  `arch = "independent"` + "\n" + stageFile(`touch "$DESTDIR/usr/share/tide/table"`),
+		pkg: func(c *packageCheck) {
+			machine := slices.ContainsFunc(c.Layout, func(e pack.Entry) bool {
+				lib := strings.HasPrefix(e.Path, "/usr/lib/") && e.Type != staging.Directory && !strings.HasPrefix(e.Path, "/usr/lib/systemd/") && !strings.HasPrefix(e.Path, "/usr/lib/tmpfiles.d/") && !strings.HasPrefix(e.Path, "/usr/lib/sysusers.d/") && !strings.Contains(e.Path, "-packages/")
+				return c.files[e.Path].ELF != nil || strings.HasSuffix(e.Path, ".a") || strings.HasSuffix(e.Path, ".cmake") || lib || strings.HasPrefix(e.Path, "/usr/include/")
+			})
+			if c.Facts.Arch != fact.Independent && !machine && len(c.Layout) > 0 && !c.debug() {
+				c.say("the package is for %s, and none of its files is", c.Facts.Arch)
+			}
+		},
+	}
+}
+
+// ell311 reports: damaged program.
+func ell311() Rule {
+	return Rule{
+		Code: "ELL311", Severity: Error, Title: "damaged program",
+		Why:    "It begins like a program or library and cannot be read as one, so it cannot be run either.",
+		Remedy: "look at how it got there; test data can be waived",
+		Wrong:  forMachine + stageFile(`install -d "$DESTDIR/usr/bin"; printf '\177ELF?' > "$DESTDIR/usr/bin/tide"; chmod 755 "$DESTDIR/usr/bin/tide"`),
+		Right:  cFile("/usr/bin/tide", cMain, ""),
+		pkg: func(c *packageCheck) {
+			c.eachELF(func(p string, e *scan.ELF) {
+				if e.Broken != "" && !testDirectory(p) {
+					c.path(p, "it cannot be read: %s", e.Broken)
+				}
+			})
+		},
+	}
+}
+
+// ell312 reports: library outside the library path.
+func ell312() Rule {
+	return Rule{
+		Code: "ELL312", Severity: Error, Title: "library outside the library path",
+		Why:    "The dynamic linker looks in /usr/lib and in the RUNPATH of what needs the library. It finds this one in neither, and the program does not start.",
+		Remedy: "install the library to /usr/lib, or link with -Wl,-rpath and the directory that it is in",
+		Wrong:  privateLibrary(""),
+		Right:  privateLibrary("-Wl,-rpath,/usr/lib/tide"),
+		pkg: func(c *packageCheck) {
+			at := map[string]string{} // soname → where it lies
+			c.eachELF(func(p string, e *scan.ELF) {
+				if e.Type == scan.Shared && e.Soname != "" && at[e.Soname] == "" || scan.LibraryDir(path.Dir(p)) {
+					at[e.Soname] = p
+				}
+			})
+			c.eachELF(func(p string, e *scan.ELF) {
+				for _, soname := range e.Needed {
+					lib := at[soname]
+					if lib == "" || scan.LibraryDir(path.Dir(lib)) || c.inRunpath(p, e, path.Dir(lib)) {
 						continue
 					}
-					if answer, ok := system.Look(parsed, n.Symbols); ok && len(answer.Lacks) > 0 {
-						c.path(n.Path, "%s of the target has no %s", n.Need, several(answer.Lacks))
+					// A plugin's libraries may have been loaded by its program.
+					if e.Type == scan.Shared && !scan.LibraryDir(path.Dir(p)) {
+						continue
 					}
+					c.path(p, "it needs %s, which lies at %s", soname, lib)
 				}
-			},
+			})
 		},
-		{
-			Code: "ELL317", Severity: Warning, Title: "no stack protector",
-			Why:    "None of its functions notices that its return address was overwritten, which is how most overflows are turned into attacks.",
-			Remedy: "see that the build uses $CFLAGS, which has -fstack-protector-strong",
-			Wrong:  cFile("/usr/bin/tide", cLarge, "-fno-stack-protector"),
-			Right:  cFile("/usr/bin/tide", cLarge, "-fstack-protector-all"),
-			pkg: func(c *packageCheck) {
-				c.eachELF(func(p string, e *scan.ELF) {
-					if c.judgeable(p, e) && c.uses(p, fortifiable) >= 3 && !slices.Contains(c.imports[p].strong, "__stack_chk_fail") && !slices.Contains(c.imports[p].strong, "__stack_chk_guard") {
-						c.path(p, "none of its functions is compiled with -fstack-protector")
-					}
-				})
-			},
+	}
+}
+
+// ell313 reports: soname does not match the file name.
+func ell313() Rule {
+	return Rule{
+		Code: "ELL313", Severity: Warning, Title: "soname does not match the file name",
+		Why:    "Whoever links with the one gets a program that asks for the other; most often a line of another library's makefile was left as it was.",
+		Remedy: "make the two the same but for the version",
+		Wrong:  strings.Replace(cFile("/usr/lib/libtide.so.1", cLibrary, "-shared -fPIC -Wl,-soname,libebb.so.1"), "\n'''", "\nln -s libtide.so.1 \"$DESTDIR/usr/lib/libebb.so.1\"\n'''", 1),
+		Right:  cFile("/usr/lib/libtide.so.1", cLibrary, "-shared -fPIC -Wl,-soname,libtide.so.1"),
+		pkg: func(c *packageCheck) {
+			c.eachELF(func(p string, e *scan.ELF) {
+				if e.Type == scan.Shared && e.Soname != "" && scan.LibraryDir(path.Dir(p)) && scan.Stem(e.Soname) != scan.Stem(path.Base(p)) {
+					c.path(p, "its soname is %s", e.Soname)
+				}
+			})
 		},
-		{
-			Code: "ELL318", Severity: Warning, Title: "not built with _FORTIFY_SOURCE",
-			Why:    "The C library can check at run time what strcpy and its kin write. It does where it was asked to by -D_FORTIFY_SOURCE, and in this file nowhere.",
-			Remedy: "see that the build uses $CFLAGS, which has -D_FORTIFY_SOURCE=2, with -O1 or more",
-			Wrong:  cFile("/usr/bin/tide", cLarge, "-U_FORTIFY_SOURCE"),
-			Right:  cFile("/usr/bin/tide", cLarge, ""),
-			pkg: func(c *packageCheck) {
-				c.eachELF(func(p string, e *scan.ELF) {
-					if !c.judgeable(p, e) {
-						return
-					}
-					checked := slices.ContainsFunc(c.imports[p].strong, func(s string) bool { return strings.HasSuffix(s, "_chk") && strings.HasPrefix(s, "__") })
-					if !checked && c.uses(p, printing) >= 2 && slices.Contains(e.Needed, "libc.so.6") {
-						c.path(p, "it calls functions such as %s unchecked", c.firstUsed(p, printing))
-					}
-				})
-			},
+	}
+}
+
+// ell314 reports: soname without a version.
+func ell314() Rule {
+	return Rule{
+		Code: "ELL314", Severity: Warning, Title: "soname without a version",
+		Why:    "The next version that is not compatible has the same soname: programs start with it, and crash.",
+		Remedy: "link it with -Wl,-soname,LIBRARY.so.N, and raise N with each break",
+		Wrong:  cFile("/usr/lib/libtide.so", cLibrary, "-shared -fPIC -Wl,-soname,libtide.so"),
+		Right:  cFile("/usr/lib/libtide.so.1", cLibrary, "-shared -fPIC -Wl,-soname,libtide.so.1"),
+		pkg: func(c *packageCheck) {
+			c.eachELF(func(p string, e *scan.ELF) {
+				if e.Type == scan.Shared && e.Soname != "" && scan.LibraryDir(path.Dir(p)) && strings.HasPrefix(path.Base(p), "lib") && !soVersion.MatchString(e.Soname) {
+					c.path(p, "its soname is %s", e.Soname)
+				}
+			})
 		},
-		{
-			Code: "ELL319", Severity: Error, Title: "static library without an index",
-			Why:    "The linker looks up symbols in the index, and finds none: whoever links with the library gets errors for everything in it. Most often it was stripped as if it were a program.",
-			Remedy: "run ranlib on it, and strip it with --strip-debug at most",
-			Wrong:  staticLibrary("S"),
-			Right:  staticLibrary("s"),
-			file: func(c *fileCheck) {
-				if !strings.HasSuffix(c.Path, ".a") || c.data == nil || !bytes.HasPrefix(c.data, []byte("!<arch>\n")) || len(c.data) < 68 {
+	}
+}
+
+// ell315 reports: library with undefined symbols.
+func ell315() Rule {
+	return Rule{
+		Code: "ELL315", Severity: Warning, Title: "library with undefined symbols",
+		Why:    "It uses symbols that none of the libraries it names has. Whoever links with it has to guess what else to name, and whoever loads it gets an error.",
+		Remedy: "link it with what it uses; -Wl,-z,defs finds the rest",
+		Wrong:  cFile("/usr/lib/libtide.so.1", "double moon(double);\ndouble tide(double t) { return moon(t); }", "-shared -fPIC -Wl,-soname,libtide.so.1"),
+		Right:  cFile("/usr/lib/libtide.so.1", cLibrary, "-shared -fPIC -Wl,-soname,libtide.so.1"),
+		pkg: func(c *packageCheck) {
+			c.eachELF(func(p string, e *scan.ELF) {
+				// Plugins take symbols from the program that loads them.
+				library := e.Type == scan.Shared && e.Soname != "" && scan.LibraryDir(path.Dir(p)) && soVersion.MatchString(e.Soname)
+				if !library && e.Type != scan.PIE && e.Type != scan.Program {
 					return
 				}
-				first := strings.TrimSpace(string(c.data[8:24]))
-				object := bytes.Contains(c.data, []byte("\x7fELF"))
-				if object && first != "/" && first != "/SYM64/" && !strings.HasPrefix(first, "__.SYMDEF") {
-					c.say("its first member is %q, and not the index", strings.TrimSuffix(first, "/"))
+				offered, known := c.offered(e.Needed)
+				if !known {
+					return
 				}
-			},
+				var missing []string
+				for _, s := range c.imports[p].strong {
+					if !offered[s] && !fromLinker[s] && !strings.HasPrefix(s, "ITM_") && !strings.HasPrefix(s, "_ITM_") {
+						missing = append(missing, s)
+					}
+				}
+				if len(missing) > 0 {
+					c.path(p, "nothing that it needs has %s", several(missing))
+				}
+			})
 		},
-		{
-			Code: "ELL320", Severity: Hint, Title: "redundant RUNPATH",
-			Why:    "The dynamic linker looks there anyway. It keeps the file from being tried with a library in another directory.",
-			Remedy: "drop the -rpath from the link",
-			Wrong:  cFile("/usr/bin/tide", cMain, "-Wl,-rpath,/usr/lib"),
-			Right:  cFile("/usr/bin/tide", cMain, ""),
-			pkg: func(c *packageCheck) {
-				c.eachELF(func(p string, e *scan.ELF) {
-					for _, dir := range e.Runpath {
-						if scan.LibraryDir(path.Clean(dir)) {
-							c.path(p, "its RUNPATH has %s in it, where libraries are looked for anyway", dir)
-						}
-					}
-				})
-			},
+	}
+}
+
+// ell316 reports: needs a newer library than the target has.
+func ell316() Rule {
+	return Rule{
+		Code: "ELL316", Severity: Error, Title: "needs a newer library than the target has",
+		Why:    "It was built where the library is newer. On the target it does not start: the dynamic linker misses the version of a symbol.",
+		Remedy: "build it on the target's system ([target.NAME] system in ellwand.toml), or publish the newer library with it",
+		Wrong:  newerLibrary(1),
+		Right:  newerLibrary(2),
+		pkg: func(c *packageCheck) {
+			system := c.linter.system(c.Facts.Target)
+			if system == nil {
+				return
+			}
+			for _, n := range c.Facts.Needs {
+				parsed, err := need.Parse(n.Need)
+				if err != nil || len(n.Symbols) == 0 {
+					continue
+				}
+				if answer, ok := system.Look(parsed, n.Symbols); ok && len(answer.Lacks) > 0 {
+					c.path(n.Path, "%s of the target has no %s", n.Need, several(answer.Lacks))
+				}
+			}
 		},
-		{
-			Code: "ELL321", Severity: Hint, Title: "RPATH instead of RUNPATH",
-			Why:    "The older tag outranks LD_LIBRARY_PATH, so that nobody can try the program with another library, and it holds for the libraries' own needs too.",
-			Remedy: "link with -Wl,--enable-new-dtags, or without -rpath",
-			Wrong:  cFile("/usr/bin/tide", cMain, "-Wl,-rpath,/usr/lib/tide,--disable-new-dtags"),
-			Right:  cFile("/usr/bin/tide", cMain, "-Wl,-rpath,/usr/lib/tide,--enable-new-dtags"),
-			pkg: func(c *packageCheck) {
-				c.eachELF(func(p string, e *scan.ELF) {
-					if e.RPath {
-						c.path(p, "it has the tag DT_RPATH, with %s", strings.Join(e.Runpath, ":"))
-					}
-				})
-			},
+	}
+}
+
+// ell317 reports: no stack protector.
+func ell317() Rule {
+	return Rule{
+		Code: "ELL317", Severity: Warning, Title: "no stack protector",
+		Why:    "None of its functions notices that its return address was overwritten, which is how most overflows are turned into attacks.",
+		Remedy: "see that the build uses $CFLAGS, which has -fstack-protector-strong",
+		Wrong:  cFile("/usr/bin/tide", cLarge, "-fno-stack-protector"),
+		Right:  cFile("/usr/bin/tide", cLarge, "-fstack-protector-all"),
+		pkg: func(c *packageCheck) {
+			c.eachELF(func(p string, e *scan.ELF) {
+				if c.judgeable(p, e) && c.uses(p, fortifiable) >= 3 && !slices.Contains(c.imports[p].strong, "__stack_chk_fail") && !slices.Contains(c.imports[p].strong, "__stack_chk_guard") {
+					c.path(p, "none of its functions is compiled with -fstack-protector")
+				}
+			})
 		},
-		{
-			Code: "ELL322", Severity: Warning, Title: "debug information beside programs",
-			Why:    "It is often many times the program's own size, on every machine, and is of use to the few that look into a crash.",
-			Remedy: "leave out debug = false: packing then puts it into NAME-symbols",
-			Wrong:  strings.Replace(cFile("/usr/bin/tide", cMain, "-g"), " -s ", " ", 1),
-			Right:  cFile("/usr/bin/tide", cMain, "-g"),
-			pkg: func(c *packageCheck) {
-				c.eachELF(func(p string, e *scan.ELF) {
-					if e.DebugInfo && linked(e) && e.Language != "Go" {
-						c.path(p, "it has debug information in it")
-					}
-				})
-			},
+	}
+}
+
+// ell318 reports: not built with _FORTIFY_SOURCE.
+func ell318() Rule {
+	return Rule{
+		Code: "ELL318", Severity: Warning, Title: "not built with _FORTIFY_SOURCE",
+		Why:    "The C library can check at run time what strcpy and its kin write. It does where it was asked to by -D_FORTIFY_SOURCE, and in this file nowhere.",
+		Remedy: "see that the build uses $CFLAGS, which has -D_FORTIFY_SOURCE=2, with -O1 or more",
+		Wrong:  cFile("/usr/bin/tide", cLarge, "-U_FORTIFY_SOURCE"),
+		Right:  cFile("/usr/bin/tide", cLarge, ""),
+		pkg: func(c *packageCheck) {
+			c.eachELF(func(p string, e *scan.ELF) {
+				if !c.judgeable(p, e) {
+					return
+				}
+				checked := slices.ContainsFunc(c.imports[p].strong, func(s string) bool { return strings.HasSuffix(s, "_chk") && strings.HasPrefix(s, "__") })
+				if !checked && c.uses(p, printing) >= 2 && slices.Contains(e.Needed, "libc.so.6") {
+					c.path(p, "it calls functions such as %s unchecked", c.firstUsed(p, printing))
+				}
+			})
 		},
-		{
-			Code: "ELL323", Severity: Error, Title: "dynamic linker does not exist",
-			Why:    "The kernel starts the program by it, and says `not found` of the program where it is not there.",
-			Remedy: "drop --dynamic-linker from the link; a prebuilt program can be given the usual one",
-			Wrong:  cFile("/usr/bin/tide", cMain, "-Wl,--dynamic-linker=/opt/tide/ld.so"),
-			Right:  cFile("/usr/bin/tide", cMain, ""),
-			pkg: func(c *packageCheck) {
-				c.eachELF(func(p string, e *scan.ELF) {
-					if e.Interpreter != "" && !dynamicLinker.MatchString(e.Interpreter) && !strings.HasPrefix(e.Interpreter, "/usr/lib") && !c.there(e.Interpreter) && e.Type != scan.Shared {
-						c.path(p, "it is started by %s", e.Interpreter)
-					}
-				})
-			},
+	}
+}
+
+// ell319 reports: static library without an index.
+func ell319() Rule {
+	return Rule{
+		Code: "ELL319", Severity: Error, Title: "static library without an index",
+		Why:    "The linker looks up symbols in the index, and finds none: whoever links with the library gets errors for everything in it. Most often it was stripped as if it were a program.",
+		Remedy: "run ranlib on it, and strip it with --strip-debug at most",
+		Wrong:  staticLibrary("S"),
+		Right:  staticLibrary("s"),
+		file: func(c *fileCheck) {
+			if !strings.HasSuffix(c.Path, ".a") || c.data == nil || !bytes.HasPrefix(c.data, []byte("!<arch>\n")) || len(c.data) < 68 {
+				return
+			}
+			first := strings.TrimSpace(string(c.data[8:24]))
+			object := bytes.Contains(c.data, []byte("\x7fELF"))
+			if object && first != "/" && first != "/SYM64/" && !strings.HasPrefix(first, "__.SYMDEF") {
+				c.say("its first member is %q, and not the index", strings.TrimSuffix(first, "/"))
+			}
 		},
-		{
-			Code: "ELL324", Severity: Error, Title: "machine code under /usr/share",
-			Why:    "What lies there may be shared between machines of every kind (Filesystem Hierarchy Standard 3.0, section 4.11).",
-			Remedy: "install programs that are not for the PATH to /usr/libexec/NAME, and plugins to /usr/lib/NAME",
-			Wrong:  cFile("/usr/share/tide/tide", cMain, ""),
-			Right:  cFile("/usr/libexec/tide/tide", cMain, ""),
-			pkg: func(c *packageCheck) {
-				c.eachELF(func(p string, e *scan.ELF) {
-					// Code for other machines is data here, such as firmware.
-					own := c.Facts.Arch == fact.Independent || c.Facts.Arch == e.Arch
-					if strings.HasPrefix(p, "/usr/share/") && linked(e) && own && !testDirectory(p) {
-						c.path(p, "it is machine code for %s", orUnknown(e.Arch))
+	}
+}
+
+// ell320 reports: redundant RUNPATH.
+func ell320() Rule {
+	return Rule{
+		Code: "ELL320", Severity: Hint, Title: "redundant RUNPATH",
+		Why:    "The dynamic linker looks there anyway. It keeps the file from being tried with a library in another directory.",
+		Remedy: "drop the -rpath from the link",
+		Wrong:  cFile("/usr/bin/tide", cMain, "-Wl,-rpath,/usr/lib"),
+		Right:  cFile("/usr/bin/tide", cMain, ""),
+		pkg: func(c *packageCheck) {
+			c.eachELF(func(p string, e *scan.ELF) {
+				for _, dir := range e.Runpath {
+					if scan.LibraryDir(path.Clean(dir)) {
+						c.path(p, "its RUNPATH has %s in it, where libraries are looked for anyway", dir)
 					}
-				})
-			},
+				}
+			})
 		},
-		{
-			Code: "ELL325", Severity: Error, Title: "writable and executable segment",
-			Why:    "Whatever an attacker gets into that segment can be run as code; hardened kernels do not load it.",
-			Remedy: "see which object file has a section that is both; the linker warns of it",
-			Wrong:  cFile("/usr/bin/tide", cMain+"\n__asm__(\".section .both,\\\"awx\\\",@progbits\\n.byte 0\\n.text\");", ""),
-			Right:  cFile("/usr/bin/tide", cMain, ""),
-			pkg: func(c *packageCheck) {
-				c.eachELF(func(p string, e *scan.ELF) {
-					if e.WriteExec && linked(e) {
-						c.path(p, "a segment of it is writable and executable")
-					}
-				})
-			},
+	}
+}
+
+// ell321 reports: RPATH instead of RUNPATH.
+func ell321() Rule {
+	return Rule{
+		Code: "ELL321", Severity: Hint, Title: "RPATH instead of RUNPATH",
+		Why:    "The older tag outranks LD_LIBRARY_PATH, so that nobody can try the program with another library, and it holds for the libraries' own needs too.",
+		Remedy: "link with -Wl,--enable-new-dtags, or without -rpath",
+		Wrong:  cFile("/usr/bin/tide", cMain, "-Wl,-rpath,/usr/lib/tide,--disable-new-dtags"),
+		Right:  cFile("/usr/bin/tide", cMain, "-Wl,-rpath,/usr/lib/tide,--enable-new-dtags"),
+		pkg: func(c *packageCheck) {
+			c.eachELF(func(p string, e *scan.ELF) {
+				if e.RPath {
+					c.path(p, "it has the tag DT_RPATH, with %s", strings.Join(e.Runpath, ":"))
+				}
+			})
 		},
-		{
-			Code: "ELL326", Severity: Hint, Title: "statically linked program",
-			Why:    "When a library is fixed, this program keeps the old code until somebody rebuilds it, and nothing tells them to.",
-			Remedy: "drop -static; where it is meant, for a rescue system say, waive this",
-			Wrong:  cFile("/usr/bin/tide", cMain, "-static"),
-			Right:  cFile("/usr/bin/tide", cMain, ""),
-			pkg: func(c *packageCheck) {
-				c.eachELF(func(p string, e *scan.ELF) {
-					if (e.Type == scan.Program || e.Type == scan.PIE) && len(e.Needed) == 0 && e.Interpreter == "" && e.Language == "" && e.Code > 100<<10 && !strings.HasPrefix(p, "/boot/") {
-						c.path(p, "it brings its libraries with it")
-					}
-				})
-			},
+	}
+}
+
+// ell322 reports: debug information beside programs.
+func ell322() Rule {
+	return Rule{
+		Code: "ELL322", Severity: Warning, Title: "debug information beside programs",
+		Why:    "It is often many times the program's own size, on every machine, and is of use to the few that look into a crash.",
+		Remedy: "leave out debug = false: packing then puts it into NAME-symbols",
+		Wrong:  strings.Replace(cFile("/usr/bin/tide", cMain, "-g"), " -s ", " ", 1),
+		Right:  cFile("/usr/bin/tide", cMain, "-g"),
+		pkg: func(c *packageCheck) {
+			c.eachELF(func(p string, e *scan.ELF) {
+				if e.DebugInfo && linked(e) && e.Language != "Go" {
+					c.path(p, "it has debug information in it")
+				}
+			})
 		},
-		{
-			Code: "ELL327", Severity: Hint, Title: "unused library dependency",
-			Why:    "It is loaded at every start, and must be installed, for nothing.",
-			Remedy: "link with -Wl,--as-needed in front of the libraries",
-			Wrong:  cFile("/usr/bin/tide", cMain, "-Wl,--no-as-needed -lm"),
-			Right:  cFile("/usr/bin/tide", cMain, "-Wl,--as-needed -lm"),
-			pkg: func(c *packageCheck) {
-				c.eachELF(func(p string, e *scan.ELF) {
-					used := map[string]bool{}
-					in := c.imports[p]
-					for _, list := range [][]string{in.strong, in.weak, in.own} {
-						for _, s := range list {
-							used[s] = true
-						}
-					}
-					if len(in.strong) == 0 || e.Language != "" {
-						return
-					}
-					var idle []string
-					for _, soname := range e.Needed {
-						if strings.HasPrefix(soname, "ld-") || strings.HasPrefix(soname, "libgcc_s.") || strings.HasPrefix(soname, "libc.") || cpp(e) && strings.HasPrefix(soname, "libm.") {
-							continue
-						}
-						lib, ok := c.library(soname)
-						if ok && len(lib.exports) > 0 && !slices.ContainsFunc(lib.exports, func(s string) bool { return used[s] }) {
-							idle = append(idle, soname)
-						}
-					}
-					if len(idle) > 0 {
-						c.path(p, "it uses no symbol of %s", several(idle))
-					}
-				})
-			},
+	}
+}
+
+// ell323 reports: dynamic linker does not exist.
+func ell323() Rule {
+	return Rule{
+		Code: "ELL323", Severity: Error, Title: "dynamic linker does not exist",
+		Why:    "The kernel starts the program by it, and says `not found` of the program where it is not there.",
+		Remedy: "drop --dynamic-linker from the link; a prebuilt program can be given the usual one",
+		Wrong:  cFile("/usr/bin/tide", cMain, "-Wl,--dynamic-linker=/opt/tide/ld.so"),
+		Right:  cFile("/usr/bin/tide", cMain, ""),
+		pkg: func(c *packageCheck) {
+			c.eachELF(func(p string, e *scan.ELF) {
+				if e.Interpreter != "" && !dynamicLinker.MatchString(e.Interpreter) && !strings.HasPrefix(e.Interpreter, "/usr/lib") && !c.there(e.Interpreter) && e.Type != scan.Shared {
+					c.path(p, "it is started by %s", e.Interpreter)
+				}
+			})
 		},
-		{
-			Code: "ELL328", Severity: Hint, Title: "program without a build ID",
-			Why:    "By it a debugger finds the debug information that belongs to a crash.",
-			Remedy: "see that the build uses $LDFLAGS, which has -Wl,--build-id",
-			Wrong:  cFile("/usr/bin/tide", cMain, "-Wl,--build-id=none"),
-			Right:  cFile("/usr/bin/tide", cMain, ""),
-			pkg: func(c *packageCheck) {
-				c.eachELF(func(p string, e *scan.ELF) {
-					if linked(e) && e.BuildID == "" && e.Language == "" && e.Broken == "" && len(e.Needed) > 0 {
-						c.path(p, "it has no build id")
+	}
+}
+
+// ell324 reports: machine code under /usr/share.
+func ell324() Rule {
+	return Rule{
+		Code: "ELL324", Severity: Error, Title: "machine code under /usr/share",
+		Why:    "What lies there may be shared between machines of every kind (Filesystem Hierarchy Standard 3.0, section 4.11).",
+		Remedy: "install programs that are not for the PATH to /usr/libexec/NAME, and plugins to /usr/lib/NAME",
+		Wrong:  cFile("/usr/share/tide/tide", cMain, ""),
+		Right:  cFile("/usr/libexec/tide/tide", cMain, ""),
+		pkg: func(c *packageCheck) {
+			c.eachELF(func(p string, e *scan.ELF) {
+				// Code for other machines is data here, such as firmware.
+				own := c.Facts.Arch == fact.Independent || c.Facts.Arch == e.Arch
+				if strings.HasPrefix(p, "/usr/share/") && linked(e) && own && !testDirectory(p) {
+					c.path(p, "it is machine code for %s", orUnknown(e.Arch))
+				}
+			})
+		},
+	}
+}
+
+// ell325 reports: writable and executable segment.
+func ell325() Rule {
+	return Rule{
+		Code: "ELL325", Severity: Error, Title: "writable and executable segment",
+		Why:    "Whatever an attacker gets into that segment can be run as code; hardened kernels do not load it.",
+		Remedy: "see which object file has a section that is both; the linker warns of it",
+		Wrong:  cFile("/usr/bin/tide", cMain+"\n__asm__(\".section .both,\\\"awx\\\",@progbits\\n.byte 0\\n.text\");", ""),
+		Right:  cFile("/usr/bin/tide", cMain, ""),
+		pkg: func(c *packageCheck) {
+			c.eachELF(func(p string, e *scan.ELF) {
+				if e.WriteExec && linked(e) {
+					c.path(p, "a segment of it is writable and executable")
+				}
+			})
+		},
+	}
+}
+
+// ell326 reports: statically linked program.
+func ell326() Rule {
+	return Rule{
+		Code: "ELL326", Severity: Hint, Title: "statically linked program",
+		Why:    "When a library is fixed, this program keeps the old code until somebody rebuilds it, and nothing tells them to.",
+		Remedy: "drop -static; where it is meant, for a rescue system say, waive this",
+		Wrong:  cFile("/usr/bin/tide", cMain, "-static"),
+		Right:  cFile("/usr/bin/tide", cMain, ""),
+		pkg: func(c *packageCheck) {
+			c.eachELF(func(p string, e *scan.ELF) {
+				if (e.Type == scan.Program || e.Type == scan.PIE) && len(e.Needed) == 0 && e.Interpreter == "" && e.Language == "" && e.Code > 100<<10 && !strings.HasPrefix(p, "/boot/") {
+					c.path(p, "it brings its libraries with it")
+				}
+			})
+		},
+	}
+}
+
+// ell327 reports: unused library dependency.
+func ell327() Rule {
+	return Rule{
+		Code: "ELL327", Severity: Hint, Title: "unused library dependency",
+		Why:    "It is loaded at every start, and must be installed, for nothing.",
+		Remedy: "link with -Wl,--as-needed in front of the libraries",
+		Wrong:  cFile("/usr/bin/tide", cMain, "-Wl,--no-as-needed -lm"),
+		Right:  cFile("/usr/bin/tide", cMain, "-Wl,--as-needed -lm"),
+		pkg: func(c *packageCheck) {
+			c.eachELF(func(p string, e *scan.ELF) {
+				used := map[string]bool{}
+				in := c.imports[p]
+				for _, list := range [][]string{in.strong, in.weak, in.own} {
+					for _, s := range list {
+						used[s] = true
 					}
-				})
-			},
+				}
+				if len(in.strong) == 0 || e.Language != "" {
+					return
+				}
+				var idle []string
+				for _, soname := range e.Needed {
+					if strings.HasPrefix(soname, "ld-") || strings.HasPrefix(soname, "libgcc_s.") || strings.HasPrefix(soname, "libc.") || cpp(e) && strings.HasPrefix(soname, "libm.") {
+						continue
+					}
+					lib, ok := c.library(soname)
+					if ok && len(lib.exports) > 0 && !slices.ContainsFunc(lib.exports, func(s string) bool { return used[s] }) {
+						idle = append(idle, soname)
+					}
+				}
+				if len(idle) > 0 {
+					c.path(p, "it uses no symbol of %s", several(idle))
+				}
+			})
+		},
+	}
+}
+
+// ell328 reports: program without a build ID.
+func ell328() Rule {
+	return Rule{
+		Code: "ELL328", Severity: Hint, Title: "program without a build ID",
+		Why:    "By it a debugger finds the debug information that belongs to a crash.",
+		Remedy: "see that the build uses $LDFLAGS, which has -Wl,--build-id",
+		Wrong:  cFile("/usr/bin/tide", cMain, "-Wl,--build-id=none"),
+		Right:  cFile("/usr/bin/tide", cMain, ""),
+		pkg: func(c *packageCheck) {
+			c.eachELF(func(p string, e *scan.ELF) {
+				if linked(e) && e.BuildID == "" && e.Language == "" && e.Broken == "" && len(e.Needed) > 0 {
+					c.path(p, "it has no build id")
+				}
+			})
 		},
 	}
 }

@@ -16,55 +16,88 @@ var address = pattern.New(`<[^<>@\s]+@[^<>@\s]+>$`)
 // factRules are about what a recipe says of its packages.
 func factRules() []Rule {
 	return []Rule{
-		{
-			Code: "ELL101", Severity: Warning, Title: "summary repeats the name",
-			Why:    "In every listing the name stands right beside the summary, so the first words of it are spent on nothing.",
-			Remedy: "begin with what the package does",
-			Wrong:  `summary = "tide: prints tables of the tides"`,
-			Right:  `summary = "Print tables of the tides"`,
-			recipe: func(c *recipeCheck) {
-				words := strings.Fields(strings.ToLower(c.Summary))
-				if len(words) > 0 && strings.Trim(words[0], ":,-–—") == c.Name {
-					c.at(c.Doc.At("summary"), "the summary begins with the package's name: %q", c.Summary)
-				}
-			},
+		ell101(),
+		ell102(),
+		ell105(),
+		ell106(),
+		ell107(),
+		ell113(),
+		ell114(),
+		ell115(),
+		ell116(),
+		ell117(),
+		ell118(),
+		ell119(),
+		ell120(),
+		ell121(),
+		ell122(),
+		ell123(),
+	}
+}
+
+// ell101 reports: summary repeats the name.
+func ell101() Rule {
+	return Rule{
+		Code: "ELL101", Severity: Warning, Title: "summary repeats the name",
+		Why:    "In every listing the name stands right beside the summary, so the first words of it are spent on nothing.",
+		Remedy: "begin with what the package does",
+		Wrong:  `summary = "tide: prints tables of the tides"`,
+		Right:  `summary = "Print tables of the tides"`,
+		recipe: func(c *recipeCheck) {
+			words := strings.Fields(strings.ToLower(c.Summary))
+			if len(words) > 0 && strings.Trim(words[0], ":,-–—") == c.Name {
+				c.at(c.Doc.At("summary"), "the summary begins with the package's name: %q", c.Summary)
+			}
 		},
-		{
-			Code: "ELL102", Severity: Hint, Title: "summary too long, or a sentence",
-			Why:    "Summaries stand in tables, one to a line: what does not fit is cut off, and full stops add up to noise.",
-			Remedy: "at most 80 characters, without a full stop",
-			Wrong:  `summary = "Print tables of the tides."`,
-			Right:  `summary = "Print tables of the tides, currents, etc."`,
-			recipe: func(c *recipeCheck) {
-				n := len([]rune(c.Summary))
-				short := strings.TrimSuffix(c.Summary, ".")
-				words := strings.Fields(short)
-				switch {
-				case n > 80:
-					c.at(c.Doc.At("summary"), "the summary has %d characters", n)
-				case short == c.Summary || strings.HasSuffix(short, ".") || len(words) == 0 || abbreviation(words[len(words)-1]):
-				default:
-					c.fixable(c.Doc.At("summary"), setFact(short, "summary"), "the summary ends in a full stop")
-				}
-			},
+	}
+}
+
+// ell102 reports: summary too long, or a sentence.
+func ell102() Rule {
+	return Rule{
+		Code: "ELL102", Severity: Hint, Title: "summary too long, or a sentence",
+		Why:    "Summaries stand in tables, one to a line: what does not fit is cut off, and full stops add up to noise.",
+		Remedy: "at most 80 characters, without a full stop",
+		Wrong:  `summary = "Print tables of the tides."`,
+		Right:  `summary = "Print tables of the tides, currents, etc."`,
+		recipe: func(c *recipeCheck) {
+			n := len([]rune(c.Summary))
+			short := strings.TrimSuffix(c.Summary, ".")
+			words := strings.Fields(short)
+			switch {
+			case n > 80:
+				c.at(c.Doc.At("summary"), "the summary has %d characters", n)
+			case short == c.Summary || strings.HasSuffix(short, ".") || len(words) == 0 || abbreviation(words[len(words)-1]):
+			default:
+				c.fixable(c.Doc.At("summary"), setFact(short, "summary"), "the summary ends in a full stop")
+			}
 		},
-		{
-			Code: "ELL105", Severity: Warning, Title: "no changelog entry for this version",
-			Why:    "Users see what an upgrade brings by the change entries. The newest date is also the time that stands in all built files.",
-			Remedy: "add a [[change]] with version, date, by and text",
-			Wrong:  "release = 2",
-			Right:  "release = 1",
-			recipe: func(c *recipeCheck) {
-				if !slices.ContainsFunc(c.Changes, func(ch recipe.Change) bool { return ch.Version == c.Full() }) {
-					c.at(c.Doc.At("release"), "no [[change]] says what is new in %s", c.Full())
-				}
-			},
+	}
+}
+
+// ell105 reports: no changelog entry for this version.
+func ell105() Rule {
+	return Rule{
+		Code: "ELL105", Severity: Warning, Title: "no changelog entry for this version",
+		Why:    "Users see what an upgrade brings by the change entries. The newest date is also the time that stands in all built files.",
+		Remedy: "add a [[change]] with version, date, by and text",
+		Wrong:  "release = 2",
+		Right:  "release = 1",
+		recipe: func(c *recipeCheck) {
+			if !slices.ContainsFunc(c.Changes, func(ch recipe.Change) bool { return ch.Version == c.Full() }) {
+				c.at(c.Doc.At("release"), "no [[change]] says what is new in %s", c.Full())
+			}
 		},
-		{
-			Code: "ELL106", Severity: Warning, Title: "changelog entries out of order",
-			Why:    "Readers take the first entry for the newest. A date that goes back is most often a slip of the pen.",
-			Remedy: "put the newest entry first, and check the date",
-			Wrong: `[[change]]
+	}
+}
+
+// ell106 reports: changelog entries out of order.
+func ell106() Rule {
+	return Rule{
+		Code: "ELL106", Severity: Warning, Title: "changelog entries out of order",
+		Why:    "Readers take the first entry for the newest. A date that goes back is most often a slip of the pen.",
+		Remedy: "put the newest entry first, and check the date",
+		Wrong: `[[change]]
 version = "1.2-1"
 date    = 2031-04-02
 by      = "Ines Quarrell"
@@ -75,7 +108,7 @@ version = "1.1-1"
 date    = 2031-05-02
 by      = "Ines Quarrell"
 text    = ["The first release with a package"]`,
-			Right: `[[change]]
+		Right: `[[change]]
 version = "1.2-1"
 date    = 2031-04-02
 by      = "Ines Quarrell"
@@ -86,131 +119,163 @@ version = "1.1-1"
 date    = 2031-03-02
 by      = "Ines Quarrell"
 text    = ["The first release with a package"]`,
-			recipe: func(c *recipeCheck) {
-				for i := 1; i < len(c.Changes); i++ {
-					newer, older := c.Changes[i-1], c.Changes[i]
-					a, errA := version.ParseFull(newer.Version)
-					b, errB := version.ParseFull(older.Version)
-					if newer.Date < older.Date || errA == nil && errB == nil && a.Compare(b) < 0 {
-						c.at(c.Doc.At("change", i), "the entry for %s (%s) stands below the one for %s (%s)", older.Version, older.Date, newer.Version, newer.Date)
-					}
+		recipe: func(c *recipeCheck) {
+			for i := 1; i < len(c.Changes); i++ {
+				newer, older := c.Changes[i-1], c.Changes[i]
+				a, errA := version.ParseFull(newer.Version)
+				b, errB := version.ParseFull(older.Version)
+				if newer.Date < older.Date || errA == nil && errB == nil && a.Compare(b) < 0 {
+					c.at(c.Doc.At("change", i), "the entry for %s (%s) stands below the one for %s (%s)", older.Version, older.Date, newer.Version, newer.Date)
 				}
-			},
+			}
 		},
-		{
-			Code: "ELL107", Severity: Hint, Title: "no maintainer",
-			Why:    "Whoever has trouble with the package wants to know whom to ask.",
-			Remedy: `add: maintainer = "Name <address>"`,
-			Wrong:  `maintainer = ""`,
-			Right:  `maintainer = "Ines Quarrell <ines@saltmarsh.example>"`,
-			recipe: func(c *recipeCheck) {
-				if c.Maintainer == "" {
-					c.at(c.Doc.At("name"), "the recipe names no maintainer")
-				}
-			},
+	}
+}
+
+// ell107 reports: no maintainer.
+func ell107() Rule {
+	return Rule{
+		Code: "ELL107", Severity: Hint, Title: "no maintainer",
+		Why:    "Whoever has trouble with the package wants to know whom to ask.",
+		Remedy: `add: maintainer = "Name <address>"`,
+		Wrong:  `maintainer = ""`,
+		Right:  `maintainer = "Ines Quarrell <ines@saltmarsh.example>"`,
+		recipe: func(c *recipeCheck) {
+			if c.Maintainer == "" {
+				c.at(c.Doc.At("name"), "the recipe names no maintainer")
+			}
 		},
-		{
-			Code: "ELL113", Severity: Warning, Title: "summary says nothing",
-			Why:    "It is what people read in a search, and choose by.",
-			Remedy: "say in a few words what the package does",
-			Wrong:  `summary = "A tool"`,
-			Right:  `summary = "High water"`,
-			recipe: func(c *recipeCheck) {
-				words := slices.DeleteFunc(strings.FieldsFunc(strings.ToLower(c.Summary), func(r rune) bool { return strings.ContainsRune(" ,.:;-–—!", r) }), func(w string) bool {
-					return emptyWords[w] || w == c.Name
-				})
-				if len(words) == 0 {
-					c.at(c.Doc.At("summary"), "%q does not tell what the package does", c.Summary)
-				}
-			},
+	}
+}
+
+// ell113 reports: summary says nothing.
+func ell113() Rule {
+	return Rule{
+		Code: "ELL113", Severity: Warning, Title: "summary says nothing",
+		Why:    "It is what people read in a search, and choose by.",
+		Remedy: "say in a few words what the package does",
+		Wrong:  `summary = "A tool"`,
+		Right:  `summary = "High water"`,
+		recipe: func(c *recipeCheck) {
+			words := slices.DeleteFunc(strings.FieldsFunc(strings.ToLower(c.Summary), func(r rune) bool { return strings.ContainsRune(" ,.:;-–—!", r) }), func(w string) bool {
+				return emptyWords[w] || w == c.Name
+			})
+			if len(words) == 0 {
+				c.at(c.Doc.At("summary"), "%q does not tell what the package does", c.Summary)
+			}
 		},
-		{
-			Code: "ELL114", Severity: Hint, Title: "missing or empty description",
-			Why:    "Whoever wonders whether to install the package, and has read the summary, has nothing more to go by.",
-			Remedy: "a few sentences in `description`: what it is for, what it needs, what it is not",
-			Wrong:  `description = "Tides."`,
-			Right: `description = """
+	}
+}
+
+// ell114 reports: missing or empty description.
+func ell114() Rule {
+	return Rule{
+		Code: "ELL114", Severity: Hint, Title: "missing or empty description",
+		Why:    "Whoever wonders whether to install the package, and has read the summary, has nothing more to go by.",
+		Remedy: "a few sentences in `description`: what it is for, what it needs, what it is not",
+		Wrong:  `description = "Tides."`,
+		Right: `description = """
 Reads the constituents of a harbour and prints when the water is high and low.
 """`,
-			recipe: func(c *recipeCheck) {
-				text := strings.TrimRight(strings.TrimSpace(c.Description), ".")
-				switch {
-				case text == "":
-					c.at(c.Doc.At("summary"), "the recipe has no description")
-				case len(strings.Fields(text)) < 3:
-					c.at(c.Doc.At("description"), "the description has no more to it than %q", text)
-				case strings.EqualFold(text, strings.TrimRight(c.Summary, ".")):
-					c.at(c.Doc.At("description"), "the description repeats the summary")
-				}
-			},
+		recipe: func(c *recipeCheck) {
+			text := strings.TrimRight(strings.TrimSpace(c.Description), ".")
+			switch {
+			case text == "":
+				c.at(c.Doc.At("summary"), "the recipe has no description")
+			case len(strings.Fields(text)) < 3:
+				c.at(c.Doc.At("description"), "the description has no more to it than %q", text)
+			case strings.EqualFold(text, strings.TrimRight(c.Summary, ".")):
+				c.at(c.Doc.At("description"), "the description repeats the summary")
+			}
 		},
-		{
-			Code: "ELL115", Severity: Warning, Title: "deprecated license identifier",
-			Why:    "The SPDX License List has replaced it, most often since it left open whether later versions of the license may be chosen.",
-			Remedy: "look up in the sources what is meant, and write the identifier that says it",
-			Wrong:  `license = "GPL-2.0+"`,
-			Right:  `license = "GPL-2.0-or-later"`,
-			recipe: func(c *recipeCheck) {
-				for _, d := range license.Deprecated(c.License) {
-					n := c.Doc.Find("license")
-					if d.Instead == "" {
-						c.at(n.Value, "%s is deprecated", d.ID)
-						continue
-					}
-					c.fixable(n.Value, setFact(c.License[:d.Offset]+d.Instead+c.License[d.Offset+len(d.ID):], "license"), "%s is deprecated: it is %s now", d.ID, d.Instead)
+	}
+}
+
+// ell115 reports: deprecated license identifier.
+func ell115() Rule {
+	return Rule{
+		Code: "ELL115", Severity: Warning, Title: "deprecated license identifier",
+		Why:    "The SPDX License List has replaced it, most often since it left open whether later versions of the license may be chosen.",
+		Remedy: "look up in the sources what is meant, and write the identifier that says it",
+		Wrong:  `license = "GPL-2.0+"`,
+		Right:  `license = "GPL-2.0-or-later"`,
+		recipe: func(c *recipeCheck) {
+			for _, d := range license.Deprecated(c.License) {
+				n := c.Doc.Find("license")
+				if d.Instead == "" {
+					c.at(n.Value, "%s is deprecated", d.ID)
+					continue
 				}
-			},
+				c.fixable(n.Value, setFact(c.License[:d.Offset]+d.Instead+c.License[d.Offset+len(d.ID):], "license"), "%s is deprecated: it is %s now", d.ID, d.Instead)
+			}
 		},
-		{
-			Code: "ELL116", Severity: Warning, Title: "license differs from the sources",
-			Why:    "Whoever passes the package on does so by what its license field says.",
-			Remedy: "read the license files, and write the SPDX expression for what they allow; where more than one holds, join them with AND or OR",
-			Wrong: `license = "Apache-2.0"
+	}
+}
+
+// ell116 reports: license differs from the sources.
+func ell116() Rule {
+	return Rule{
+		Code: "ELL116", Severity: Warning, Title: "license differs from the sources",
+		Why:    "Whoever passes the package on does so by what its license field says.",
+		Remedy: "read the license files, and write the SPDX expression for what they allow; where more than one holds, join them with AND or OR",
+		Wrong: `license = "Apache-2.0"
 [[source]]
 file = "COPYING"
 `,
-			Right: `license = "MIT"
+		Right: `license = "MIT"
 [[source]]
 file = "COPYING"
 `,
-			recipe: func(c *recipeCheck) {
-				if c.linter.Licenses == nil {
-					return
-				}
-				if name, family := otherLicense(c.License, c.linter.Licenses(c.ctx, c.Recipe)); name != "" {
-					c.at(c.Doc.At("license"), "%s in the sources has the text of %s, and the recipe says %s", name, family, c.License)
-				}
-			},
+		recipe: func(c *recipeCheck) {
+			if c.linter.Licenses == nil {
+				return
+			}
+			if name, family := otherLicense(c.License, c.linter.Licenses(c.ctx, c.Recipe)); name != "" {
+				c.at(c.Doc.At("license"), "%s in the sources has the text of %s, and the recipe says %s", name, family, c.License)
+			}
 		},
-		{
-			Code: "ELL117", Severity: Hint, Title: "no homepage",
-			Why:    "Users look there for documentation, and maintainers for the next version.",
-			Remedy: `add: homepage = "https://…"`,
-			Wrong:  `homepage = ""`,
-			Right:  `homepage = "https://tide.example/"`,
-			recipe: func(c *recipeCheck) {
-				if c.Homepage == "" {
-					c.at(c.Doc.At("name"), "the recipe names no homepage")
-				}
-			},
+	}
+}
+
+// ell117 reports: no homepage.
+func ell117() Rule {
+	return Rule{
+		Code: "ELL117", Severity: Hint, Title: "no homepage",
+		Why:    "Users look there for documentation, and maintainers for the next version.",
+		Remedy: `add: homepage = "https://…"`,
+		Wrong:  `homepage = ""`,
+		Right:  `homepage = "https://tide.example/"`,
+		recipe: func(c *recipeCheck) {
+			if c.Homepage == "" {
+				c.at(c.Doc.At("name"), "the recipe names no homepage")
+			}
 		},
-		{
-			Code: "ELL118", Severity: Hint, Title: "maintainer without an email address",
-			Why:    "A name alone is nobody to write to.",
-			Remedy: `write: maintainer = "Name <address>"`,
-			Wrong:  `maintainer = "Ines Quarrell"`,
-			Right:  `maintainer = "Ines Quarrell <ines@saltmarsh.example>"`,
-			recipe: func(c *recipeCheck) {
-				if c.Maintainer != "" && !address.MatchString(c.Maintainer) && !strings.Contains(c.Maintainer, "://") {
-					c.at(c.Doc.At("maintainer"), "%q has no address", c.Maintainer)
-				}
-			},
+	}
+}
+
+// ell118 reports: maintainer without an email address.
+func ell118() Rule {
+	return Rule{
+		Code: "ELL118", Severity: Hint, Title: "maintainer without an email address",
+		Why:    "A name alone is nobody to write to.",
+		Remedy: `write: maintainer = "Name <address>"`,
+		Wrong:  `maintainer = "Ines Quarrell"`,
+		Right:  `maintainer = "Ines Quarrell <ines@saltmarsh.example>"`,
+		recipe: func(c *recipeCheck) {
+			if c.Maintainer != "" && !address.MatchString(c.Maintainer) && !strings.Contains(c.Maintainer, "://") {
+				c.at(c.Doc.At("maintainer"), "%q has no address", c.Maintainer)
+			}
 		},
-		{
-			Code: "ELL119", Severity: Warning, Title: "two changelog entries for one version",
-			Why:    "Whoever looks up what came with it finds the first one, and takes that for all.",
-			Remedy: "make one entry of the two, or correct the version of one",
-			Wrong: `[[change]]
+	}
+}
+
+// ell119 reports: two changelog entries for one version.
+func ell119() Rule {
+	return Rule{
+		Code: "ELL119", Severity: Warning, Title: "two changelog entries for one version",
+		Why:    "Whoever looks up what came with it finds the first one, and takes that for all.",
+		Remedy: "make one entry of the two, or correct the version of one",
+		Wrong: `[[change]]
 version = "1.2-1"
 date    = 2031-04-02
 by      = "Ines Quarrell"
@@ -221,103 +286,119 @@ version = "1.2-1"
 date    = 2031-04-01
 by      = "Ines Quarrell"
 text    = ["Times in UTC"]`,
-			Right: `[[change]]
+		Right: `[[change]]
 version = "1.2-1"
 date    = 2031-04-02
 by      = "Ines Quarrell"
 text    = ["Tables for three more harbours", "Times in UTC"]`,
-			recipe: func(c *recipeCheck) {
-				seen := map[string]bool{}
-				for i, ch := range c.Changes {
-					if seen[ch.Version] {
-						c.at(c.Doc.At("change", i), "%s has an entry already", ch.Version)
-					}
-					seen[ch.Version] = true
+		recipe: func(c *recipeCheck) {
+			seen := map[string]bool{}
+			for i, ch := range c.Changes {
+				if seen[ch.Version] {
+					c.at(c.Doc.At("change", i), "%s has an entry already", ch.Version)
 				}
-			},
+				seen[ch.Version] = true
+			}
 		},
-		{
-			Code: "ELL120", Severity: Hint, Title: "changelog entry without an author",
-			Why:    "Years later, whoever wonders why something was changed wants to know whom to ask.",
-			Remedy: `add: by = "Name <address>"`,
-			Wrong: `[[change]]
+	}
+}
+
+// ell120 reports: changelog entry without an author.
+func ell120() Rule {
+	return Rule{
+		Code: "ELL120", Severity: Hint, Title: "changelog entry without an author",
+		Why:    "Years later, whoever wonders why something was changed wants to know whom to ask.",
+		Remedy: `add: by = "Name <address>"`,
+		Wrong: `[[change]]
 version = "1.2-1"
 date    = 2031-04-02
 text    = ["Tables for three more harbours"]`,
-			Right: `[[change]]
+		Right: `[[change]]
 version = "1.2-1"
 date    = 2031-04-02
 by      = "Ines Quarrell"
 text    = ["Tables for three more harbours"]`,
-			recipe: func(c *recipeCheck) {
-				// Older entries will not be signed any more.
-				if len(c.Changes) > 0 && c.Changes[0].By == "" {
-					c.at(c.Doc.At("change", 0), "the entry for %s does not say who made it", c.Changes[0].Version)
-				}
-			},
+		recipe: func(c *recipeCheck) {
+			// Older entries will not be signed any more.
+			if len(c.Changes) > 0 && c.Changes[0].By == "" {
+				c.at(c.Doc.At("change", 0), "the entry for %s does not say who made it", c.Changes[0].Version)
+			}
 		},
-		{
-			Code: "ELL121", Severity: Hint, Title: "changelog entry without text",
-			Why:    "An entry is there to tell users what is new for them.",
-			Remedy: "say what changed, or why the package was built again",
-			Wrong: `[[change]]
+	}
+}
+
+// ell121 reports: changelog entry without text.
+func ell121() Rule {
+	return Rule{
+		Code: "ELL121", Severity: Hint, Title: "changelog entry without text",
+		Why:    "An entry is there to tell users what is new for them.",
+		Remedy: "say what changed, or why the package was built again",
+		Wrong: `[[change]]
 version = "1.2-1"
 date    = 2031-04-02
 by      = "Ines Quarrell"
 text    = []`,
-			Right: `[[change]]
+		Right: `[[change]]
 version = "1.2-1"
 date    = 2031-04-02
 by      = "Ines Quarrell"
 text    = ["Built again with a newer compiler"]`,
-			recipe: func(c *recipeCheck) {
-				for i, ch := range c.Changes {
-					if !slices.ContainsFunc(ch.Text, func(t string) bool { return strings.TrimSpace(t) != "" }) {
-						c.at(c.Doc.At("change", i), "the entry for %s is empty", ch.Version)
-					}
+		recipe: func(c *recipeCheck) {
+			for i, ch := range c.Changes {
+				if !slices.ContainsFunc(ch.Text, func(t string) bool { return strings.TrimSpace(t) != "" }) {
+					c.at(c.Doc.At("change", i), "the entry for %s is empty", ch.Version)
 				}
-			},
+			}
 		},
-		{
-			Code: "ELL122", Severity: Hint, Title: "packages with the same summary",
-			Why:    "In a search the packages of a recipe stand below one another, each with the same summary: which one is it?",
-			Remedy: "give each package a summary of its own",
-			Wrong: `[package.tide.layout]
+	}
+}
+
+// ell122 reports: packages with the same summary.
+func ell122() Rule {
+	return Rule{
+		Code: "ELL122", Severity: Hint, Title: "packages with the same summary",
+		Why:    "In a search the packages of a recipe stand below one another, each with the same summary: which one is it?",
+		Remedy: "give each package a summary of its own",
+		Wrong: `[package.tide.layout]
 "/**" = {}
 [package.tide-data.layout]
 "/usr/share/tide/**" = {}`,
-			Right: `[package.tide.layout]
+		Right: `[package.tide.layout]
 "/**" = {}
 [package.tide-data]
 summary = "Constituents for tide"
 [package.tide-data.layout]
 "/usr/share/tide/**" = {}`,
-			recipe: func(c *recipeCheck) {
-				seen := map[string]string{}
-				for _, name := range c.PackageNames() {
-					summary := c.Packages[name].Summary
-					if summary == "" {
-						summary = c.Summary
-					}
-					if other := seen[summary]; other != "" {
-						c.at(c.Doc.At("package", name), "%s and %s have the same summary", other, name)
-					}
-					seen[summary] = name
+		recipe: func(c *recipeCheck) {
+			seen := map[string]string{}
+			for _, name := range c.PackageNames() {
+				summary := c.Packages[name].Summary
+				if summary == "" {
+					summary = c.Summary
 				}
-			},
+				if other := seen[summary]; other != "" {
+					c.at(c.Doc.At("package", name), "%s and %s have the same summary", other, name)
+				}
+				seen[summary] = name
+			}
 		},
-		{
-			Code: "ELL123", Severity: Hint, Title: "option without a summary",
-			Why:    "Whoever builds the recipe chooses by what the option's summary says.",
-			Remedy: `add to the option: summary = "…"`,
-			Wrong: `[option.tls]
+	}
+}
+
+// ell123 reports: option without a summary.
+func ell123() Rule {
+	return Rule{
+		Code: "ELL123", Severity: Hint, Title: "option without a summary",
+		Why:    "Whoever builds the recipe chooses by what the option's summary says.",
+		Remedy: `add to the option: summary = "…"`,
+		Wrong: `[option.tls]
 default = false
 [steps]
 stage = '''
 install -d "$DESTDIR/usr/share/tide"
 echo "$ELL_OPT_TLS" > "$DESTDIR/usr/share/tide/table"
 '''`,
-			Right: `[option.tls]
+		Right: `[option.tls]
 summary = "Serve over TLS"
 default = false
 [steps]
@@ -325,13 +406,12 @@ stage = '''
 install -d "$DESTDIR/usr/share/tide"
 echo "$ELL_OPT_TLS" > "$DESTDIR/usr/share/tide/table"
 '''`,
-			recipe: func(c *recipeCheck) {
-				for _, name := range sortedKeys(c.Options) {
-					if strings.TrimSpace(c.Options[name].Summary) == "" {
-						c.at(c.Doc.Find("option", name).Key, "option %s has no summary", name)
-					}
+		recipe: func(c *recipeCheck) {
+			for _, name := range sortedKeys(c.Options) {
+				if strings.TrimSpace(c.Options[name].Summary) == "" {
+					c.at(c.Doc.Find("option", name).Key, "option %s has no summary", name)
 				}
-			},
+			}
 		},
 	}
 }

@@ -97,388 +97,478 @@ func namesOfManual(text string) []string {
 // other people's builds.
 func integrationRules() []Rule {
 	return []Rule{
-		{
-			Code: "ELL701", Severity: Error, Title: "invalid desktop entry",
-			Why:    "Menus leave out what they cannot read (Desktop Entry Specification 1.5).",
-			Remedy: "correct the line; Type, Name and, for an application, Exec are required",
-			Wrong:  entry("[Desktop Entry]\nType=Application\nExec=tide\nIcon=tide\nCategories=Science;"),
-			Right:  entry(goodEntry),
-			pkg: func(c *packageCheck) {
-				c.eachEntry(func(p string, k scan.Keys) {
-					for _, n := range k.Stray {
-						c.path(p, "line %d is no key with a value", n)
+		ell701(),
+		ell702(),
+		ell703(),
+		ell704(),
+		ell705(),
+		ell706(),
+		ell710(),
+		ell711(),
+		ell712(),
+		ell713(),
+		ell714(),
+		ell720(),
+		ell730(),
+		ell731(),
+		ell732(),
+		ell733(),
+		ell740(),
+		ell741(),
+	}
+}
+
+// ell701 reports: invalid desktop entry.
+func ell701() Rule {
+	return Rule{
+		Code: "ELL701", Severity: Error, Title: "invalid desktop entry",
+		Why:    "Menus leave out what they cannot read (Desktop Entry Specification 1.5).",
+		Remedy: "correct the line; Type, Name and, for an application, Exec are required",
+		Wrong:  entry("[Desktop Entry]\nType=Application\nExec=tide\nIcon=tide\nCategories=Science;"),
+		Right:  entry(goodEntry),
+		pkg: func(c *packageCheck) {
+			c.eachEntry(func(p string, k scan.Keys) {
+				for _, n := range k.Stray {
+					c.path(p, "line %d is no key with a value", n)
+				}
+				if !slices.Contains(k.Sections, entryGroup) {
+					c.path(p, "it has no group [%s]", entryGroup)
+					return
+				}
+				kind, ok := k.Get(entryGroup, "Type")
+				_, exec := k.Get(entryGroup, "Exec")
+				activated, _ := k.Get(entryGroup, "DBusActivatable")
+				_, name := k.Get(entryGroup, "Name")
+				_, url := k.Get(entryGroup, "URL")
+				switch {
+				case !ok:
+					c.path(p, "Type is missing")
+				case !slices.Contains([]string{"Application", "Link", "Directory"}, kind):
+					c.path(p, "%q is no Type", kind)
+				case kind == "Application" && !exec && activated != "true":
+					c.path(p, "Exec is missing")
+				case kind == "Link" && !url:
+					c.path(p, "URL is missing")
+				}
+				if !name {
+					c.path(p, "Name is missing")
+				}
+				seen := map[string]bool{}
+				for _, l := range k.Lines {
+					if full := l.Section + "\x00" + l.Key; seen[full] {
+						c.path(p, "line %d: %s stands there already", l.Line, l.Key)
+					} else {
+						seen[full] = true
 					}
-					if !slices.Contains(k.Sections, entryGroup) {
-						c.path(p, "it has no group [%s]", entryGroup)
+					if slices.Contains([]string{"Terminal", "NoDisplay", "Hidden", "StartupNotify", "DBusActivatable"}, l.Key) && l.Value != "true" && l.Value != "false" {
+						c.path(p, "line %d: %s is true or false, and not %q", l.Line, l.Key, l.Value)
+					}
+				}
+			})
+		},
+	}
+}
+
+// ell702 reports: desktop entry starts nothing.
+func ell702() Rule {
+	return Rule{
+		Code: "ELL702", Severity: Error, Title: "desktop entry starts nothing",
+		Why:    "The menu has it, and nothing happens when it is chosen; with TryExec it is not even shown.",
+		Remedy: "name a command that the package has, or needs",
+		Wrong:  entry(strings.Replace(goodEntry, "Exec=tide", "Exec=/usr/bin/tides --window", 1)),
+		Right:  entry(goodEntry),
+		pkg: func(c *packageCheck) {
+			c.eachEntry(func(p string, k scan.Keys) {
+				for _, key := range []string{"Exec", "TryExec"} {
+					value, ok := k.Get(entryGroup, key)
+					if word := firstWord(value); ok && word != "" && !c.canRun(word) {
+						c.path(p, "%s is %s, which neither the package nor the system has", key, word)
+					}
+				}
+			})
+		},
+	}
+}
+
+// ell703 reports: desktop entry without its icon.
+func ell703() Rule {
+	return Rule{
+		Code: "ELL703", Severity: Warning, Title: "desktop entry without its icon",
+		Why:    "The menu shows an empty sheet in its place.",
+		Remedy: "install the icon to /usr/share/icons/hicolor/SIZE/apps/, by the name in the entry without its ending",
+		Wrong:  entry(strings.Replace(goodEntry, "Icon=tide", "Icon=tides", 1)),
+		Right:  entry(goodEntry),
+		pkg: func(c *packageCheck) {
+			c.eachEntry(func(p string, k scan.Keys) {
+				icon, ok := k.Get(entryGroup, "Icon")
+				if !ok || icon == "" || c.icon(icon) || standardIcon(icon) {
+					return
+				}
+				c.path(p, "Icon is %s, and the package has none of that name", icon)
+			})
+		},
+	}
+}
+
+// ell704 reports: desktop entry in no menu.
+func ell704() Rule {
+	return Rule{
+		Code: "ELL704", Severity: Hint, Title: "desktop entry in no menu",
+		Why:    "Menus are made from the main categories (Desktop Menu Specification 1.1). Without one, the entry ends up under Other, or nowhere.",
+		Remedy: "add one of " + strings.Join(sortedKeys(mainCategories), ", "),
+		Wrong:  entry(strings.Replace(goodEntry, "Categories=Science;", "Categories=Oceanography;", 1)),
+		Right:  entry(goodEntry),
+		pkg: func(c *packageCheck) {
+			c.eachEntry(func(p string, k scan.Keys) {
+				kind, _ := k.Get(entryGroup, "Type")
+				hidden, _ := k.Get(entryGroup, "NoDisplay")
+				all, _ := k.Get(entryGroup, "Categories")
+				if kind == "Application" && hidden != "true" && !slices.ContainsFunc(strings.Split(all, ";"), func(s string) bool { return mainCategories[strings.TrimSpace(s)] }) {
+					c.path(p, "none of its categories (%s) is a main one", strings.TrimSuffix(all, ";"))
+				}
+			})
+		},
+	}
+}
+
+// ell705 reports: unknown key in a desktop entry.
+func ell705() Rule {
+	return Rule{
+		Code: "ELL705", Severity: Warning, Title: "unknown key in a desktop entry",
+		Why:    "Most often it is misspelt, and what it was to do does not happen. Keys of one's own begin with X-.",
+		Remedy: "correct it, or write X- before it",
+		Wrong:  entry(goodEntry + "\nCatagories=Science;"),
+		Right:  entry(goodEntry + "\nX-Tide=high"),
+		pkg: func(c *packageCheck) {
+			c.eachEntry(func(p string, k scan.Keys) {
+				for _, l := range k.Lines {
+					key := l.Key
+					if m := localized.FindStringSubmatch(key); m != nil {
+						key = m[1]
+					}
+					if l.Section == entryGroup && !strings.HasPrefix(key, "X-") && !entryKeys[key] {
+						c.path(p, "line %d: there is no key %s", l.Line, l.Key)
+					}
+				}
+			})
+		},
+	}
+}
+
+// ell706 reports: icon size differs from its directory.
+func ell706() Rule {
+	return Rule{
+		Code: "ELL706", Severity: Warning, Title: "icon size differs from its directory",
+		Why:    "Desktops choose by the directory, and draw it blurred or cut.",
+		Remedy: "put it into the directory of its size, or scale it",
+		Wrong:  icon("48x48"),
+		Right:  icon("16x16"),
+		file: func(c *fileCheck) {
+			if !strings.HasPrefix(c.Path, "/usr/share/icons/") {
+				return
+			}
+			m := iconFile.FindStringSubmatch(c.Path)
+			if m == nil || m[4] != "png" || m[1] == "" || len(c.data) < 24 || !bytes.HasPrefix(c.data, []byte("\x89PNG\r\n\x1a\n")) {
+				return
+			}
+			scale := "1"
+			if m[3] != "" {
+				scale = m[3]
+			}
+			w, h := binary.BigEndian.Uint32(c.data[16:]), binary.BigEndian.Uint32(c.data[20:])
+			var fw, fh, fs uint32
+			fmt.Sscan(m[1], &fw)
+			fmt.Sscan(m[2], &fh)
+			fmt.Sscan(scale, &fs)
+			if w > fw*fs+2 || h > fh*fs+2 || w+2 < fw*fs && h+2 < fh*fs {
+				c.say("it is %d by %d", w, h)
+			}
+		},
+	}
+}
+
+// ell710 reports: command without a man page.
+func ell710() Rule {
+	return Rule{
+		Code: "ELL710", Severity: Hint, Title: "command without a man page",
+		Why:    "Whoever types man and the command's name finds nothing, and has to look for another way to learn about it.",
+		Remedy: "install one from upstream, or write a short one; help2man makes a first one of --help",
+		Wrong:  program("#!/bin/sh\necho high water"),
+		Right:  program("#!/bin/sh\necho high water\nEND\ninstall -d \"$DESTDIR/usr/share/man/man1\"\ncat > \"$DESTDIR/usr/share/man/man1/tide.1\" <<'END'\n.TH tide 1\n.SH NAME\ntide \\- print tables of the tides"),
+		set: func(c *setCheck) {
+			described := c.pages
+			for _, p := range c.packages {
+				entries, err := p.Layout()
+				if c.failed(err) {
+					return
+				}
+				var without []string
+				for _, e := range entries {
+					if scan.CommandDir(path.Dir(e.Path)) && e.Type == staging.File && !described[path.Base(e.Path)] && !described[strings.TrimSuffix(path.Base(e.Path), path.Ext(e.Path))] && !strings.HasPrefix(e.Path, debugDir) {
+						without = append(without, path.Base(e.Path))
+					}
+				}
+				if len(without) > 0 {
+					c.of(p, fact.Finding{Message: "no manual for " + several(without)})
+				}
+			}
+		},
+	}
+}
+
+// ell711 reports: man page without a title.
+func ell711() Rule {
+	return Rule{
+		Code: "ELL711", Severity: Warning, Title: "man page without a title",
+		Why:    "Without a title line (.TH or .Dd) man shows the page without its head, or nothing: most often it is a file of another kind, or one that was half made.",
+		Remedy: "see how it was made: often a tool was missing in the build",
+		Wrong:  manual("tide.1", "Tide prints tables."),
+		Right:  manual("tide.1", ".TH tide 1\n.SH NAME\ntide \\- print tables of the tides"),
+		file: func(c *fileCheck) {
+			m := c.manual()
+			if m == nil {
+				return
+			}
+			text, ok := c.text()
+			if !ok {
+				return
+			}
+			if !manualHead.MatchString(text) {
+				c.say("it has no title line (.TH or .Dd)")
+			}
+		},
+	}
+}
+
+// ell712 reports: man page in another section.
+func ell712() Rule {
+	return Rule{
+		Code: "ELL712", Severity: Warning, Title: "man page in another section",
+		Why:    "The page's head shows one section and man finds it in another.",
+		Remedy: "make its .TH line and its name agree",
+		Wrong:  manual("tide.1", ".TH tide 8\n.SH NAME\ntide \\- print tables of the tides"),
+		Right:  manual("tide.1", ".TH tide 1\n.SH NAME\ntide \\- print tables of the tides"),
+		file: func(c *fileCheck) {
+			m := c.manual()
+			if m == nil {
+				return
+			}
+			text, ok := c.text()
+			if !ok {
+				return
+			}
+			if th := manualTH.FindStringSubmatch(text); th != nil && !strings.EqualFold(th[1][:1], m[4][:1]) {
+				c.say("its title line says section %s", th[1])
+			}
+		},
+	}
+}
+
+// ell713 reports: man page redirects to a missing one.
+func ell713() Rule {
+	return Rule{
+		Code: "ELL713", Severity: Error, Title: "man page redirects to a missing one",
+		Why:    "man says that there is no such page.",
+		Remedy: "install the page that it points to, or a link in its place",
+		Wrong:  manual("tide.1", ".so man1/tides.1"),
+		Right:  manual("tide.1", ".TH tide 1\n.SH NAME\ntide \\- print tables of the tides"),
+		file: func(c *fileCheck) {
+			if c.manual() == nil || c.Size > 500 {
+				return
+			}
+			text, _ := c.text()
+			m := manualSo.FindStringSubmatch(text)
+			if m == nil {
+				return
+			}
+			root := path.Dir(path.Dir(c.Path))
+			for _, ext := range []string{"", ".gz", ".xz", ".zst"} {
+				for _, p := range []string{path.Join(root, m[1]), path.Join(path.Dir(c.Path), m[1]), path.Join("/usr/share/man", m[1])} {
+					if c.pkg.there(p + ext) {
 						return
 					}
-					kind, ok := k.Get(entryGroup, "Type")
-					_, exec := k.Get(entryGroup, "Exec")
-					activated, _ := k.Get(entryGroup, "DBusActivatable")
-					_, name := k.Get(entryGroup, "Name")
-					_, url := k.Get(entryGroup, "URL")
-					switch {
-					case !ok:
-						c.path(p, "Type is missing")
-					case !slices.Contains([]string{"Application", "Link", "Directory"}, kind):
-						c.path(p, "%q is no Type", kind)
-					case kind == "Application" && !exec && activated != "true":
-						c.path(p, "Exec is missing")
-					case kind == "Link" && !url:
-						c.path(p, "URL is missing")
-					}
-					if !name {
-						c.path(p, "Name is missing")
-					}
-					seen := map[string]bool{}
-					for _, l := range k.Lines {
-						if full := l.Section + "\x00" + l.Key; seen[full] {
-							c.path(p, "line %d: %s stands there already", l.Line, l.Key)
-						} else {
-							seen[full] = true
-						}
-						if slices.Contains([]string{"Terminal", "NoDisplay", "Hidden", "StartupNotify", "DBusActivatable"}, l.Key) && l.Value != "true" && l.Value != "false" {
-							c.path(p, "line %d: %s is true or false, and not %q", l.Line, l.Key, l.Value)
-						}
-					}
-				})
-			},
+				}
+			}
+			c.say("it points to %s", m[1])
 		},
-		{
-			Code: "ELL702", Severity: Error, Title: "desktop entry starts nothing",
-			Why:    "The menu has it, and nothing happens when it is chosen; with TryExec it is not even shown.",
-			Remedy: "name a command that the package has, or needs",
-			Wrong:  entry(strings.Replace(goodEntry, "Exec=tide", "Exec=/usr/bin/tides --window", 1)),
-			Right:  entry(goodEntry),
-			pkg: func(c *packageCheck) {
-				c.eachEntry(func(p string, k scan.Keys) {
-					for _, key := range []string{"Exec", "TryExec"} {
-						value, ok := k.Get(entryGroup, key)
-						if word := firstWord(value); ok && word != "" && !c.canRun(word) {
-							c.path(p, "%s is %s, which neither the package nor the system has", key, word)
-						}
-					}
-				})
-			},
+	}
+}
+
+// ell714 reports: man page that apropos cannot find.
+func ell714() Rule {
+	return Rule{
+		Code: "ELL714", Severity: Hint, Title: "man page that apropos cannot find",
+		Why:    "apropos and whatis read the section NAME, and this page has none.",
+		Remedy: "add: .SH NAME, and below it `command \\- what it does`",
+		Wrong:  manual("tide.1", ".TH tide 1\n.SH DESCRIPTION\nPrints tables."),
+		Right:  manual("tide.1", ".TH tide 1\n.SH NAME\ntide \\- print tables of the tides"),
+		file: func(c *fileCheck) {
+			m := c.manual()
+			if m == nil || m[1] != "" {
+				return
+			}
+			if text, ok := c.text(); ok && manualTH.MatchString(text) && !manualName.MatchString(text) && !manualSo.MatchString(text) {
+				c.say("it has no section NAME")
+			}
 		},
-		{
-			Code: "ELL703", Severity: Warning, Title: "desktop entry without its icon",
-			Why:    "The menu shows an empty sheet in its place.",
-			Remedy: "install the icon to /usr/share/icons/hicolor/SIZE/apps/, by the name in the entry without its ending",
-			Wrong:  entry(strings.Replace(goodEntry, "Icon=tide", "Icon=tides", 1)),
-			Right:  entry(goodEntry),
-			pkg: func(c *packageCheck) {
-				c.eachEntry(func(p string, k scan.Keys) {
-					icon, ok := k.Get(entryGroup, "Icon")
-					if !ok || icon == "" || c.icon(icon) || standardIcon(icon) {
-						return
-					}
-					c.path(p, "Icon is %s, and the package has none of that name", icon)
-				})
-			},
+	}
+}
+
+// ell720 reports: completion for a missing command.
+func ell720() Rule {
+	return Rule{
+		Code: "ELL720", Severity: Warning, Title: "completion for a missing command",
+		Why:    "The shell loads them by the command's name. Under another name they are never loaded.",
+		Remedy: "name the file like the command",
+		Wrong:  completions("tides"),
+		Right:  completions("tide"),
+		pkg: func(c *packageCheck) {
+			for _, e := range c.Layout {
+				name := completionOf(e.Path)
+				if name == "" || e.Type != staging.File || !c.provides("command") {
+					continue
+				}
+				if !c.there("/usr/bin/"+name) && !c.there("/usr/sbin/"+name) && !c.canRun(name) {
+					c.path(e.Path, "the package has no command %q", name)
+				}
+			}
 		},
-		{
-			Code: "ELL704", Severity: Hint, Title: "desktop entry in no menu",
-			Why:    "Menus are made from the main categories (Desktop Menu Specification 1.1). Without one, the entry ends up under Other, or nowhere.",
-			Remedy: "add one of " + strings.Join(sortedKeys(mainCategories), ", "),
-			Wrong:  entry(strings.Replace(goodEntry, "Categories=Science;", "Categories=Oceanography;", 1)),
-			Right:  entry(goodEntry),
-			pkg: func(c *packageCheck) {
-				c.eachEntry(func(p string, k scan.Keys) {
-					kind, _ := k.Get(entryGroup, "Type")
-					hidden, _ := k.Get(entryGroup, "NoDisplay")
-					all, _ := k.Get(entryGroup, "Categories")
-					if kind == "Application" && hidden != "true" && !slices.ContainsFunc(strings.Split(all, ";"), func(s string) bool { return mainCategories[strings.TrimSpace(s)] }) {
-						c.path(p, "none of its categories (%s) is a main one", strings.TrimSuffix(all, ";"))
-					}
-				})
-			},
+	}
+}
+
+// ell730 reports: invalid pkg-config module.
+func ell730() Rule {
+	return Rule{
+		Code: "ELL730", Severity: Error, Title: "invalid pkg-config module",
+		Why:    "Every build that asks for it fails, with an error that names this file.",
+		Remedy: "correct it: Name, Description and Version are required, and each ${…} must be defined",
+		Wrong:  module("prefix=/usr\nName: tide\nVersion: 1.2\nDescription: Tides\nCflags: -I${includedir}"),
+		Right:  module(goodModule),
+		file: func(c *fileCheck) {
+			m, ok := c.module()
+			if !ok {
+				return
+			}
+			for _, field := range []string{"Name", "Description", "Version"} {
+				if _, ok := m.Fields[strings.ToLower(field)]; !ok {
+					c.say("%s is missing", field)
+				}
+			}
+			for _, name := range m.Undefined {
+				c.say("${%s} is not defined", name)
+			}
 		},
-		{
-			Code: "ELL705", Severity: Warning, Title: "unknown key in a desktop entry",
-			Why:    "Most often it is misspelt, and what it was to do does not happen. Keys of one's own begin with X-.",
-			Remedy: "correct it, or write X- before it",
-			Wrong:  entry(goodEntry + "\nCatagories=Science;"),
-			Right:  entry(goodEntry + "\nX-Tide=high"),
-			pkg: func(c *packageCheck) {
-				c.eachEntry(func(p string, k scan.Keys) {
-					for _, l := range k.Lines {
-						key := l.Key
-						if m := localized.FindStringSubmatch(key); m != nil {
-							key = m[1]
-						}
-						if l.Section == entryGroup && !strings.HasPrefix(key, "X-") && !entryKeys[key] {
-							c.path(p, "line %d: there is no key %s", l.Line, l.Key)
-						}
-					}
-				})
-			},
+	}
+}
+
+// ell731 reports: pkg-config module with missing paths.
+func ell731() Rule {
+	return Rule{
+		Code: "ELL731", Severity: Error, Title: "pkg-config module with missing paths",
+		Why:    "Whoever builds with it gets flags for directories that are not there: headers and libraries are not found, or others are.",
+		Remedy: "see which value the build recorded: prefix=/usr is meant, without $DESTDIR",
+		Wrong:  module(strings.Replace(goodModule, "prefix=/usr", "prefix=/usr/local", 1)),
+		Right:  module(goodModule),
+		file: func(c *fileCheck) {
+			m, ok := c.module()
+			if !ok {
+				return
+			}
+			for _, key := range []string{"prefix", "exec_prefix", "libdir", "includedir"} {
+				if v := m.Variables[key]; v != "" && (strings.HasPrefix(v, "/usr/local") || buildMark.MatchString(v+"/") || v == "NONE" || strings.HasPrefix(v, "/tmp/") || strings.HasPrefix(v, "/home/")) {
+					c.say("%s is %s", key, v)
+				}
+			}
+			for _, word := range strings.Fields(m.Fields["cflags"]) {
+				dir, ok := strings.CutPrefix(word, "-I")
+				own := strings.HasPrefix(dir, "/usr/include/") && !c.pkg.under(dir) && !c.pkg.hasInclude()
+				if ok && own {
+					c.say("Cflags has %s, and no header lies there", word)
+				}
+			}
 		},
-		{
-			Code: "ELL706", Severity: Warning, Title: "icon size differs from its directory",
-			Why:    "Desktops choose by the directory, and draw it blurred or cut.",
-			Remedy: "put it into the directory of its size, or scale it",
-			Wrong:  icon("48x48"),
-			Right:  icon("16x16"),
-			file: func(c *fileCheck) {
-				if !strings.HasPrefix(c.Path, "/usr/share/icons/") {
-					return
-				}
-				m := iconFile.FindStringSubmatch(c.Path)
-				if m == nil || m[4] != "png" || m[1] == "" || len(c.data) < 24 || !bytes.HasPrefix(c.data, []byte("\x89PNG\r\n\x1a\n")) {
-					return
-				}
-				scale := "1"
-				if m[3] != "" {
-					scale = m[3]
-				}
-				w, h := binary.BigEndian.Uint32(c.data[16:]), binary.BigEndian.Uint32(c.data[20:])
-				var fw, fh, fs uint32
-				fmt.Sscan(m[1], &fw)
-				fmt.Sscan(m[2], &fh)
-				fmt.Sscan(scale, &fs)
-				if w > fw*fs+2 || h > fh*fs+2 || w+2 < fw*fs && h+2 < fh*fs {
-					c.say("it is %d by %d", w, h)
-				}
-			},
+	}
+}
+
+// ell732 reports: pkg-config module with an older version.
+func ell732() Rule {
+	return Rule{
+		Code: "ELL732", Severity: Warning, Title: "pkg-config module with an older version",
+		Why:    "Builds that ask for this version refuse it.",
+		Remedy: "see where the build takes the number from",
+		Wrong:  module(strings.Replace(goodModule, "Version: 1.2", "Version:", 1)),
+		Right:  module(goodModule),
+		file: func(c *fileCheck) {
+			m, ok := c.module()
+			if v, there := m.Fields["version"]; ok && there && (v == "" || strings.Contains(v, "@") || strings.EqualFold(v, "unknown") || v == "0.0.0" && c.pkg.Facts.Version != "0.0.0") {
+				c.say("its version is %q", v)
+			}
 		},
-		{
-			Code: "ELL710", Severity: Hint, Title: "command without a man page",
-			Why:    "Whoever types man and the command's name finds nothing, and has to look for another way to learn about it.",
-			Remedy: "install one from upstream, or write a short one; help2man makes a first one of --help",
-			Wrong:  program("#!/bin/sh\necho high water"),
-			Right:  program("#!/bin/sh\necho high water\nEND\ninstall -d \"$DESTDIR/usr/share/man/man1\"\ncat > \"$DESTDIR/usr/share/man/man1/tide.1\" <<'END'\n.TH tide 1\n.SH NAME\ntide \\- print tables of the tides"),
-			set: func(c *setCheck) {
-				described := c.pages
-				for _, p := range c.packages {
-					entries, err := p.Layout()
-					if c.failed(err) {
-						return
-					}
-					var without []string
-					for _, e := range entries {
-						if scan.CommandDir(path.Dir(e.Path)) && e.Type == staging.File && !described[path.Base(e.Path)] && !described[strings.TrimSuffix(path.Base(e.Path), path.Ext(e.Path))] && !strings.HasPrefix(e.Path, debugDir) {
-							without = append(without, path.Base(e.Path))
-						}
-					}
-					if len(without) > 0 {
-						c.of(p, fact.Finding{Message: "no manual for " + several(without)})
-					}
-				}
-			},
-		},
-		{
-			Code: "ELL711", Severity: Warning, Title: "man page without a title",
-			Why:    "Without a title line (.TH or .Dd) man shows the page without its head, or nothing: most often it is a file of another kind, or one that was half made.",
-			Remedy: "see how it was made: often a tool was missing in the build",
-			Wrong:  manual("tide.1", "Tide prints tables."),
-			Right:  manual("tide.1", ".TH tide 1\n.SH NAME\ntide \\- print tables of the tides"),
-			file: func(c *fileCheck) {
-				m := c.manual()
-				if m == nil {
-					return
-				}
-				text, ok := c.text()
-				if !ok {
-					return
-				}
-				if !manualHead.MatchString(text) {
-					c.say("it has no title line (.TH or .Dd)")
-				}
-			},
-		},
-		{
-			Code: "ELL712", Severity: Warning, Title: "man page in another section",
-			Why:    "The page's head shows one section and man finds it in another.",
-			Remedy: "make its .TH line and its name agree",
-			Wrong:  manual("tide.1", ".TH tide 8\n.SH NAME\ntide \\- print tables of the tides"),
-			Right:  manual("tide.1", ".TH tide 1\n.SH NAME\ntide \\- print tables of the tides"),
-			file: func(c *fileCheck) {
-				m := c.manual()
-				if m == nil {
-					return
-				}
-				text, ok := c.text()
-				if !ok {
-					return
-				}
-				if th := manualTH.FindStringSubmatch(text); th != nil && !strings.EqualFold(th[1][:1], m[4][:1]) {
-					c.say("its title line says section %s", th[1])
-				}
-			},
-		},
-		{
-			Code: "ELL713", Severity: Error, Title: "man page redirects to a missing one",
-			Why:    "man says that there is no such page.",
-			Remedy: "install the page that it points to, or a link in its place",
-			Wrong:  manual("tide.1", ".so man1/tides.1"),
-			Right:  manual("tide.1", ".TH tide 1\n.SH NAME\ntide \\- print tables of the tides"),
-			file: func(c *fileCheck) {
-				if c.manual() == nil || c.Size > 500 {
-					return
-				}
-				text, _ := c.text()
-				m := manualSo.FindStringSubmatch(text)
-				if m == nil {
-					return
-				}
-				root := path.Dir(path.Dir(c.Path))
-				for _, ext := range []string{"", ".gz", ".xz", ".zst"} {
-					for _, p := range []string{path.Join(root, m[1]), path.Join(path.Dir(c.Path), m[1]), path.Join("/usr/share/man", m[1])} {
-						if c.pkg.there(p + ext) {
-							return
-						}
+	}
+}
+
+// ell733 reports: pkg-config module without its library.
+func ell733() Rule {
+	return Rule{
+		Code: "ELL733", Severity: Warning, Title: "pkg-config module without its library",
+		Why:    "The flag names a library that neither this package nor its siblings nor the system has: whoever links by it gets an error.",
+		Remedy: "correct Libs, or install the library",
+		Wrong:  module(goodModule + "\nLibs: -ltide"),
+		Right:  module(goodModule + "\nLibs: -lm"),
+		set: func(c *setCheck) {
+			c.eachModule(func(p *pack.Package, at string, m scan.Module) {
+				for _, word := range strings.Fields(m.Fields["libs"]) {
+					name, ok := strings.CutPrefix(word, "-l")
+					if ok && name != "" && !strings.ContainsAny(name, ":$") && !c.linkable(name) {
+						c.of(p, fact.Finding{Path: at, Message: fmt.Sprintf("Libs has %s, and nobody here has that library", word)})
 					}
 				}
-				c.say("it points to %s", m[1])
-			},
+			})
 		},
-		{
-			Code: "ELL714", Severity: Hint, Title: "man page that apropos cannot find",
-			Why:    "apropos and whatis read the section NAME, and this page has none.",
-			Remedy: "add: .SH NAME, and below it `command \\- what it does`",
-			Wrong:  manual("tide.1", ".TH tide 1\n.SH DESCRIPTION\nPrints tables."),
-			Right:  manual("tide.1", ".TH tide 1\n.SH NAME\ntide \\- print tables of the tides"),
-			file: func(c *fileCheck) {
-				m := c.manual()
-				if m == nil || m[1] != "" {
-					return
-				}
-				if text, ok := c.text(); ok && manualTH.MatchString(text) && !manualName.MatchString(text) && !manualSo.MatchString(text) {
-					c.say("it has no section NAME")
-				}
-			},
+	}
+}
+
+// ell740 reports: malformed XML.
+func ell740() Rule {
+	return Rule{
+		Code: "ELL740", Severity: Error, Title: "malformed XML",
+		Why:    "Whatever is to read it, a software centre, a settings service, an icon's viewer, reads nothing of it.",
+		Remedy: "correct it, or see which step writes it",
+		Wrong:  stageFile("install -d \"$DESTDIR/usr/share/metainfo\"\necho '<component><id>tide</component>' > \"$DESTDIR/usr/share/metainfo/tide.metainfo.xml\""),
+		Right:  stageFile("install -d \"$DESTDIR/usr/share/metainfo\"\necho '<component><id>tide</id></component>' > \"$DESTDIR/usr/share/metainfo/tide.metainfo.xml\""),
+		file: func(c *fileCheck) {
+			if ext := path.Ext(c.Path); ext != ".xml" && ext != ".svg" && ext != ".policy" && ext != ".conf" || !xmlPath.MatchString(c.Path) {
+				return
+			}
+			text, ok := c.text()
+			if !ok {
+				return
+			}
+			if err := balanced(text); err != "" {
+				c.say("%s", err)
+			}
 		},
-		{
-			Code: "ELL720", Severity: Warning, Title: "completion for a missing command",
-			Why:    "The shell loads them by the command's name. Under another name they are never loaded.",
-			Remedy: "name the file like the command",
-			Wrong:  completions("tides"),
-			Right:  completions("tide"),
-			pkg: func(c *packageCheck) {
-				for _, e := range c.Layout {
-					name := completionOf(e.Path)
-					if name == "" || e.Type != staging.File || !c.provides("command") {
-						continue
-					}
-					if !c.there("/usr/bin/"+name) && !c.there("/usr/sbin/"+name) && !c.canRun(name) {
-						c.path(e.Path, "the package has no command %q", name)
-					}
+	}
+}
+
+// ell741 reports: metadata without its desktop entry.
+func ell741() Rule {
+	return Rule{
+		Code: "ELL741", Severity: Warning, Title: "metadata without its desktop entry",
+		Why:    "Software centres start an application by the entry that it names (AppStream 1.0, launchable).",
+		Remedy: "make the two names agree",
+		Wrong:  entry(goodEntry + "\nEND\ninstall -d \"$DESTDIR/usr/share/metainfo\"\ncat > \"$DESTDIR/usr/share/metainfo/tide.metainfo.xml\" <<'END'\n<component><id>tide</id><launchable type=\"desktop-id\">tides.desktop</launchable></component>"),
+		Right:  entry(goodEntry + "\nEND\ninstall -d \"$DESTDIR/usr/share/metainfo\"\ncat > \"$DESTDIR/usr/share/metainfo/tide.metainfo.xml\" <<'END'\n<component><id>tide</id><launchable type=\"desktop-id\">tide.desktop</launchable></component>"),
+		file: func(c *fileCheck) {
+			if !strings.HasPrefix(c.Path, "/usr/share/metainfo/") && !strings.HasPrefix(c.Path, "/usr/share/appdata/") {
+				return
+			}
+			text, _ := c.text()
+			for _, m := range launchable.FindAllStringSubmatch(text, -1) {
+				if !c.pkg.there("/usr/share/applications/" + m[1]) {
+					c.say("it names %s", m[1])
 				}
-			},
-		},
-		{
-			Code: "ELL730", Severity: Error, Title: "invalid pkg-config module",
-			Why:    "Every build that asks for it fails, with an error that names this file.",
-			Remedy: "correct it: Name, Description and Version are required, and each ${…} must be defined",
-			Wrong:  module("prefix=/usr\nName: tide\nVersion: 1.2\nDescription: Tides\nCflags: -I${includedir}"),
-			Right:  module(goodModule),
-			file: func(c *fileCheck) {
-				m, ok := c.module()
-				if !ok {
-					return
-				}
-				for _, field := range []string{"Name", "Description", "Version"} {
-					if _, ok := m.Fields[strings.ToLower(field)]; !ok {
-						c.say("%s is missing", field)
-					}
-				}
-				for _, name := range m.Undefined {
-					c.say("${%s} is not defined", name)
-				}
-			},
-		},
-		{
-			Code: "ELL731", Severity: Error, Title: "pkg-config module with missing paths",
-			Why:    "Whoever builds with it gets flags for directories that are not there: headers and libraries are not found, or others are.",
-			Remedy: "see which value the build recorded: prefix=/usr is meant, without $DESTDIR",
-			Wrong:  module(strings.Replace(goodModule, "prefix=/usr", "prefix=/usr/local", 1)),
-			Right:  module(goodModule),
-			file: func(c *fileCheck) {
-				m, ok := c.module()
-				if !ok {
-					return
-				}
-				for _, key := range []string{"prefix", "exec_prefix", "libdir", "includedir"} {
-					if v := m.Variables[key]; v != "" && (strings.HasPrefix(v, "/usr/local") || buildMark.MatchString(v+"/") || v == "NONE" || strings.HasPrefix(v, "/tmp/") || strings.HasPrefix(v, "/home/")) {
-						c.say("%s is %s", key, v)
-					}
-				}
-				for _, word := range strings.Fields(m.Fields["cflags"]) {
-					dir, ok := strings.CutPrefix(word, "-I")
-					own := strings.HasPrefix(dir, "/usr/include/") && !c.pkg.under(dir) && !c.pkg.hasInclude()
-					if ok && own {
-						c.say("Cflags has %s, and no header lies there", word)
-					}
-				}
-			},
-		},
-		{
-			Code: "ELL732", Severity: Warning, Title: "pkg-config module with an older version",
-			Why:    "Builds that ask for this version refuse it.",
-			Remedy: "see where the build takes the number from",
-			Wrong:  module(strings.Replace(goodModule, "Version: 1.2", "Version:", 1)),
-			Right:  module(goodModule),
-			file: func(c *fileCheck) {
-				m, ok := c.module()
-				if v, there := m.Fields["version"]; ok && there && (v == "" || strings.Contains(v, "@") || strings.EqualFold(v, "unknown") || v == "0.0.0" && c.pkg.Facts.Version != "0.0.0") {
-					c.say("its version is %q", v)
-				}
-			},
-		},
-		{
-			Code: "ELL733", Severity: Warning, Title: "pkg-config module without its library",
-			Why:    "The flag names a library that neither this package nor its siblings nor the system has: whoever links by it gets an error.",
-			Remedy: "correct Libs, or install the library",
-			Wrong:  module(goodModule + "\nLibs: -ltide"),
-			Right:  module(goodModule + "\nLibs: -lm"),
-			set: func(c *setCheck) {
-				c.eachModule(func(p *pack.Package, at string, m scan.Module) {
-					for _, word := range strings.Fields(m.Fields["libs"]) {
-						name, ok := strings.CutPrefix(word, "-l")
-						if ok && name != "" && !strings.ContainsAny(name, ":$") && !c.linkable(name) {
-							c.of(p, fact.Finding{Path: at, Message: fmt.Sprintf("Libs has %s, and nobody here has that library", word)})
-						}
-					}
-				})
-			},
-		},
-		{
-			Code: "ELL740", Severity: Error, Title: "malformed XML",
-			Why:    "Whatever is to read it, a software centre, a settings service, an icon's viewer, reads nothing of it.",
-			Remedy: "correct it, or see which step writes it",
-			Wrong:  stageFile("install -d \"$DESTDIR/usr/share/metainfo\"\necho '<component><id>tide</component>' > \"$DESTDIR/usr/share/metainfo/tide.metainfo.xml\""),
-			Right:  stageFile("install -d \"$DESTDIR/usr/share/metainfo\"\necho '<component><id>tide</id></component>' > \"$DESTDIR/usr/share/metainfo/tide.metainfo.xml\""),
-			file: func(c *fileCheck) {
-				if ext := path.Ext(c.Path); ext != ".xml" && ext != ".svg" && ext != ".policy" && ext != ".conf" || !xmlPath.MatchString(c.Path) {
-					return
-				}
-				text, ok := c.text()
-				if !ok {
-					return
-				}
-				if err := balanced(text); err != "" {
-					c.say("%s", err)
-				}
-			},
-		},
-		{
-			Code: "ELL741", Severity: Warning, Title: "metadata without its desktop entry",
-			Why:    "Software centres start an application by the entry that it names (AppStream 1.0, launchable).",
-			Remedy: "make the two names agree",
-			Wrong:  entry(goodEntry + "\nEND\ninstall -d \"$DESTDIR/usr/share/metainfo\"\ncat > \"$DESTDIR/usr/share/metainfo/tide.metainfo.xml\" <<'END'\n<component><id>tide</id><launchable type=\"desktop-id\">tides.desktop</launchable></component>"),
-			Right:  entry(goodEntry + "\nEND\ninstall -d \"$DESTDIR/usr/share/metainfo\"\ncat > \"$DESTDIR/usr/share/metainfo/tide.metainfo.xml\" <<'END'\n<component><id>tide</id><launchable type=\"desktop-id\">tide.desktop</launchable></component>"),
-			file: func(c *fileCheck) {
-				if !strings.HasPrefix(c.Path, "/usr/share/metainfo/") && !strings.HasPrefix(c.Path, "/usr/share/appdata/") {
-					return
-				}
-				text, _ := c.text()
-				for _, m := range launchable.FindAllStringSubmatch(text, -1) {
-					if !c.pkg.there("/usr/share/applications/" + m[1]) {
-						c.say("it names %s", m[1])
-					}
-				}
-			},
+			}
 		},
 	}
 }

@@ -103,449 +103,584 @@ var dataNames = []string{".conf", ".ini", ".h", ".hpp", ".png", ".svg", ".jpg", 
 // layoutRules are about modes, owners and what the files of a package are.
 func layoutRules() []Rule {
 	return []Rule{
-		{
-			Code: "ELL201", Severity: Error, Title: "world-writable path",
-			Why:    "Any account on the machine can replace what all others run or read.",
-			Remedy: `give it a mode in the layout; a shared directory needs the sticky bit: "1777"`,
-			Wrong:  withLayout(`touch "$DESTDIR/usr/share/tide/table"`, `"/usr/share/tide/table" = { mode = "0666" }`),
-			Right:  withLayout(`touch "$DESTDIR/usr/share/tide/table"`, `"/usr/share/tide/table" = { mode = "0644" }`),
-			pkg: func(c *packageCheck) {
-				for _, e := range c.Layout {
-					mode := fact.ParseMode(e.Mode)
-					if e.Type != staging.Symlink && mode&0o002 != 0 && (e.Type == staging.File || mode&os.ModeSticky == 0) {
-						c.setMode(e, mode&^0o022, "its mode is %s: everyone may write to it", e.Mode)
-					}
+		ell201(),
+		ell202(),
+		ell204(),
+		ell205(),
+		ell206(),
+		ell207(),
+		ell208(),
+		ell209(),
+		ell211(),
+		ell212(),
+		ell213(),
+		ell214(),
+		ell215(),
+		ell217(),
+		ell220(),
+		ell221(),
+		ell222(),
+		ell223(),
+		ell224(),
+		ell225(),
+		ell226(),
+		ell227(),
+		ell228(),
+		ell229(),
+		ell230(),
+		ell231(),
+		ell232(),
+	}
+}
+
+// ell201 reports: world-writable path.
+func ell201() Rule {
+	return Rule{
+		Code: "ELL201", Severity: Error, Title: "world-writable path",
+		Why:    "Any account on the machine can replace what all others run or read.",
+		Remedy: `give it a mode in the layout; a shared directory needs the sticky bit: "1777"`,
+		Wrong:  withLayout(`touch "$DESTDIR/usr/share/tide/table"`, `"/usr/share/tide/table" = { mode = "0666" }`),
+		Right:  withLayout(`touch "$DESTDIR/usr/share/tide/table"`, `"/usr/share/tide/table" = { mode = "0644" }`),
+		pkg: func(c *packageCheck) {
+			for _, e := range c.Layout {
+				mode := fact.ParseMode(e.Mode)
+				if e.Type != staging.Symlink && mode&0o002 != 0 && (e.Type == staging.File || mode&os.ModeSticky == 0) {
+					c.setMode(e, mode&^0o022, "its mode is %s: everyone may write to it", e.Mode)
 				}
-			},
+			}
 		},
-		{
-			Code: "ELL202", Severity: Warning, Title: "setuid or setgid program",
-			Why:    "A mistake in a setuid or setgid program is a way to those rights for everyone on the machine.",
-			Remedy: "drop the bit if it is not needed; otherwise waive this, and say why it must be",
-			Wrong:  setuid("4755"),
-			Right:  setuid("0755"),
-			pkg: func(c *packageCheck) {
-				for _, e := range c.Layout {
-					if e.Type == staging.File && fact.ParseMode(e.Mode)&(os.ModeSetuid|os.ModeSetgid) != 0 {
-						c.path(e.Path, "its mode is %s, so it runs as %s:%s", e.Mode, e.Owner, e.Group)
-					}
+	}
+}
+
+// ell202 reports: setuid or setgid program.
+func ell202() Rule {
+	return Rule{
+		Code: "ELL202", Severity: Warning, Title: "setuid or setgid program",
+		Why:    "A mistake in a setuid or setgid program is a way to those rights for everyone on the machine.",
+		Remedy: "drop the bit if it is not needed; otherwise waive this, and say why it must be",
+		Wrong:  setuid("4755"),
+		Right:  setuid("0755"),
+		pkg: func(c *packageCheck) {
+			for _, e := range c.Layout {
+				if e.Type == staging.File && fact.ParseMode(e.Mode)&(os.ModeSetuid|os.ModeSetgid) != 0 {
+					c.path(e.Path, "its mode is %s, so it runs as %s:%s", e.Mode, e.Owner, e.Group)
 				}
-			},
+			}
 		},
-		{
-			Code: "ELL204", Severity: Warning, Title: "configuration file without kind config",
-			Why:    "Files under /etc are there to be changed. One that is not of kind config is replaced at the next upgrade, with all that was set in it.",
-			Remedy: "make it of kind config",
-			Wrong:  withLayout(`install -Dm644 /dev/null "$DESTDIR/etc/tide/tide.conf"; echo a > "$DESTDIR/etc/tide/tide.conf"`, ""),
-			Right:  withLayout(`install -Dm644 /dev/null "$DESTDIR/etc/tide/tide.conf"; echo a > "$DESTDIR/etc/tide/tide.conf"`, `"/etc/tide/*.conf" = { kind = "config" }`),
-			pkg: func(c *packageCheck) {
-				for _, e := range c.Layout {
-					// What is left over from editing does not stay.
-					if e.Type == staging.File && strings.HasPrefix(e.Path, "/etc/") && e.Kind != fact.KindConfig && !editing.is(path.Base(e.Path)) {
-						c.attribute(e, "kind", fact.KindConfig, "it lies under /etc and is not of kind config")
-					}
+	}
+}
+
+// ell204 reports: configuration file without kind config.
+func ell204() Rule {
+	return Rule{
+		Code: "ELL204", Severity: Warning, Title: "configuration file without kind config",
+		Why:    "Files under /etc are there to be changed. One that is not of kind config is replaced at the next upgrade, with all that was set in it.",
+		Remedy: "make it of kind config",
+		Wrong:  withLayout(`install -Dm644 /dev/null "$DESTDIR/etc/tide/tide.conf"; echo a > "$DESTDIR/etc/tide/tide.conf"`, ""),
+		Right:  withLayout(`install -Dm644 /dev/null "$DESTDIR/etc/tide/tide.conf"; echo a > "$DESTDIR/etc/tide/tide.conf"`, `"/etc/tide/*.conf" = { kind = "config" }`),
+		pkg: func(c *packageCheck) {
+			for _, e := range c.Layout {
+				// What is left over from editing does not stay.
+				if e.Type == staging.File && strings.HasPrefix(e.Path, "/etc/") && e.Kind != fact.KindConfig && !editing.is(path.Base(e.Path)) {
+					c.attribute(e, "kind", fact.KindConfig, "it lies under /etc and is not of kind config")
 				}
-			},
+			}
 		},
-		{
-			Code: "ELL205", Severity: Warning, Title: "editor backup or patch leftover",
-			Why:    "Backups and half-applied patches are of no use on the machines that install the package, and may reveal what was not intended for others.",
-			Remedy: "keep it out of the stage step, or name it in discard = [...]",
-			Wrong:  stageFile(`echo 3.14 > "$DESTDIR/usr/share/tide/table.orig"`),
-			Right:  stageFile(`echo 3.14 > "$DESTDIR/usr/share/tide/table"`),
-			pkg:    func(c *packageCheck) { c.leftovers(editing, nil) },
-		},
-		{
-			Code: "ELL206", Severity: Error, Title: "dangling symlink",
-			Why:    "Whoever opens it gets an error. Most often it points into the staging directory, or to a file that was renamed.",
-			Remedy: "link to the installed path, relative if both are in the package",
-			Wrong:  stageFile(`ln -s old-table "$DESTDIR/usr/share/tide/table"`),
-			Right:  stageFile(`touch "$DESTDIR/usr/share/tide/old-table"; ln -s old-table "$DESTDIR/usr/share/tide/table"`),
-			pkg: func(c *packageCheck) {
-				for _, e := range c.Layout {
-					if e.Type != staging.Symlink {
-						continue
-					}
-					target := linkTarget(e)
-					switch {
-					case buildMark.MatchString(e.Link + "/"):
-						c.path(e.Path, "it points into the build's own directory: %s", e.Link)
-					case !c.there(target) && !path.IsAbs(e.Link) && !c.under(target) && !c.through(target) && !c.mayBeElsewhere(target) && (!strings.Contains(e.Link, "/") || c.ownDirectory(path.Dir(target))):
-						c.path(e.Path, "it points to %q, which is not in the package", e.Link)
-					}
+	}
+}
+
+// ell205 reports: editor backup or patch leftover.
+func ell205() Rule {
+	return Rule{
+		Code: "ELL205", Severity: Warning, Title: "editor backup or patch leftover",
+		Why:    "Backups and half-applied patches are of no use on the machines that install the package, and may reveal what was not intended for others.",
+		Remedy: "keep it out of the stage step, or name it in discard = [...]",
+		Wrong:  stageFile(`echo 3.14 > "$DESTDIR/usr/share/tide/table.orig"`),
+		Right:  stageFile(`echo 3.14 > "$DESTDIR/usr/share/tide/table"`),
+		pkg:    func(c *packageCheck) { c.leftovers(editing, nil) },
+	}
+}
+
+// ell206 reports: dangling symlink.
+func ell206() Rule {
+	return Rule{
+		Code: "ELL206", Severity: Error, Title: "dangling symlink",
+		Why:    "Whoever opens it gets an error. Most often it points into the staging directory, or to a file that was renamed.",
+		Remedy: "link to the installed path, relative if both are in the package",
+		Wrong:  stageFile(`ln -s old-table "$DESTDIR/usr/share/tide/table"`),
+		Right:  stageFile(`touch "$DESTDIR/usr/share/tide/old-table"; ln -s old-table "$DESTDIR/usr/share/tide/table"`),
+		pkg: func(c *packageCheck) {
+			for _, e := range c.Layout {
+				if e.Type != staging.Symlink {
+					continue
 				}
-			},
-		},
-		{
-			Code: "ELL207", Severity: Hint, Title: "no license text",
-			Why:    "Most licenses ask for their text to go along with every copy.",
-			Remedy: "install it to /usr/share/licenses/NAME/, where it is of kind license by itself",
-			Wrong:  stageFile(`touch "$DESTDIR/usr/share/tide/table"`) + "\n[package.tide.layout]\n\"/**\" = {}",
-			Right:  withLayout(`touch "$DESTDIR/usr/share/tide/table"`, ""),
-			pkg: func(c *packageCheck) {
-				if c.main() && len(c.Layout) > 0 && !slices.ContainsFunc(c.Layout, func(e pack.Entry) bool { return e.Kind == fact.KindLicense }) {
-					c.say("the package has no file of kind license")
+				target := linkTarget(e)
+				switch {
+				case buildMark.MatchString(e.Link + "/"):
+					c.path(e.Path, "it points into the build's own directory: %s", e.Link)
+				case !c.there(target) && !path.IsAbs(e.Link) && !c.under(target) && !c.through(target) && !c.mayBeElsewhere(target) && (!strings.Contains(e.Link, "/") || c.ownDirectory(path.Dir(target))):
+					c.path(e.Path, "it points to %q, which is not in the package", e.Link)
 				}
-			},
+			}
 		},
-		{
-			Code: "ELL208", Severity: Error, Title: "undeclared owner",
-			Why:    "Where the account does not exist, the path cannot be given to it, and whoever next gets that name gets the files.",
-			Remedy: "declare it: [package.NAME.account.OWNER]",
-			Wrong:  withLayout(`install -d "$DESTDIR/var/lib/tide"`, `"/var/lib/tide/" = { kind = "state", owner = "tide" }`),
-			Right: withLayout(`install -d "$DESTDIR/var/lib/tide"`, `"/var/lib/tide/" = { kind = "state", owner = "tide" }
+	}
+}
+
+// ell207 reports: no license text.
+func ell207() Rule {
+	return Rule{
+		Code: "ELL207", Severity: Hint, Title: "no license text",
+		Why:    "Most licenses ask for their text to go along with every copy.",
+		Remedy: "install it to /usr/share/licenses/NAME/, where it is of kind license by itself",
+		Wrong:  stageFile(`touch "$DESTDIR/usr/share/tide/table"`) + "\n[package.tide.layout]\n\"/**\" = {}",
+		Right:  withLayout(`touch "$DESTDIR/usr/share/tide/table"`, ""),
+		pkg: func(c *packageCheck) {
+			if c.main() && len(c.Layout) > 0 && !slices.ContainsFunc(c.Layout, func(e pack.Entry) bool { return e.Kind == fact.KindLicense }) {
+				c.say("the package has no file of kind license")
+			}
+		},
+	}
+}
+
+// ell208 reports: undeclared owner.
+func ell208() Rule {
+	return Rule{
+		Code: "ELL208", Severity: Error, Title: "undeclared owner",
+		Why:    "Where the account does not exist, the path cannot be given to it, and whoever next gets that name gets the files.",
+		Remedy: "declare it: [package.NAME.account.OWNER]",
+		Wrong:  withLayout(`install -d "$DESTDIR/var/lib/tide"`, `"/var/lib/tide/" = { kind = "state", owner = "tide" }`),
+		Right: withLayout(`install -d "$DESTDIR/var/lib/tide"`, `"/var/lib/tide/" = { kind = "state", owner = "tide" }
 [package.tide.account.tide]
 home = "/var/lib/tide"`),
-			pkg: func(c *packageCheck) {
-				told := map[string]bool{}
-				for _, e := range c.Layout {
-					for _, who := range []string{e.Owner, e.Group} {
-						if _, ok := c.Facts.Accounts[who]; !ok && who != staging.Root && !told[who] {
-							told[who] = true
-							c.path(e.Path, "it belongs to %q, an account that the package does not declare", who)
-						}
+		pkg: func(c *packageCheck) {
+			told := map[string]bool{}
+			for _, e := range c.Layout {
+				for _, who := range []string{e.Owner, e.Group} {
+					if _, ok := c.Facts.Accounts[who]; !ok && who != staging.Root && !told[who] {
+						told[who] = true
+						c.path(e.Path, "it belongs to %q, an account that the package does not declare", who)
 					}
 				}
-			},
+			}
 		},
-		{
-			Code: "ELL209", Severity: Warning, Title: "names that differ only in case",
-			Why:    "On a file system that does not tell capitals apart, one of the two replaces the other.",
-			Remedy: "rename one of them",
-			Wrong:  stageFile(`echo a > "$DESTDIR/usr/share/tide/table"; echo b > "$DESTDIR/usr/share/tide/Table"`),
-			Right:  stageFile(`echo a > "$DESTDIR/usr/share/tide/table"; echo b > "$DESTDIR/usr/share/tide/tables"`),
-			pkg: func(c *packageCheck) {
-				seen := map[string]string{}
-				for _, e := range c.Layout {
-					low := strings.ToLower(e.Path)
-					if other, ok := seen[low]; ok && path.Dir(other) == path.Dir(e.Path) {
-						c.path(e.Path, "%s differs from it only in case", other)
-					}
-					seen[low] = e.Path
+	}
+}
+
+// ell209 reports: names that differ only in case.
+func ell209() Rule {
+	return Rule{
+		Code: "ELL209", Severity: Warning, Title: "names that differ only in case",
+		Why:    "On a file system that does not tell capitals apart, one of the two replaces the other.",
+		Remedy: "rename one of them",
+		Wrong:  stageFile(`echo a > "$DESTDIR/usr/share/tide/table"; echo b > "$DESTDIR/usr/share/tide/Table"`),
+		Right:  stageFile(`echo a > "$DESTDIR/usr/share/tide/table"; echo b > "$DESTDIR/usr/share/tide/tables"`),
+		pkg: func(c *packageCheck) {
+			seen := map[string]string{}
+			for _, e := range c.Layout {
+				low := strings.ToLower(e.Path)
+				if other, ok := seen[low]; ok && path.Dir(other) == path.Dir(e.Path) {
+					c.path(e.Path, "%s differs from it only in case", other)
 				}
-			},
+				seen[low] = e.Path
+			}
 		},
-		{
-			Code: "ELL211", Severity: Warning, Title: "file that not everyone may read",
-			Why:    "What lies under /usr is there for all accounts. A program that cannot read its own files fails for everyone but root, and only there.",
-			Remedy: "give it a mode in the layout that lets others read; what is secret does not belong under /usr",
-			Wrong:  withLayout(`touch "$DESTDIR/usr/share/tide/table"`, `"/usr/share/tide/table" = { mode = "0600" }`),
-			Right:  withLayout(`touch "$DESTDIR/usr/share/tide/table"`, `"/usr/share/tide/table" = { mode = "0644" }`),
-			pkg: func(c *packageCheck) {
-				for _, e := range c.Layout {
-					mode := fact.ParseMode(e.Mode)
-					need := os.FileMode(0o444)
-					if e.Type == staging.Directory {
-						need = 0o555
-					}
-					shared := strings.HasPrefix(e.Path, "/usr/") && mode&(os.ModeSetuid|os.ModeSetgid) == 0
-					if e.Type != staging.Symlink && shared && mode&need != need && e.Owner == staging.Root && e.Group == staging.Root && len(e.Xattrs) == 0 {
-						c.setMode(e, mode|need, "its mode is %s, so that only some may read it", e.Mode)
-					}
+	}
+}
+
+// ell211 reports: file that not everyone may read.
+func ell211() Rule {
+	return Rule{
+		Code: "ELL211", Severity: Warning, Title: "file that not everyone may read",
+		Why:    "What lies under /usr is there for all accounts. A program that cannot read its own files fails for everyone but root, and only there.",
+		Remedy: "give it a mode in the layout that lets others read; what is secret does not belong under /usr",
+		Wrong:  withLayout(`touch "$DESTDIR/usr/share/tide/table"`, `"/usr/share/tide/table" = { mode = "0600" }`),
+		Right:  withLayout(`touch "$DESTDIR/usr/share/tide/table"`, `"/usr/share/tide/table" = { mode = "0644" }`),
+		pkg: func(c *packageCheck) {
+			for _, e := range c.Layout {
+				mode := fact.ParseMode(e.Mode)
+				need := os.FileMode(0o444)
+				if e.Type == staging.Directory {
+					need = 0o555
 				}
-			},
+				shared := strings.HasPrefix(e.Path, "/usr/") && mode&(os.ModeSetuid|os.ModeSetgid) == 0
+				if e.Type != staging.Symlink && shared && mode&need != need && e.Owner == staging.Root && e.Group == staging.Root && len(e.Xattrs) == 0 {
+					c.setMode(e, mode|need, "its mode is %s, so that only some may read it", e.Mode)
+				}
+			}
 		},
-		{
-			Code: "ELL212", Severity: Warning, Title: "program or configuration writable by its own account",
-			Why:    "A program that runs as an account of its own is to do little harm when it is taken over. Where it may change its own program and data under /usr, it can do so for good.",
-			Remedy: "leave what lies under /usr to root; what the program writes belongs under /var/lib, as kind state",
-			Wrong: withLayout(`touch "$DESTDIR/usr/share/tide/table"`, `"/usr/share/tide/table" = { owner = "tide" }
+	}
+}
+
+// ell212 reports: program or configuration writable by its own account.
+func ell212() Rule {
+	return Rule{
+		Code: "ELL212", Severity: Warning, Title: "program or configuration writable by its own account",
+		Why:    "A program that runs as an account of its own is to do little harm when it is taken over. Where it may change its own program and data under /usr, it can do so for good.",
+		Remedy: "leave what lies under /usr to root; what the program writes belongs under /var/lib, as kind state",
+		Wrong: withLayout(`touch "$DESTDIR/usr/share/tide/table"`, `"/usr/share/tide/table" = { owner = "tide" }
 [package.tide.account.tide]
 home = "/var/lib/tide"`),
-			Right: withLayout(`touch "$DESTDIR/usr/share/tide/table"; install -d "$DESTDIR/var/lib/tide"`, `"/var/lib/tide/" = { owner = "tide", kind = "state" }
+		Right: withLayout(`touch "$DESTDIR/usr/share/tide/table"; install -d "$DESTDIR/var/lib/tide"`, `"/var/lib/tide/" = { owner = "tide", kind = "state" }
 [package.tide.account.tide]
 home = "/var/lib/tide"`),
-			pkg: func(c *packageCheck) {
-				for _, e := range c.Layout {
-					mode := fact.ParseMode(e.Mode)
-					byGroup := e.Group != staging.Root && mode&0o020 != 0
-					if strings.HasPrefix(e.Path, "/usr/") && e.Type != staging.Symlink && (e.Owner != staging.Root || byGroup) && mode&(os.ModeSetuid|os.ModeSetgid) == 0 {
-						who := e.Owner
-						if byGroup && who == staging.Root {
-							who = e.Group
-						}
-						c.path(e.Path, "%q may change it", who)
+		pkg: func(c *packageCheck) {
+			for _, e := range c.Layout {
+				mode := fact.ParseMode(e.Mode)
+				byGroup := e.Group != staging.Root && mode&0o020 != 0
+				if strings.HasPrefix(e.Path, "/usr/") && e.Type != staging.Symlink && (e.Owner != staging.Root || byGroup) && mode&(os.ModeSetuid|os.ModeSetgid) == 0 {
+					who := e.Owner
+					if byGroup && who == staging.Root {
+						who = e.Group
 					}
+					c.path(e.Path, "%q may change it", who)
 				}
-			},
+			}
 		},
-		{
-			Code: "ELL213", Severity: Warning, Title: "executable data file",
-			Why:    "Nobody runs it. Where somebody does by mistake, the shell takes its words for commands.",
-			Remedy: "give it a mode in the layout without the x",
-			Wrong:  stageFile(`install -Dm755 /dev/null "$DESTDIR/usr/share/tide/harbours.csv"; echo Ely > "$DESTDIR/usr/share/tide/harbours.csv"`),
-			Right:  stageFile(`install -Dm644 /dev/null "$DESTDIR/usr/share/tide/harbours.csv"; echo Ely > "$DESTDIR/usr/share/tide/harbours.csv"`),
-			pkg: func(c *packageCheck) {
-				for _, e := range c.Layout {
-					mode := fact.ParseMode(e.Mode)
-					if e.Type != staging.File || mode&0o111 == 0 || !isData(e.Path) || c.files[e.Path].ELF != nil && !strings.HasSuffix(e.Path, ".a") {
-						continue
-					}
-					c.setMode(e, mode&^0o111, "it is executable, and nothing that is run")
+	}
+}
+
+// ell213 reports: executable data file.
+func ell213() Rule {
+	return Rule{
+		Code: "ELL213", Severity: Warning, Title: "executable data file",
+		Why:    "Nobody runs it. Where somebody does by mistake, the shell takes its words for commands.",
+		Remedy: "give it a mode in the layout without the x",
+		Wrong:  stageFile(`install -Dm755 /dev/null "$DESTDIR/usr/share/tide/harbours.csv"; echo Ely > "$DESTDIR/usr/share/tide/harbours.csv"`),
+		Right:  stageFile(`install -Dm644 /dev/null "$DESTDIR/usr/share/tide/harbours.csv"; echo Ely > "$DESTDIR/usr/share/tide/harbours.csv"`),
+		pkg: func(c *packageCheck) {
+			for _, e := range c.Layout {
+				mode := fact.ParseMode(e.Mode)
+				if e.Type != staging.File || mode&0o111 == 0 || !isData(e.Path) || c.files[e.Path].ELF != nil && !strings.HasSuffix(e.Path, ".a") {
+					continue
 				}
-			},
+				c.setMode(e, mode&^0o111, "it is executable, and nothing that is run")
+			}
 		},
-		{
-			Code: "ELL214", Severity: Warning, Title: "configuration outside /etc",
-			Why:    "Administrators look for settings under /etc, and keep only that in their backups and version control.",
-			Remedy: "install it under /etc; or, if it is the built-in default, leave out kind = \"config\"",
-			Wrong:  withLayout(`echo a > "$DESTDIR/usr/share/tide/tide.conf"`, `"/usr/share/tide/tide.conf" = { kind = "config" }`),
-			Right:  withLayout(`echo a > "$DESTDIR/usr/share/tide/tide.conf"`, ""),
-			pkg: func(c *packageCheck) {
-				for _, e := range c.Layout {
-					if e.Kind == fact.KindConfig && !strings.HasPrefix(e.Path, "/etc/") && !strings.HasPrefix(e.Path, "/boot/") {
-						c.path(e.Path, "it is of kind config, and not under /etc")
-					}
+	}
+}
+
+// ell214 reports: configuration outside /etc.
+func ell214() Rule {
+	return Rule{
+		Code: "ELL214", Severity: Warning, Title: "configuration outside /etc",
+		Why:    "Administrators look for settings under /etc, and keep only that in their backups and version control.",
+		Remedy: "install it under /etc; or, if it is the built-in default, leave out kind = \"config\"",
+		Wrong:  withLayout(`echo a > "$DESTDIR/usr/share/tide/tide.conf"`, `"/usr/share/tide/tide.conf" = { kind = "config" }`),
+		Right:  withLayout(`echo a > "$DESTDIR/usr/share/tide/tide.conf"`, ""),
+		pkg: func(c *packageCheck) {
+			for _, e := range c.Layout {
+				if e.Kind == fact.KindConfig && !strings.HasPrefix(e.Path, "/etc/") && !strings.HasPrefix(e.Path, "/boot/") {
+					c.path(e.Path, "it is of kind config, and not under /etc")
 				}
-			},
+			}
 		},
-		{
-			Code: "ELL215", Severity: Error, Title: "command that is not executable",
-			Why:    "It is found on the PATH and refused.",
-			Remedy: `give it the mode "0755" in the layout`,
-			Wrong:  stageFile(`install -Dm644 /dev/null "$DESTDIR/usr/bin/tide"; echo '#!/bin/sh' > "$DESTDIR/usr/bin/tide"`),
-			Right:  stageFile(`install -Dm755 /dev/null "$DESTDIR/usr/bin/tide"; echo '#!/bin/sh' > "$DESTDIR/usr/bin/tide"`),
-			pkg: func(c *packageCheck) {
-				for _, e := range c.Layout {
-					if e.Type == staging.File && scan.CommandDir(path.Dir(e.Path)) && fact.ParseMode(e.Mode)&0o111 == 0 {
-						c.setMode(e, 0o755, "its mode is %s, and it lies among the commands", e.Mode)
-					}
+	}
+}
+
+// ell215 reports: command that is not executable.
+func ell215() Rule {
+	return Rule{
+		Code: "ELL215", Severity: Error, Title: "command that is not executable",
+		Why:    "It is found on the PATH and refused.",
+		Remedy: `give it the mode "0755" in the layout`,
+		Wrong:  stageFile(`install -Dm644 /dev/null "$DESTDIR/usr/bin/tide"; echo '#!/bin/sh' > "$DESTDIR/usr/bin/tide"`),
+		Right:  stageFile(`install -Dm755 /dev/null "$DESTDIR/usr/bin/tide"; echo '#!/bin/sh' > "$DESTDIR/usr/bin/tide"`),
+		pkg: func(c *packageCheck) {
+			for _, e := range c.Layout {
+				if e.Type == staging.File && scan.CommandDir(path.Dir(e.Path)) && fact.ParseMode(e.Mode)&0o111 == 0 {
+					c.setMode(e, 0o755, "its mode is %s, and it lies among the commands", e.Mode)
 				}
-			},
+			}
 		},
-		{
-			Code: "ELL217", Severity: Hint, Title: "empty directory",
-			Why:    "Most often something was to be put into it, or the program makes it itself.",
-			Remedy: `leave it out (name it in discard = [...]), or declare what it is for: kind = "state" or "cache"`,
-			Wrong:  stageFile(`install -d "$DESTDIR/usr/share/tide/harbours"`),
-			Right:  stageFile(`install -d "$DESTDIR/usr/share/tide/harbours"; echo Ely > "$DESTDIR/usr/share/tide/harbours/ely"`),
-			pkg: func(c *packageCheck) {
-				for _, e := range c.Layout {
-					meant := e.Kind != "" || strings.HasPrefix(e.Path, "/var/") || strings.HasPrefix(e.Path, "/srv/") || strings.HasPrefix(e.Path, "/etc/") || strings.HasSuffix(e.Path, ".d") || e.Owner != staging.Root
-					if e.Type == staging.Directory && c.holds[e.Path] == 0 && !meant {
-						c.discard(e.Path, e.Path, "there is nothing in it")
-					}
+	}
+}
+
+// ell217 reports: empty directory.
+func ell217() Rule {
+	return Rule{
+		Code: "ELL217", Severity: Hint, Title: "empty directory",
+		Why:    "Most often something was to be put into it, or the program makes it itself.",
+		Remedy: `leave it out (name it in discard = [...]), or declare what it is for: kind = "state" or "cache"`,
+		Wrong:  stageFile(`install -d "$DESTDIR/usr/share/tide/harbours"`),
+		Right:  stageFile(`install -d "$DESTDIR/usr/share/tide/harbours"; echo Ely > "$DESTDIR/usr/share/tide/harbours/ely"`),
+		pkg: func(c *packageCheck) {
+			for _, e := range c.Layout {
+				meant := e.Kind != "" || strings.HasPrefix(e.Path, "/var/") || strings.HasPrefix(e.Path, "/srv/") || strings.HasPrefix(e.Path, "/etc/") || strings.HasSuffix(e.Path, ".d") || e.Owner != staging.Root
+				if e.Type == staging.Directory && c.holds[e.Path] == 0 && !meant {
+					c.discard(e.Path, e.Path, "there is nothing in it")
 				}
-			},
+			}
 		},
-		{
-			Code: "ELL220", Severity: Warning, Title: "version control leftover",
-			Why:    "It is of use to those who change the sources, and to nobody who installs the package.",
-			Remedy: "keep it out of the stage step, or name it in discard = [...]",
-			Wrong:  stageFile(`echo '*.o' > "$DESTDIR/usr/share/tide/.gitignore"`),
-			Right:  stageFile(`echo 3.14 > "$DESTDIR/usr/share/tide/table"`),
-			pkg:    func(c *packageCheck) { c.leftovers(history, nil) },
+	}
+}
+
+// ell220 reports: version control leftover.
+func ell220() Rule {
+	return Rule{
+		Code: "ELL220", Severity: Warning, Title: "version control leftover",
+		Why:    "It is of use to those who change the sources, and to nobody who installs the package.",
+		Remedy: "keep it out of the stage step, or name it in discard = [...]",
+		Wrong:  stageFile(`echo '*.o' > "$DESTDIR/usr/share/tide/.gitignore"`),
+		Right:  stageFile(`echo 3.14 > "$DESTDIR/usr/share/tide/table"`),
+		pkg:    func(c *packageCheck) { c.leftovers(history, nil) },
+	}
+}
+
+// ell221 reports: build leftover.
+func ell221() Rule {
+	return Rule{
+		Code: "ELL221", Severity: Warning, Title: "build leftover",
+		Why:    "Object files, the linker's helpers and the build system's notes are for the directory that the package was built in, and often name it.",
+		Remedy: "keep it out of the stage step, or name it in discard = [...]",
+		Wrong:  stageFile(`echo 3.14 > "$DESTDIR/usr/share/tide/config.log"`),
+		Right:  stageFile(`echo 3.14 > "$DESTDIR/usr/share/tide/table"`),
+		pkg: func(c *packageCheck) {
+			c.leftovers(compile, func(e pack.Entry) bool {
+				// Start files of compilers, and modules for later linking.
+				base := path.Base(e.Path)
+				return strings.HasSuffix(base, ".o") && (strings.HasPrefix(base, "crt") || strings.HasSuffix(base, "crt1.o") || strings.HasPrefix(e.Path, "/usr/lib/gcc/") || strings.HasPrefix(e.Path, "/usr/lib/go/") || strings.HasPrefix(e.Path, "/usr/lib/bpf/"))
+			})
 		},
-		{
-			Code: "ELL221", Severity: Warning, Title: "build leftover",
-			Why:    "Object files, the linker's helpers and the build system's notes are for the directory that the package was built in, and often name it.",
-			Remedy: "keep it out of the stage step, or name it in discard = [...]",
-			Wrong:  stageFile(`echo 3.14 > "$DESTDIR/usr/share/tide/config.log"`),
-			Right:  stageFile(`echo 3.14 > "$DESTDIR/usr/share/tide/table"`),
-			pkg: func(c *packageCheck) {
-				c.leftovers(compile, func(e pack.Entry) bool {
-					// Start files of compilers, and modules for later linking.
-					base := path.Base(e.Path)
-					return strings.HasSuffix(base, ".o") && (strings.HasPrefix(base, "crt") || strings.HasSuffix(base, "crt1.o") || strings.HasPrefix(e.Path, "/usr/lib/gcc/") || strings.HasPrefix(e.Path, "/usr/lib/go/") || strings.HasPrefix(e.Path, "/usr/lib/bpf/"))
-				})
-			},
+	}
+}
+
+// ell222 reports: desktop leftover of another system.
+func ell222() Rule {
+	return Rule{
+		Code: "ELL222", Severity: Warning, Title: "desktop leftover of another system",
+		Why:    "Whoever made the archive had it on the screen. Nothing here reads it.",
+		Remedy: "keep it out of the stage step, or name it in discard = [...]",
+		Wrong:  stageFile(`echo 3.14 > "$DESTDIR/usr/share/tide/.DS_Store"`),
+		Right:  stageFile(`echo 3.14 > "$DESTDIR/usr/share/tide/table"`),
+		pkg:    func(c *packageCheck) { c.leftovers(desktop, nil) },
+	}
+}
+
+// ell223 reports: generated file that all packages share.
+func ell223() Rule {
+	return Rule{
+		Code: "ELL223", Severity: Error, Title: "generated file that all packages share",
+		Why:    "It is made on the machine out of what all packages bring. The next package that has one of its own cannot be installed beside this one, or undoes it.",
+		Remedy: "name it in discard = [...]",
+		Wrong:  stageFile(`install -Dm644 /dev/null "$DESTDIR/usr/share/info/dir"`),
+		Right:  stageFile(`install -Dm644 /dev/null "$DESTDIR/usr/share/info/tide.info"; echo Tide > "$DESTDIR/usr/share/info/tide.info"`),
+		pkg: func(c *packageCheck) {
+			for _, e := range c.Layout {
+				if what := isFresh(e.Path); what != "" && e.Type == staging.File {
+					c.discard(e.Path, e.Path, "it is %s, which every package adds to", what)
+				}
+			}
 		},
-		{
-			Code: "ELL222", Severity: Warning, Title: "desktop leftover of another system",
-			Why:    "Whoever made the archive had it on the screen. Nothing here reads it.",
-			Remedy: "keep it out of the stage step, or name it in discard = [...]",
-			Wrong:  stageFile(`echo 3.14 > "$DESTDIR/usr/share/tide/.DS_Store"`),
-			Right:  stageFile(`echo 3.14 > "$DESTDIR/usr/share/tide/table"`),
-			pkg:    func(c *packageCheck) { c.leftovers(desktop, nil) },
+	}
+}
+
+// ell224 reports: awkward file name.
+func ell224() Rule {
+	return Rule{
+		Code: "ELL224", Severity: Warning, Title: "awkward file name",
+		Why:    "Scripts stumble over names with control characters, with a space at an end or a dash in front; and names that are not UTF-8 look different on every terminal.",
+		Remedy: "rename it in the stage step",
+		Wrong:  stageFile(`echo a > "$DESTDIR/usr/share/tide/-table "`),
+		Right:  stageFile(`echo a > "$DESTDIR/usr/share/tide/high water"`),
+		pkg: func(c *packageCheck) {
+			for _, e := range c.Layout {
+				if what := awkward(path.Base(e.Path)); what != "" {
+					c.path(e.Path, "its name %s", what)
+				}
+			}
 		},
-		{
-			Code: "ELL223", Severity: Error, Title: "generated file that all packages share",
-			Why:    "It is made on the machine out of what all packages bring. The next package that has one of its own cannot be installed beside this one, or undoes it.",
-			Remedy: "name it in discard = [...]",
-			Wrong:  stageFile(`install -Dm644 /dev/null "$DESTDIR/usr/share/info/dir"`),
-			Right:  stageFile(`install -Dm644 /dev/null "$DESTDIR/usr/share/info/tide.info"; echo Tide > "$DESTDIR/usr/share/info/tide.info"`),
-			pkg: func(c *packageCheck) {
-				for _, e := range c.Layout {
-					if what := isFresh(e.Path); what != "" && e.Type == staging.File {
-						c.discard(e.Path, e.Path, "it is %s, which every package adds to", what)
+	}
+}
+
+// ell225 reports: large duplicate files.
+func ell225() Rule {
+	return Rule{
+		Code: "ELL225", Severity: Hint, Title: "large duplicate files",
+		Why:    "They take their size on every machine as often as they are there.",
+		Remedy: "make links of all but one in the stage step",
+		Wrong:  stageFile(`head -c 600000 /dev/zero > "$DESTDIR/usr/share/tide/a"; cp "$DESTDIR/usr/share/tide/a" "$DESTDIR/usr/share/tide/b"`),
+		Right:  stageFile(`head -c 600000 /dev/zero > "$DESTDIR/usr/share/tide/a"; ln -s a "$DESTDIR/usr/share/tide/b"`),
+		pkg: func(c *packageCheck) {
+			byDigest := map[string][]string{}
+			var order []string
+			size := map[string]int64{}
+			for _, e := range c.Layout {
+				if e.Type == staging.File && e.Same == "" && e.Size > 0 {
+					if byDigest[e.SHA256] == nil {
+						order = append(order, e.SHA256)
 					}
+					byDigest[e.SHA256] = append(byDigest[e.SHA256], e.Path)
+					size[e.SHA256] = e.Size
 				}
-			},
+			}
+			for _, digest := range order {
+				paths := byDigest[digest]
+				if n := int64(len(paths)-1) * size[digest]; n >= 512<<10 {
+					c.path(paths[0], "%s: the same, %.1f MB too much", several(paths), float64(n)/1e6)
+				}
+			}
 		},
-		{
-			Code: "ELL224", Severity: Warning, Title: "awkward file name",
-			Why:    "Scripts stumble over names with control characters, with a space at an end or a dash in front; and names that are not UTF-8 look different on every terminal.",
-			Remedy: "rename it in the stage step",
-			Wrong:  stageFile(`echo a > "$DESTDIR/usr/share/tide/-table "`),
-			Right:  stageFile(`echo a > "$DESTDIR/usr/share/tide/high water"`),
-			pkg: func(c *packageCheck) {
-				for _, e := range c.Layout {
-					if what := awkward(path.Base(e.Path)); what != "" {
-						c.path(e.Path, "its name %s", what)
-					}
+	}
+}
+
+// ell226 reports: empty file.
+func ell226() Rule {
+	return Rule{
+		Code: "ELL226", Severity: Hint, Title: "empty file",
+		Why:    "Most often it was to hold something: a document that upstream never wrote, or the output of a command that failed.",
+		Remedy: "leave it out, or see why it is empty",
+		Wrong:  stageFile(`install -Dm644 /dev/null "$DESTDIR/usr/share/doc/tide/NEWS"`),
+		Right:  stageFile(`install -Dm644 /dev/null "$DESTDIR/usr/share/doc/tide/NEWS"; echo "1.2: three harbours" > "$DESTDIR/usr/share/doc/tide/NEWS"`),
+		pkg: func(c *packageCheck) {
+			for _, e := range c.Layout {
+				doc := strings.HasPrefix(e.Path, "/usr/share/doc/") || strings.HasPrefix(e.Path, "/usr/share/man/") || strings.HasPrefix(e.Path, "/usr/share/licenses/") || e.Kind == fact.KindLicense || scan.CommandDir(path.Dir(e.Path))
+				if e.Type == staging.File && e.Size == 0 && doc {
+					c.path(e.Path, "there is nothing in it")
 				}
-			},
+			}
 		},
-		{
-			Code: "ELL225", Severity: Hint, Title: "large duplicate files",
-			Why:    "They take their size on every machine as often as they are there.",
-			Remedy: "make links of all but one in the stage step",
-			Wrong:  stageFile(`head -c 600000 /dev/zero > "$DESTDIR/usr/share/tide/a"; cp "$DESTDIR/usr/share/tide/a" "$DESTDIR/usr/share/tide/b"`),
-			Right:  stageFile(`head -c 600000 /dev/zero > "$DESTDIR/usr/share/tide/a"; ln -s a "$DESTDIR/usr/share/tide/b"`),
-			pkg: func(c *packageCheck) {
-				byDigest := map[string][]string{}
-				var order []string
-				size := map[string]int64{}
-				for _, e := range c.Layout {
-					if e.Type == staging.File && e.Same == "" && e.Size > 0 {
-						if byDigest[e.SHA256] == nil {
-							order = append(order, e.SHA256)
-						}
-						byDigest[e.SHA256] = append(byDigest[e.SHA256], e.Path)
-						size[e.SHA256] = e.Size
-					}
+	}
+}
+
+// ell227 reports: file already compressed.
+func ell227() Rule {
+	return Rule{
+		Code: "ELL227", Severity: Hint, Title: "file already compressed",
+		Why:    "The package is compressed already. A file that is so once more grows it, cannot be searched as it lies there, and most often has a time in it.",
+		Remedy: "store it plain: manuals and documents are read from the package that way",
+		Wrong:  stageFile(`echo '.TH tide 1' > tide.1; gzip -n tide.1; install -Dm644 tide.1.gz -t "$DESTDIR/usr/share/man/man1"`),
+		Right:  stageFile(`printf '.TH tide 1\n.SH NAME\ntide \\- tables\n' > tide.1; install -Dm644 tide.1 -t "$DESTDIR/usr/share/man/man1"`),
+		pkg: func(c *packageCheck) {
+			var found []string
+			for _, e := range c.Layout {
+				doc := strings.HasPrefix(e.Path, "/usr/share/man/") || strings.HasPrefix(e.Path, "/usr/share/doc/") || strings.HasPrefix(e.Path, "/usr/share/info/")
+				archive := strings.Contains(path.Base(e.Path), ".tar.")
+				if e.Type == staging.File && doc && !archive && slices.Contains([]string{".gz", ".bz2", ".xz", ".zst", ".lzma", ".Z"}, path.Ext(e.Path)) {
+					found = append(found, e.Path)
 				}
-				for _, digest := range order {
-					paths := byDigest[digest]
-					if n := int64(len(paths)-1) * size[digest]; n >= 512<<10 {
-						c.path(paths[0], "%s: the same, %.1f MB too much", several(paths), float64(n)/1e6)
-					}
-				}
-			},
+			}
+			if len(found) > 0 {
+				c.path(found[0], "%d of the documents: %s", len(found), several(found))
+			}
 		},
-		{
-			Code: "ELL226", Severity: Hint, Title: "empty file",
-			Why:    "Most often it was to hold something: a document that upstream never wrote, or the output of a command that failed.",
-			Remedy: "leave it out, or see why it is empty",
-			Wrong:  stageFile(`install -Dm644 /dev/null "$DESTDIR/usr/share/doc/tide/NEWS"`),
-			Right:  stageFile(`install -Dm644 /dev/null "$DESTDIR/usr/share/doc/tide/NEWS"; echo "1.2: three harbours" > "$DESTDIR/usr/share/doc/tide/NEWS"`),
-			pkg: func(c *packageCheck) {
-				for _, e := range c.Layout {
-					doc := strings.HasPrefix(e.Path, "/usr/share/doc/") || strings.HasPrefix(e.Path, "/usr/share/man/") || strings.HasPrefix(e.Path, "/usr/share/licenses/") || e.Kind == fact.KindLicense || scan.CommandDir(path.Dir(e.Path))
-					if e.Type == staging.File && e.Size == 0 && doc {
-						c.path(e.Path, "there is nothing in it")
-					}
+	}
+}
+
+// ell228 reports: setuid script.
+func ell228() Rule {
+	return Rule{
+		Code: "ELL228", Severity: Error, Title: "setuid script",
+		Why:    "The kernel does not honour the bit on scripts, so it does nothing; a system that did would give its rights away.",
+		Remedy: `take the bit away: mode = "0755"`,
+		Wrong:  withLayout(`install -Dm755 /dev/null "$DESTDIR/usr/bin/tide"; echo '#!/bin/sh' > "$DESTDIR/usr/bin/tide"`, `"/usr/bin/tide" = { mode = "4755" }`),
+		Right:  withLayout(`install -Dm755 /dev/null "$DESTDIR/usr/bin/tide"; echo '#!/bin/sh' > "$DESTDIR/usr/bin/tide"`, ""),
+		pkg: func(c *packageCheck) {
+			for _, e := range c.Layout {
+				if mode := fact.ParseMode(e.Mode); e.Type == staging.File && mode&os.ModeSetuid != 0 && c.files[e.Path].Interpreter != "" {
+					c.setMode(e, mode&^os.ModeSetuid, "it is a script, and its mode is %s", e.Mode)
 				}
-			},
+			}
 		},
-		{
-			Code: "ELL227", Severity: Hint, Title: "file already compressed",
-			Why:    "The package is compressed already. A file that is so once more grows it, cannot be searched as it lies there, and most often has a time in it.",
-			Remedy: "store it plain: manuals and documents are read from the package that way",
-			Wrong:  stageFile(`echo '.TH tide 1' > tide.1; gzip -n tide.1; install -Dm644 tide.1.gz -t "$DESTDIR/usr/share/man/man1"`),
-			Right:  stageFile(`printf '.TH tide 1\n.SH NAME\ntide \\- tables\n' > tide.1; install -Dm644 tide.1 -t "$DESTDIR/usr/share/man/man1"`),
-			pkg: func(c *packageCheck) {
-				var found []string
-				for _, e := range c.Layout {
-					doc := strings.HasPrefix(e.Path, "/usr/share/man/") || strings.HasPrefix(e.Path, "/usr/share/doc/") || strings.HasPrefix(e.Path, "/usr/share/info/")
-					archive := strings.Contains(path.Base(e.Path), ".tar.")
-					if e.Type == staging.File && doc && !archive && slices.Contains([]string{".gz", ".bz2", ".xz", ".zst", ".lzma", ".Z"}, path.Ext(e.Path)) {
-						found = append(found, e.Path)
-					}
+	}
+}
+
+// ell229 reports: absolute symlink.
+func ell229() Rule {
+	return Rule{
+		Code: "ELL229", Severity: Hint, Title: "absolute symlink",
+		Why:    "It leads out of a root that is looked at from outside, into the machine's own files; and it breaks when the package is unpacked elsewhere.",
+		Remedy: "make it relative: ln -sr",
+		Wrong:  stageFile(`echo a > "$DESTDIR/usr/share/tide/table"; ln -s /usr/share/tide/table "$DESTDIR/usr/share/tide/tables"`),
+		Right:  stageFile(`echo a > "$DESTDIR/usr/share/tide/table"; ln -s table "$DESTDIR/usr/share/tide/tables"`),
+		pkg: func(c *packageCheck) {
+			for _, e := range c.Layout {
+				// From one top-level directory into another is where it is usual.
+				if e.Type == staging.Symlink && path.IsAbs(e.Link) && c.there(path.Clean(e.Link)) && top(e.Path) == top(e.Link) {
+					c.path(e.Path, "it points to %s, which is in this package too", e.Link)
 				}
-				if len(found) > 0 {
-					c.path(found[0], "%d of the documents: %s", len(found), several(found))
-				}
-			},
+			}
 		},
-		{
-			Code: "ELL228", Severity: Error, Title: "setuid script",
-			Why:    "The kernel does not honour the bit on scripts, so it does nothing; a system that did would give its rights away.",
-			Remedy: `take the bit away: mode = "0755"`,
-			Wrong:  withLayout(`install -Dm755 /dev/null "$DESTDIR/usr/bin/tide"; echo '#!/bin/sh' > "$DESTDIR/usr/bin/tide"`, `"/usr/bin/tide" = { mode = "4755" }`),
-			Right:  withLayout(`install -Dm755 /dev/null "$DESTDIR/usr/bin/tide"; echo '#!/bin/sh' > "$DESTDIR/usr/bin/tide"`, ""),
-			pkg: func(c *packageCheck) {
-				for _, e := range c.Layout {
-					if mode := fact.ParseMode(e.Mode); e.Type == staging.File && mode&os.ModeSetuid != 0 && c.files[e.Path].Interpreter != "" {
-						c.setMode(e, mode&^os.ModeSetuid, "it is a script, and its mode is %s", e.Mode)
+	}
+}
+
+// ell230 reports: symlink out of the root.
+func ell230() Rule {
+	return Rule{
+		Code: "ELL230", Severity: Error, Title: "symlink out of the root",
+		Why:    "It has more .. than there are directories above it. What it leads to depends on where the root lies.",
+		Remedy: "count the directories again, or let ln -sr do it",
+		Wrong:  stageFile(`ln -s ../../../../../usr/share/harbours "$DESTDIR/usr/share/tide/table"`),
+		Right:  stageFile(`touch "$DESTDIR/usr/share/table"; ln -s ../table "$DESTDIR/usr/share/tide/table"`),
+		pkg: func(c *packageCheck) {
+			for _, e := range c.Layout {
+				if e.Type != staging.Symlink || path.IsAbs(e.Link) {
+					continue
+				}
+				depth := strings.Count(e.Path, "/") - 1
+				for part := range strings.SplitSeq(e.Link, "/") {
+					if part == ".." {
+						depth--
+					} else if part != "." && part != "" {
+						depth++
+					}
+					if depth < 0 {
+						c.path(e.Path, "it points to %s, above the root", e.Link)
+						break
 					}
 				}
-			},
+			}
 		},
-		{
-			Code: "ELL229", Severity: Hint, Title: "absolute symlink",
-			Why:    "It leads out of a root that is looked at from outside, into the machine's own files; and it breaks when the package is unpacked elsewhere.",
-			Remedy: "make it relative: ln -sr",
-			Wrong:  stageFile(`echo a > "$DESTDIR/usr/share/tide/table"; ln -s /usr/share/tide/table "$DESTDIR/usr/share/tide/tables"`),
-			Right:  stageFile(`echo a > "$DESTDIR/usr/share/tide/table"; ln -s table "$DESTDIR/usr/share/tide/tables"`),
-			pkg: func(c *packageCheck) {
-				for _, e := range c.Layout {
-					// From one top-level directory into another is where it is usual.
-					if e.Type == staging.Symlink && path.IsAbs(e.Link) && c.there(path.Clean(e.Link)) && top(e.Path) == top(e.Link) {
-						c.path(e.Path, "it points to %s, which is in this package too", e.Link)
+	}
+}
+
+// ell231 reports: symlink loop.
+func ell231() Rule {
+	return Rule{
+		Code: "ELL231", Severity: Error, Title: "symlink loop",
+		Why:    "Opening any of them fails: it never ends at a file.",
+		Remedy: "let one of them be the file",
+		Wrong:  stageFile(`ln -s b "$DESTDIR/usr/share/tide/a"; ln -s a "$DESTDIR/usr/share/tide/b"`),
+		Right:  stageFile(`touch "$DESTDIR/usr/share/tide/a"; ln -s a "$DESTDIR/usr/share/tide/b"`),
+		pkg: func(c *packageCheck) {
+			for _, e := range c.Layout {
+				at, steps := e, 0
+				for at.Type == staging.Symlink && steps < 40 {
+					next, ok := pack.Find(c.Layout, linkTarget(at))
+					if !ok {
+						break
 					}
+					at = next
+					steps++
 				}
-			},
+				if at.Type == staging.Symlink && steps == 40 {
+					c.path(e.Path, "it points to %s, and that back to it", e.Link)
+				}
+			}
 		},
-		{
-			Code: "ELL230", Severity: Error, Title: "symlink out of the root",
-			Why:    "It has more .. than there are directories above it. What it leads to depends on where the root lies.",
-			Remedy: "count the directories again, or let ln -sr do it",
-			Wrong:  stageFile(`ln -s ../../../../../usr/share/harbours "$DESTDIR/usr/share/tide/table"`),
-			Right:  stageFile(`touch "$DESTDIR/usr/share/table"; ln -s ../table "$DESTDIR/usr/share/tide/table"`),
-			pkg: func(c *packageCheck) {
-				for _, e := range c.Layout {
-					if e.Type != staging.Symlink || path.IsAbs(e.Link) {
-						continue
-					}
-					depth := strings.Count(e.Path, "/") - 1
-					for part := range strings.SplitSeq(e.Link, "/") {
-						if part == ".." {
-							depth--
-						} else if part != "." && part != "" {
-							depth++
-						}
-						if depth < 0 {
-							c.path(e.Path, "it points to %s, above the root", e.Link)
-							break
-						}
+	}
+}
+
+// ell232 reports: installed tests.
+func ell232() Rule {
+	return Rule{
+		Code: "ELL232", Severity: Hint, Title: "installed tests",
+		Why:    "They are part of what was built, not of what is used, and often half of its size.",
+		Remedy: "leave them out, or make a package of their own for them",
+		Wrong:  stageFile(`install -d "$DESTDIR/usr/share/tide/tests"; head -c 1200000 /dev/zero > "$DESTDIR/usr/share/tide/tests/a"`),
+		Right:  stageFile(`install -d "$DESTDIR/usr/share/tide/harbours"; head -c 1200000 /dev/zero > "$DESTDIR/usr/share/tide/harbours/a"`),
+		pkg: func(c *packageCheck) {
+			size, found := int64(0), ""
+			for _, e := range c.Layout {
+				if e.Type == staging.File && testDirectory(e.Path) {
+					size += e.Size
+					if found == "" {
+						found = e.Path
 					}
 				}
-			},
-		},
-		{
-			Code: "ELL231", Severity: Error, Title: "symlink loop",
-			Why:    "Opening any of them fails: it never ends at a file.",
-			Remedy: "let one of them be the file",
-			Wrong:  stageFile(`ln -s b "$DESTDIR/usr/share/tide/a"; ln -s a "$DESTDIR/usr/share/tide/b"`),
-			Right:  stageFile(`touch "$DESTDIR/usr/share/tide/a"; ln -s a "$DESTDIR/usr/share/tide/b"`),
-			pkg: func(c *packageCheck) {
-				for _, e := range c.Layout {
-					at, steps := e, 0
-					for at.Type == staging.Symlink && steps < 40 {
-						next, ok := pack.Find(c.Layout, linkTarget(at))
-						if !ok {
-							break
-						}
-						at = next
-						steps++
-					}
-					if at.Type == staging.Symlink && steps == 40 {
-						c.path(e.Path, "it points to %s, and that back to it", e.Link)
-					}
-				}
-			},
-		},
-		{
-			Code: "ELL232", Severity: Hint, Title: "installed tests",
-			Why:    "They are part of what was built, not of what is used, and often half of its size.",
-			Remedy: "leave them out, or make a package of their own for them",
-			Wrong:  stageFile(`install -d "$DESTDIR/usr/share/tide/tests"; head -c 1200000 /dev/zero > "$DESTDIR/usr/share/tide/tests/a"`),
-			Right:  stageFile(`install -d "$DESTDIR/usr/share/tide/harbours"; head -c 1200000 /dev/zero > "$DESTDIR/usr/share/tide/harbours/a"`),
-			pkg: func(c *packageCheck) {
-				size, found := int64(0), ""
-				for _, e := range c.Layout {
-					if e.Type == staging.File && testDirectory(e.Path) {
-						size += e.Size
-						if found == "" {
-							found = e.Path
-						}
-					}
-				}
-				if size > 1<<20 && !strings.Contains(c.Facts.Name, "test") {
-					c.path(found, "%.1f MB of tests", float64(size)/1e6)
-				}
-			},
+			}
+			if size > 1<<20 && !strings.Contains(c.Facts.Name, "test") {
+				c.path(found, "%.1f MB of tests", float64(size)/1e6)
+			}
 		},
 	}
 }

@@ -78,95 +78,129 @@ func (c *recipeCheck) runsBuildFiles() bool {
 // needRules are about needs, options and waivers.
 func needRules() []Rule {
 	return []Rule{
-		{
-			Code: "ELL109", Severity: Hint, Title: "no test step",
-			Why:    "A package that was never run is tested by its users.",
-			Remedy: "run upstream's tests in [steps] test, or at least the built program with --version",
-			Wrong: `[steps]
+		ell109(),
+		ell110(),
+		ell111(),
+		ell112(),
+		ell150(),
+		ell151(),
+		ell152(),
+		ell153(),
+		ell154(),
+		ell155(),
+		ell156(),
+		ell157(),
+		ell158(),
+	}
+}
+
+// ell109 reports: no test step.
+func ell109() Rule {
+	return Rule{
+		Code: "ELL109", Severity: Hint, Title: "no test step",
+		Why:    "A package that was never run is tested by its users.",
+		Remedy: "run upstream's tests in [steps] test, or at least the built program with --version",
+		Wrong: `[steps]
 build = 'echo 3.14 > table'
 stage = 'install -Dm644 table -t "$DESTDIR/usr/share/tide"'`,
-			Right: `[steps]
+		Right: `[steps]
 build = 'echo 3.14 > table'
 test  = 'grep -q 3.14 table'
 stage = 'install -Dm644 table -t "$DESTDIR/usr/share/tide"'`,
-			recipe: func(c *recipeCheck) {
-				if c.Script(recipe.Build) != "" && c.Script(recipe.Test) == "" {
-					c.at(c.Doc.At("steps"), "the recipe builds something and tests nothing")
-				}
-			},
+		recipe: func(c *recipeCheck) {
+			if c.Script(recipe.Build) != "" && c.Script(recipe.Test) == "" {
+				c.at(c.Doc.At("steps"), "the recipe builds something and tests nothing")
+			}
 		},
-		{
-			Code: "ELL110", Severity: Error, Title: "waiver for an unknown rule",
-			Why:    "It waives nothing, and whoever wrote it believes that it does.",
-			Remedy: "give the code as lint prints it, such as ELL105",
-			Wrong: `[[waive]]
+	}
+}
+
+// ell110 reports: waiver for an unknown rule.
+func ell110() Rule {
+	return Rule{
+		Code: "ELL110", Severity: Error, Title: "waiver for an unknown rule",
+		Why:    "It waives nothing, and whoever wrote it believes that it does.",
+		Remedy: "give the code as lint prints it, such as ELL105",
+		Wrong: `[[waive]]
 code    = "R1050"
 reason = "the first release has nothing to tell"`,
-			Right: `release = 2
+		Right: `release = 2
 [[waive]]
 code    = "ELL105"
 reason = "the first release has nothing to tell"`,
-			recipe: func(c *recipeCheck) {
-				for i, w := range c.Waivers {
-					if _, ok := Find(w.Code); !ok {
-						remedy := c.rule.Remedy
-						if near := fact.Nearest(strings.ToUpper(w.Code), codes()); near != "" {
-							remedy = fmt.Sprintf("did you mean %s?", near)
-						}
-						at := c.Doc.At("waive", i, "code")
-						c.add(fact.Finding{File: c.Doc.File, Line: lineOf(c.Doc, at), Message: fmt.Sprintf("there is no rule %q", w.Code), Remedy: remedy})
+		recipe: func(c *recipeCheck) {
+			for i, w := range c.Waivers {
+				if _, ok := Find(w.Code); !ok {
+					remedy := c.rule.Remedy
+					if near := fact.Nearest(strings.ToUpper(w.Code), codes()); near != "" {
+						remedy = fmt.Sprintf("did you mean %s?", near)
 					}
+					at := c.Doc.At("waive", i, "code")
+					c.add(fact.Finding{File: c.Doc.File, Line: lineOf(c.Doc, at), Message: fmt.Sprintf("there is no rule %q", w.Code), Remedy: remedy})
 				}
-			},
+			}
 		},
-		{
-			Code: "ELL111", Severity: Warning, Title: "unused waiver",
-			Why:    "Its problem was fixed, or it never matched. Left there, it will hide the next one.",
-			Remedy: "take it out",
-			Wrong: `[[waive]]
+	}
+}
+
+// ell111 reports: unused waiver.
+func ell111() Rule {
+	return Rule{
+		Code: "ELL111", Severity: Warning, Title: "unused waiver",
+		Why:    "Its problem was fixed, or it never matched. Left there, it will hide the next one.",
+		Remedy: "take it out",
+		Wrong: `[[waive]]
 code    = "ELL101"
 reason = "it is called so"`,
-			Right: `summary = "Tide: tables of high and low water"
+		Right: `summary = "Tide: tables of high and low water"
 [[waive]]
 code    = "ELL101"
 reason = "it is called so"`,
-			recipe: func(*recipeCheck) {}, // told of where all else has been found
-		},
-		{
-			Code: "ELL112", Severity: Warning, Title: "unused option or variable",
-			Why:    "Whoever sets it believes that something changes.",
-			Remedy: "use it, or take it out",
-			Wrong: `[option.tls]
+		recipe: func(*recipeCheck) {}, // told of where all else has been found
+	}
+}
+
+// ell112 reports: unused option or variable.
+func ell112() Rule {
+	return Rule{
+		Code: "ELL112", Severity: Warning, Title: "unused option or variable",
+		Why:    "Whoever sets it believes that something changes.",
+		Remedy: "use it, or take it out",
+		Wrong: `[option.tls]
 summary = "Serve over TLS"
 default = false`,
-			Right: `[option.tls]
+		Right: `[option.tls]
 summary = "Serve over TLS"
 default = false
 [[needs.when]]
 if    = "option.tls"
 build = ["command/sh"]`,
-			recipe: func(c *recipeCheck) {
-				text := string(c.Doc.Data)
-				for _, name := range sortedKeys(c.Options) {
-					uses := strings.Count(text, "option."+name) - strings.Count(text, "[option."+name)
-					if uses == 0 && !strings.Contains(text, "ELL_OPT_"+strings.ToUpper(name)) {
-						c.at(c.Doc.Find("option", name).Key, "nothing asks for option %q", name)
-					}
+		recipe: func(c *recipeCheck) {
+			text := string(c.Doc.Data)
+			for _, name := range sortedKeys(c.Options) {
+				uses := strings.Count(text, "option."+name) - strings.Count(text, "[option."+name)
+				if uses == 0 && !strings.Contains(text, "ELL_OPT_"+strings.ToUpper(name)) {
+					c.at(c.Doc.Find("option", name).Key, "nothing asks for option %q", name)
 				}
-				for _, name := range sortedKeys(c.Let) {
-					if !strings.Contains(text, "{"+name+"}") {
-						c.at(c.Doc.Find("let", name).Key, "nothing uses {%s}", name)
-					}
+			}
+			for _, name := range sortedKeys(c.Let) {
+				if !strings.Contains(text, "{"+name+"}") {
+					c.at(c.Doc.Find("let", name).Key, "nothing uses {%s}", name)
 				}
-			},
+			}
 		},
-		{
-			Code: "ELL150", Severity: Warning, Title: "unused build dependency",
-			Why:    "Everyone who builds the recipe has to have it, and a change of it builds the package again, for nothing.",
-			Remedy: "remove it; a build with a dependency report shows what the steps use", next: fact.WatchNeeds,
-			Wrong: `[needs]
+	}
+}
+
+// ell150 reports: unused build dependency.
+func ell150() Rule {
+	return Rule{
+		Code: "ELL150", Severity: Warning, Title: "unused build dependency",
+		Why:    "Everyone who builds the recipe has to have it, and a change of it builds the package again, for nothing.",
+		Remedy: "remove it; a build with a dependency report shows what the steps use", next: fact.WatchNeeds,
+		Wrong: `[needs]
 build = ["command/sh", "command/cmp"]`,
-			Right: `[needs]
+		Right: `[needs]
 build = ["command/cmp"]
 [steps]
 stage = '''
@@ -174,256 +208,287 @@ install -d "$DESTDIR/usr/share/tide"
 echo 3.14 > "$DESTDIR/usr/share/tide/table"
 cmp "$DESTDIR/usr/share/tide/table" /dev/null || echo "there is a table"
 '''`,
-			recipe: func(c *recipeCheck) {
-				if u := c.usage(); u != nil {
-					for _, n := range c.needs() {
-						if n.list != "run" && slices.Contains(u.Unused, n.text) {
-							c.at(n.at, "the traced build used nothing of %s", n.text)
-						}
-					}
-					return
-				}
-				// Without a traced build, only commands can be judged, and only
-				// where every command that runs is in sight.
-				if c.Steps.Method != "" || c.runsBuildFiles() || len(c.scripts()) == 0 {
-					return
-				}
+		recipe: func(c *recipeCheck) {
+			if u := c.usage(); u != nil {
 				for _, n := range c.needs() {
-					commands := !slices.ContainsFunc(n.Alternatives, func(a need.Alternative) bool {
-						return a.Kind != need.Command || c.scriptsMention(a.Name)
-					})
-					if n.list != "run" && commands {
-						c.at(n.at, "no script runs %s", n.text)
+					if n.list != "run" && slices.Contains(u.Unused, n.text) {
+						c.at(n.at, "the traced build used nothing of %s", n.text)
 					}
 				}
-			},
+				return
+			}
+			// Without a traced build, only commands can be judged, and only
+			// where every command that runs is in sight.
+			if c.Steps.Method != "" || c.runsBuildFiles() || len(c.scripts()) == 0 {
+				return
+			}
+			for _, n := range c.needs() {
+				commands := !slices.ContainsFunc(n.Alternatives, func(a need.Alternative) bool {
+					return a.Kind != need.Command || c.scriptsMention(a.Name)
+				})
+				if n.list != "run" && commands {
+					c.at(n.at, "no script runs %s", n.text)
+				}
+			}
 		},
-		{
-			Code: "ELL151", Severity: Warning, Title: "undeclared build dependency",
-			Why:    "The build works on this machine, since it happens to be here, and fails on the next.",
-			Remedy: "add it to [needs] build",
-			Wrong: `[steps]
+	}
+}
+
+// ell151 reports: undeclared build dependency.
+func ell151() Rule {
+	return Rule{
+		Code: "ELL151", Severity: Warning, Title: "undeclared build dependency",
+		Why:    "The build works on this machine, since it happens to be here, and fails on the next.",
+		Remedy: "add it to [needs] build",
+		Wrong: `[steps]
 stage = '''
 install -d "$DESTDIR/usr/share/tide"
 gcc --version > "$DESTDIR/usr/share/tide/table"
 '''`,
-			Right: `[needs]
+		Right: `[needs]
 build = ["command/gcc"]
 [steps]
 stage = '''
 install -d "$DESTDIR/usr/share/tide"
 gcc --version > "$DESTDIR/usr/share/tide/table"
 '''`,
-			recipe: func(c *recipeCheck) {
-				if u := c.usage(); u != nil {
-					for _, n := range u.Undeclared {
-						c.add(fact.Finding{File: c.Doc.File, Line: lineOf(c.Doc, c.Doc.At("needs")), Message: "the traced build used " + n, Paste: document.Quote(n), Fix: &fix{edits: addNeed(n)}})
+		recipe: func(c *recipeCheck) {
+			if u := c.usage(); u != nil {
+				for _, n := range u.Undeclared {
+					c.add(fact.Finding{File: c.Doc.File, Line: lineOf(c.Doc, c.Doc.At("needs")), Message: "the traced build used " + n, Paste: document.Quote(n), Fix: &fix{edits: addNeed(n)}})
+				}
+				return
+			}
+			declared := map[string]bool{}
+			others := false // packages and modules bring commands of any name
+			for _, n := range c.needs() {
+				for _, a := range n.Alternatives {
+					declared[a.Name] = true
+					others = others || a.Kind != need.Command && a.Kind != need.PkgConfig && a.Kind != need.Header && n.list != "run"
+				}
+			}
+			if others {
+				return
+			}
+			told := map[string]bool{}
+			for _, s := range c.scripts() {
+				own := s.functions()
+				for _, cmd := range s.commands {
+					name := cmd.name
+					if name == "" || strings.ContainsAny(name, "/$") || probe.Everywhere(name) || declared[name] || own[name] || told[name] || c.brings(name, declared) {
+						continue
 					}
-					return
-				}
-				declared := map[string]bool{}
-				others := false // packages and modules bring commands of any name
-				for _, n := range c.needs() {
-					for _, a := range n.Alternatives {
-						declared[a.Name] = true
-						others = others || a.Kind != need.Command && a.Kind != need.PkgConfig && a.Kind != need.Header && n.list != "run"
+					told[name] = true
+					n := need.Command + "/" + name
+					if !commandName.MatchString(name) {
+						continue // no need can name it
 					}
+					line := 1 + strings.Count(s.text[:cmd.call.Pos().Offset()], "\n")
+					c.add(fact.Finding{File: c.Doc.File, Line: c.ScriptLine(s.step, line), Message: fmt.Sprintf("%s runs %s, and no need names it", s.name, name), Paste: document.Quote(n), Fix: &fix{edits: addNeed(n)}})
 				}
-				if others {
-					return
-				}
-				told := map[string]bool{}
-				for _, s := range c.scripts() {
-					own := s.functions()
-					for _, cmd := range s.commands {
-						name := cmd.name
-						if name == "" || strings.ContainsAny(name, "/$") || probe.Everywhere(name) || declared[name] || own[name] || told[name] || c.brings(name, declared) {
-							continue
-						}
-						told[name] = true
-						n := need.Command + "/" + name
-						if !commandName.MatchString(name) {
-							continue // no need can name it
-						}
-						line := 1 + strings.Count(s.text[:cmd.call.Pos().Offset()], "\n")
-						c.add(fact.Finding{File: c.Doc.File, Line: c.ScriptLine(s.step, line), Message: fmt.Sprintf("%s runs %s, and no need names it", s.name, name), Paste: document.Quote(n), Fix: &fix{edits: addNeed(n)}})
-					}
-				}
-			},
+			}
 		},
-		{
-			Code: "ELL152", Severity: Warning, Title: "duplicate dependency",
-			Why:    "One of the two gets a new version one day, and the other one not.",
-			Remedy: "keep the one that asks for more",
-			Wrong: `[needs]
+	}
+}
+
+// ell152 reports: duplicate dependency.
+func ell152() Rule {
+	return Rule{
+		Code: "ELL152", Severity: Warning, Title: "duplicate dependency",
+		Why:    "One of the two gets a new version one day, and the other one not.",
+		Remedy: "keep the one that asks for more",
+		Wrong: `[needs]
 build = ["command/cmp", "command/cmp >= 3"]
 [steps]
 stage = '''
 install -d "$DESTDIR/usr/share/tide"
 cmp --version > "$DESTDIR/usr/share/tide/table"
 '''`,
-			Right: `[needs]
+		Right: `[needs]
 build = ["command/cmp"]
 [steps]
 stage = '''
 install -d "$DESTDIR/usr/share/tide"
 cmp --version > "$DESTDIR/usr/share/tide/table"
 '''`,
-			recipe: func(c *recipeCheck) {
-				seen := map[string]string{}
-				for _, n := range c.needs() {
-					if len(n.Alternatives) != 1 || n.conditional(c) {
-						continue
-					}
-					key := n.list + " " + n.Alternatives[0].Kind + "/" + n.Alternatives[0].Name
-					if other, twice := seen[key]; twice && !bounds(other, n.text) && !strings.Contains(other+n.text, "!=") {
-						c.at(n.at, "%s stands there already, as %q", n.text, other)
-					}
-					seen[key] = n.text
+		recipe: func(c *recipeCheck) {
+			seen := map[string]string{}
+			for _, n := range c.needs() {
+				if len(n.Alternatives) != 1 || n.conditional(c) {
+					continue
 				}
-			},
+				key := n.list + " " + n.Alternatives[0].Kind + "/" + n.Alternatives[0].Name
+				if other, twice := seen[key]; twice && !bounds(other, n.text) && !strings.Contains(other+n.text, "!=") {
+					c.at(n.at, "%s stands there already, as %q", n.text, other)
+				}
+				seen[key] = n.text
+			}
 		},
-		{
-			Code: "ELL153", Severity: Error, Title: "dependency that no version can meet",
-			Why:    "The bounds exclude one another: nothing that anyone publishes can ever meet the need.",
-			Remedy: "correct one of the bounds",
-			Wrong: `[needs]
+	}
+}
+
+// ell153 reports: dependency that no version can meet.
+func ell153() Rule {
+	return Rule{
+		Code: "ELL153", Severity: Error, Title: "dependency that no version can meet",
+		Why:    "The bounds exclude one another: nothing that anyone publishes can ever meet the need.",
+		Remedy: "correct one of the bounds",
+		Wrong: `[needs]
 run = ["harbours >= 2, < 1"]`,
-			Right: `[needs]
+		Right: `[needs]
 run = ["harbours >= 1, < 2"]`,
-			recipe: func(c *recipeCheck) {
-				for _, n := range c.needs() {
-					if !slices.ContainsFunc(n.Alternatives, func(a need.Alternative) bool { return satisfiable(a) }) {
-						c.at(n.at, "no version is %s", n.text)
+		recipe: func(c *recipeCheck) {
+			for _, n := range c.needs() {
+				if !slices.ContainsFunc(n.Alternatives, func(a need.Alternative) bool { return satisfiable(a) }) {
+					c.at(n.at, "no version is %s", n.text)
+				}
+			}
+			for _, name := range c.PackageNames() {
+				for i, text := range c.Packages[name].Needs {
+					if n, err := need.Parse(text); err == nil && !slices.ContainsFunc(n.Alternatives, satisfiable) {
+						c.at(c.Doc.At("package", name, "needs", i), "no version is %s", text)
 					}
 				}
-				for _, name := range c.PackageNames() {
-					for i, text := range c.Packages[name].Needs {
-						if n, err := need.Parse(text); err == nil && !slices.ContainsFunc(n.Alternatives, satisfiable) {
-							c.at(c.Doc.At("package", name, "needs", i), "no version is %s", text)
-						}
-					}
-				}
-			},
+			}
 		},
-		{
-			Code: "ELL154", Severity: Hint, Title: "redundant run-time dependency",
-			Why:    "Libraries and interpreters are found in the built files, with the versions that they really need. One that is written down stays when the program has stopped using it.",
-			Remedy: "take it out",
-			Wrong: `[needs]
+	}
+}
+
+// ell154 reports: redundant run-time dependency.
+func ell154() Rule {
+	return Rule{
+		Code: "ELL154", Severity: Hint, Title: "redundant run-time dependency",
+		Why:    "Libraries and interpreters are found in the built files, with the versions that they really need. One that is written down stays when the program has stopped using it.",
+		Remedy: "take it out",
+		Wrong: `[needs]
 run = ["soname/libc.so.6"]`,
-			Right: `[needs]
+		Right: `[needs]
 run = ["command/sh"]`,
-			recipe: func(c *recipeCheck) {
-				for _, n := range c.needs() {
-					if n.list == "run" && !slices.ContainsFunc(n.Alternatives, func(a need.Alternative) bool { return a.Kind != need.Soname }) {
-						c.at(n.at, "%s: packing finds the libraries that the files need", n.text)
-					}
+		recipe: func(c *recipeCheck) {
+			for _, n := range c.needs() {
+				if n.list == "run" && !slices.ContainsFunc(n.Alternatives, func(a need.Alternative) bool { return a.Kind != need.Soname }) {
+					c.at(n.at, "%s: packing finds the libraries that the files need", n.text)
 				}
-			},
+			}
 		},
-		{
-			Code: "ELL155", Severity: Hint, Title: "dependency named as on another system",
-			Why:    "The package with a library's headers is called something else on every system. What the build looks for is called the same everywhere.",
-			Remedy: "need what it is: pkgconfig/NAME, header/NAME.h or command/NAME",
-			Wrong: `[needs]
+	}
+}
+
+// ell155 reports: dependency named as on another system.
+func ell155() Rule {
+	return Rule{
+		Code: "ELL155", Severity: Hint, Title: "dependency named as on another system",
+		Why:    "The package with a library's headers is called something else on every system. What the build looks for is called the same everywhere.",
+		Remedy: "need what it is: pkgconfig/NAME, header/NAME.h or command/NAME",
+		Wrong: `[needs]
 run = ["libharmonic-dev"]`,
-			Right: `[needs]
+		Right: `[needs]
 build = ["pkgconfig/harmonic | command/sh"]
 [steps]
 stage = 'sh -c true; install -d "$DESTDIR/usr/share/tide"'`,
-			recipe: func(c *recipeCheck) {
-				for _, n := range c.needs() {
-					for _, a := range n.Alternatives {
-						name := a.Name
-						devel := strings.HasSuffix(name, "-devel") || strings.HasSuffix(name, "-dev") || strings.HasSuffix(name, "-headers")
-						if a.Kind == need.Package && devel && !c.Makes(name) && !bounds(name, n.text) {
-							c.at(n.at, "%s names a package of headers", n.text)
-						}
+		recipe: func(c *recipeCheck) {
+			for _, n := range c.needs() {
+				for _, a := range n.Alternatives {
+					name := a.Name
+					devel := strings.HasSuffix(name, "-devel") || strings.HasSuffix(name, "-dev") || strings.HasSuffix(name, "-headers")
+					if a.Kind == need.Package && devel && !c.Makes(name) && !bounds(name, n.text) {
+						c.at(n.at, "%s names a package of headers", n.text)
 					}
 				}
-			},
+			}
 		},
-		{
-			Code: "ELL156", Severity: Error, Title: "package needs or excludes itself",
-			Why:    "A need of itself is met or not to be met; a conflict with itself keeps it out of every root.",
-			Remedy: "take it out",
-			Wrong: `[package.tide]
+	}
+}
+
+// ell156 reports: package needs or excludes itself.
+func ell156() Rule {
+	return Rule{
+		Code: "ELL156", Severity: Error, Title: "package needs or excludes itself",
+		Why:    "A need of itself is met or not to be met; a conflict with itself keeps it out of every root.",
+		Remedy: "take it out",
+		Wrong: `[package.tide]
 conflicts = ["tide"]
 [package.tide.layout]
 "/**" = {}`,
-			Right: `[package.tide]
+		Right: `[package.tide]
 conflicts = ["ebb"]
 [package.tide.layout]
 "/**" = {}`,
-			recipe: func(c *recipeCheck) {
-				for _, name := range c.PackageNames() {
-					p := c.Packages[name]
-					self := need.Provide{Kind: need.Package, Name: name, Version: c.Full()}
-					for _, list := range []struct {
-						key   string
-						needs []string
-					}{{"needs", p.Needs}, {"conflicts", p.Conflicts}, {"suggests", p.Suggests}} {
-						for i, text := range list.needs {
-							n, err := need.Parse(text)
-							if err == nil && slices.ContainsFunc(n.Alternatives, func(a need.Alternative) bool { return a.MetBy(self) }) {
-								c.at(c.Doc.At("package", name, list.key, i), "%s is in its own %s", name, list.key)
-							}
+		recipe: func(c *recipeCheck) {
+			for _, name := range c.PackageNames() {
+				p := c.Packages[name]
+				self := need.Provide{Kind: need.Package, Name: name, Version: c.Full()}
+				for _, list := range []struct {
+					key   string
+					needs []string
+				}{{"needs", p.Needs}, {"conflicts", p.Conflicts}, {"suggests", p.Suggests}} {
+					for i, text := range list.needs {
+						n, err := need.Parse(text)
+						if err == nil && slices.ContainsFunc(n.Alternatives, func(a need.Alternative) bool { return a.MetBy(self) }) {
+							c.at(c.Doc.At("package", name, list.key, i), "%s is in its own %s", name, list.key)
 						}
 					}
 				}
-			},
+			}
 		},
-		{
-			Code: "ELL157", Severity: Error, Title: "package needs what it excludes",
-			Why:    "Nothing that meets the need may be there beside it, so it can never be installed.",
-			Remedy: "drop the need, or give the conflict a bound",
-			Wrong: `[package.tide]
+	}
+}
+
+// ell157 reports: package needs what it excludes.
+func ell157() Rule {
+	return Rule{
+		Code: "ELL157", Severity: Error, Title: "package needs what it excludes",
+		Why:    "Nothing that meets the need may be there beside it, so it can never be installed.",
+		Remedy: "drop the need, or give the conflict a bound",
+		Wrong: `[package.tide]
 needs     = ["harbours"]
 conflicts = ["harbours"]
 [package.tide.layout]
 "/**" = {}`,
-			Right: `[package.tide]
+		Right: `[package.tide]
 needs     = ["harbours >= 2"]
 conflicts = ["harbours < 2"]
 [package.tide.layout]
 "/**" = {}`,
-			recipe: func(c *recipeCheck) {
-				for _, name := range c.PackageNames() {
-					p := c.Packages[name]
-					for i, text := range p.Conflicts {
-						if slices.Contains(p.Needs, text) {
-							c.at(c.Doc.At("package", name, "conflicts", i), "%s needs %s, and conflicts with it", name, text)
-						}
+		recipe: func(c *recipeCheck) {
+			for _, name := range c.PackageNames() {
+				p := c.Packages[name]
+				for i, text := range p.Conflicts {
+					if slices.Contains(p.Needs, text) {
+						c.at(c.Doc.At("package", name, "conflicts", i), "%s needs %s, and conflicts with it", name, text)
 					}
 				}
-			},
+			}
 		},
-		{
-			Code: "ELL158", Severity: Warning, Title: "replaces a package without excluding it",
-			Why:    "Both may be in one root at the same time, each with its own copy of what the other has: which one runs is chance.",
-			Remedy: "say the same in `conflicts`, with the same bounds",
-			Wrong: `[package.tide]
+	}
+}
+
+// ell158 reports: replaces a package without excluding it.
+func ell158() Rule {
+	return Rule{
+		Code: "ELL158", Severity: Warning, Title: "replaces a package without excluding it",
+		Why:    "Both may be in one root at the same time, each with its own copy of what the other has: which one runs is chance.",
+		Remedy: "say the same in `conflicts`, with the same bounds",
+		Wrong: `[package.tide]
 replaces = ["tidetable < 2"]
 [package.tide.layout]
 "/**" = {}`,
-			Right: `[package.tide]
+		Right: `[package.tide]
 replaces  = ["tidetable < 2"]
 conflicts = ["tidetable < 2"]
 [package.tide.layout]
 "/**" = {}`,
-			recipe: func(c *recipeCheck) {
-				for _, name := range c.PackageNames() {
-					p := c.Packages[name]
-					for i, text := range p.Replaces {
-						r, err := need.Parse(text)
-						if err != nil || slices.ContainsFunc(p.Conflicts, func(other string) bool { return names(other, r.Alternatives[0].Name) }) {
-							continue
-						}
-						c.at(c.Doc.At("package", name, "replaces", i), "%s replaces %s, and does not conflict with it", name, text)
+		recipe: func(c *recipeCheck) {
+			for _, name := range c.PackageNames() {
+				p := c.Packages[name]
+				for i, text := range p.Replaces {
+					r, err := need.Parse(text)
+					if err != nil || slices.ContainsFunc(p.Conflicts, func(other string) bool { return names(other, r.Alternatives[0].Name) }) {
+						continue
 					}
+					c.at(c.Doc.At("package", name, "replaces", i), "%s replaces %s, and does not conflict with it", name, text)
 				}
-			},
+			}
 		},
 	}
 }

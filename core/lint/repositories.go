@@ -12,90 +12,140 @@ import (
 // of a publish, an audit and a verification find.
 func repositoryRules() []Rule {
 	return []Rule{
-		{
-			Code: "ELL601", Severity: Error, Title: "unmet dependency",
-			Why:    "Nobody can install the package, or upgrade with it: neither another package of the channel nor the system has what it needs.",
-			Remedy: "publish what it needs together with it; where a library has a new soname, build again what uses it, and publish all in one step",
-			Wrong: needing("harbours >= 3") + `-- then --
+		ell601(),
+		ell602(),
+		ell603(),
+		ell604(),
+		ell605(),
+		ell606(),
+		ell607(),
+		ell608(),
+		ell609(),
+		ell610(),
+	}
+}
+
+// ell601 reports: unmet dependency.
+func ell601() Rule {
+	return Rule{
+		Code: "ELL601", Severity: Error, Title: "unmet dependency",
+		Why:    "Nobody can install the package, or upgrade with it: neither another package of the channel nor the system has what it needs.",
+		Remedy: "publish what it needs together with it; where a library has a new soname, build again what uses it, and publish all in one step",
+		Wrong: needing("harbours >= 3") + `-- then --
 ellwand publish --all
 ellwand publish --all --allow ELL601:tide --reason "it comes tomorrow"
 `,
-			Right: needing("command/sh") + publishAll,
-		},
-		{
-			Code: "ELL602", Severity: Error, Title: "file conflict",
-			Why:    "Whoever installs both has the file of one of them, and which one is chance.",
-			Remedy: "move the file into one of them; or say that they are never together: `conflicts`, or `replaces` where one takes the place of the other",
-			Wrong: alsoEbb(`install -Dm644 /dev/null "$DESTDIR/usr/share/tide/table"`) + `-- then --
+		Right: needing("command/sh") + publishAll,
+	}
+}
+
+// ell602 reports: file conflict.
+func ell602() Rule {
+	return Rule{
+		Code: "ELL602", Severity: Error, Title: "file conflict",
+		Why:    "Whoever installs both has the file of one of them, and which one is chance.",
+		Remedy: "move the file into one of them; or say that they are never together: `conflicts`, or `replaces` where one takes the place of the other",
+		Wrong: alsoEbb(`install -Dm644 /dev/null "$DESTDIR/usr/share/tide/table"`) + `-- then --
 ellwand publish packages/*/ebb@*.ell
 ellwand publish packages/*/tide@*.ell --allow ELL602:tide --reason "ebb is to go"
 `,
-			Right: alsoEbb(`install -Dm644 /dev/null "$DESTDIR/usr/share/ebb/table"`) + publishAll,
-		},
-		{
-			Code: "ELL603", Severity: Error, Title: "version downgrade",
-			Why:    "Machines that have the newer one do not go back: they would never see what is published now.",
-			Remedy: "raise the version or release; an `epoch` outranks versions that were a mistake; rewind restores a whole channel",
-			Wrong: `version = "1.1"
+		Right: alsoEbb(`install -Dm644 /dev/null "$DESTDIR/usr/share/ebb/table"`) + publishAll,
+	}
+}
+
+// ell603 reports: version downgrade.
+func ell603() Rule {
+	return Rule{
+		Code: "ELL603", Severity: Error, Title: "version downgrade",
+		Why:    "Machines that have the newer one do not go back: they would never see what is published now.",
+		Remedy: "raise the version or release; an `epoch` outranks versions that were a mistake; rewind restores a whole channel",
+		Wrong: `version = "1.1"
 ` + changes("1.1-1") + `-- published --
 -- then --
 ellwand publish packages/*/tide@1.1-1.ell
 `,
-			Right: `version = "1.3"
+		Right: `version = "1.3"
 ` + changes("1.3-1") + `-- published --
 -- then --
 ellwand publish packages/*/tide@1.3-1.ell
 `,
-		},
-		{
-			Code: "ELL604", Severity: Error, Title: "package that cannot be installed",
-			Why:    "There is no set of packages with it in which everything has what it needs and nothing conflicts.",
-			Remedy: "fix what the proof names: publish what is missing, or loosen the bound or the conflict",
-			Wrong:  needing("ebb", "flood") + "-- other ebb --\n[package.ebb]\nconflicts = [\"flood\"]\n-- other flood --\n" + publishAll,
-			Right:  needing("ebb", "flood") + "-- other ebb --\n-- other flood --\n" + publishAll,
-		},
-		{
-			Code: "ELL605", Severity: Hint, Title: "dependency cycle",
-			Why:    "They can only be installed and taken away together, and none of them is ever first: their install scripts cannot count on each other.",
-			Remedy: "put what they share into a package of its own, or make one need a suggestion",
-			Wrong:  needing("ebb") + "-- other ebb --\n" + needing("tide") + publishAll,
-			Right:  needing("ebb") + "-- other ebb --\n" + publishAll,
-		},
-		{
-			Code: "ELL606", Severity: Hint, Title: "unused library",
-			Why:    "It may be left over from something that is gone, or belong to programs that are not packaged.",
-			Remedy: "retire it, unless people use it directly",
-			Wrong:  cFile("/usr/lib/libtide.so.1", cLibrary, "-shared -fPIC -Wl,-soname,libtide.so.1") + "\n" + publishAll,
-			Right:  cFile("/usr/lib/libtide.so.1", cLibrary, "-shared -fPIC -Wl,-soname,libtide.so.1") + "\n-- other ebb --\n" + needing("soname/libtide.so.1") + publishAll,
-		},
-		{
-			Code: "ELL607", Severity: Error, Title: "missing package file",
-			Why:    "The index names it, and whoever wants to install it gets an error in the middle.",
-			Remedy: "restore the file from a copy, or retire the package from the channel",
-			Wrong:  publishThen("find repository/packages -name 'tide@*.ell' -delete"),
-			Right:  publishThen("true"),
-		},
-		{
-			Code: "ELL608", Severity: Error, Title: "changed package file",
-			Why:    "It was damaged, or exchanged. Who installs by the index refuses it; who does not, gets what nobody published.",
-			Remedy: "put the file back from a copy; look how it was changed",
-			Wrong:  publishThen("for f in $(find repository/packages -name '*.ell'); do printf x | dd of=$f bs=1 seek=200 conv=notrunc; done"),
-			Right:  publishThen("true"),
-		},
-		{
-			Code: "ELL609", Severity: Error, Title: "damaged index file",
-			Why:    "Readers compare each file with its digest, and cannot go on: nobody can list or install anything that it holds.",
-			Remedy: "restore it from a copy, or make the index again from the packages", next: fact.MakeIndex,
-			Wrong: publishThen("for f in repository/files/*; do printf x | dd of=$f bs=1 seek=20 conv=notrunc; done"),
-			Right: publishThen("true"),
-		},
-		{
-			Code: "ELL610", Severity: Hint, Title: "unused repository file",
-			Why:    "An interrupted publish leaves such files, and so does a snapshot that was pruned elsewhere. They do no harm, and take room.",
-			Remedy: "prune the repository", next: fact.Prune,
-			Wrong: publishThen("cp repository/files/*.zst repository/files/" + strings.Repeat("0", 64) + ".jsonl.zst"),
-			Right: publishThen("true"),
-		},
+	}
+}
+
+// ell604 reports: package that cannot be installed.
+func ell604() Rule {
+	return Rule{
+		Code: "ELL604", Severity: Error, Title: "package that cannot be installed",
+		Why:    "There is no set of packages with it in which everything has what it needs and nothing conflicts.",
+		Remedy: "fix what the proof names: publish what is missing, or loosen the bound or the conflict",
+		Wrong:  needing("ebb", "flood") + "-- other ebb --\n[package.ebb]\nconflicts = [\"flood\"]\n-- other flood --\n" + publishAll,
+		Right:  needing("ebb", "flood") + "-- other ebb --\n-- other flood --\n" + publishAll,
+	}
+}
+
+// ell605 reports: dependency cycle.
+func ell605() Rule {
+	return Rule{
+		Code: "ELL605", Severity: Hint, Title: "dependency cycle",
+		Why:    "They can only be installed and taken away together, and none of them is ever first: their install scripts cannot count on each other.",
+		Remedy: "put what they share into a package of its own, or make one need a suggestion",
+		Wrong:  needing("ebb") + "-- other ebb --\n" + needing("tide") + publishAll,
+		Right:  needing("ebb") + "-- other ebb --\n" + publishAll,
+	}
+}
+
+// ell606 reports: unused library.
+func ell606() Rule {
+	return Rule{
+		Code: "ELL606", Severity: Hint, Title: "unused library",
+		Why:    "It may be left over from something that is gone, or belong to programs that are not packaged.",
+		Remedy: "retire it, unless people use it directly",
+		Wrong:  cFile("/usr/lib/libtide.so.1", cLibrary, "-shared -fPIC -Wl,-soname,libtide.so.1") + "\n" + publishAll,
+		Right:  cFile("/usr/lib/libtide.so.1", cLibrary, "-shared -fPIC -Wl,-soname,libtide.so.1") + "\n-- other ebb --\n" + needing("soname/libtide.so.1") + publishAll,
+	}
+}
+
+// ell607 reports: missing package file.
+func ell607() Rule {
+	return Rule{
+		Code: "ELL607", Severity: Error, Title: "missing package file",
+		Why:    "The index names it, and whoever wants to install it gets an error in the middle.",
+		Remedy: "restore the file from a copy, or retire the package from the channel",
+		Wrong:  publishThen("find repository/packages -name 'tide@*.ell' -delete"),
+		Right:  publishThen("true"),
+	}
+}
+
+// ell608 reports: changed package file.
+func ell608() Rule {
+	return Rule{
+		Code: "ELL608", Severity: Error, Title: "changed package file",
+		Why:    "It was damaged, or exchanged. Who installs by the index refuses it; who does not, gets what nobody published.",
+		Remedy: "put the file back from a copy; look how it was changed",
+		Wrong:  publishThen("for f in $(find repository/packages -name '*.ell'); do printf x | dd of=$f bs=1 seek=200 conv=notrunc; done"),
+		Right:  publishThen("true"),
+	}
+}
+
+// ell609 reports: damaged index file.
+func ell609() Rule {
+	return Rule{
+		Code: "ELL609", Severity: Error, Title: "damaged index file",
+		Why:    "Readers compare each file with its digest, and cannot go on: nobody can list or install anything that it holds.",
+		Remedy: "restore it from a copy, or make the index again from the packages", next: fact.MakeIndex,
+		Wrong: publishThen("for f in repository/files/*; do printf x | dd of=$f bs=1 seek=20 conv=notrunc; done"),
+		Right: publishThen("true"),
+	}
+}
+
+// ell610 reports: unused repository file.
+func ell610() Rule {
+	return Rule{
+		Code: "ELL610", Severity: Hint, Title: "unused repository file",
+		Why:    "An interrupted publish leaves such files, and so does a snapshot that was pruned elsewhere. They do no harm, and take room.",
+		Remedy: "prune the repository", next: fact.Prune,
+		Wrong: publishThen("cp repository/files/*.zst repository/files/" + strings.Repeat("0", 64) + ".jsonl.zst"),
+		Right: publishThen("true"),
 	}
 }
 

@@ -62,205 +62,270 @@ var (
 // scriptRules are about scripts among a package's files.
 func scriptRules() []Rule {
 	return []Rule{
-		{
-			Code: "ELL402", Severity: Warning, Title: "executable that is not a program",
-			Why:    "Without a #! line the system does not know what should run it.",
-			Remedy: `add the #! line, or take the bit away: mode = "0644"`,
-			Wrong:  program("echo high water"),
-			Right:  program("#!/bin/sh\necho high water"),
-			pkg: func(c *packageCheck) {
-				for _, e := range c.Layout {
-					if c.textual[e.Path] && !isData(e.Path) {
-						c.setMode(e, fact.ParseMode(e.Mode)&^0o111, "it is executable, and neither a program nor a script with a #! line")
-					}
+		ell402(),
+		ell403(),
+		ell404(),
+		ell405(),
+		ell406(),
+		ell407(),
+		ell408(),
+		ell409(),
+		ell410(),
+		ell411(),
+		ell412(),
+		ell413(),
+		ell414(),
+	}
+}
+
+// ell402 reports: executable that is not a program.
+func ell402() Rule {
+	return Rule{
+		Code: "ELL402", Severity: Warning, Title: "executable that is not a program",
+		Why:    "Without a #! line the system does not know what should run it.",
+		Remedy: `add the #! line, or take the bit away: mode = "0644"`,
+		Wrong:  program("echo high water"),
+		Right:  program("#!/bin/sh\necho high water"),
+		pkg: func(c *packageCheck) {
+			for _, e := range c.Layout {
+				if c.textual[e.Path] && !isData(e.Path) {
+					c.setMode(e, fact.ParseMode(e.Mode)&^0o111, "it is executable, and neither a program nor a script with a #! line")
 				}
-			},
+			}
 		},
-		{
-			Code: "ELL403", Severity: Error, Title: "script interpreter does not exist",
-			Why:    "The script does not start: its #! line names a path under a local or a build directory.",
-			Remedy: "name the installed path of the interpreter, below /usr/bin or /bin",
-			Wrong:  program("#!/usr/local/bin/tideplot\necho high water"),
-			Right:  program("#!/bin/sh\necho high water"),
-			pkg: func(c *packageCheck) {
-				for _, e := range c.Layout {
-					i := c.files[e.Path].Interpreter
-					local := strings.HasPrefix(i, "/usr/local/") || strings.HasPrefix(i, "/home/") || strings.HasPrefix(i, "/opt/") && !strings.HasPrefix(i, "/opt/"+c.Facts.Name+"/") && !c.there(i)
-					if local || buildMark.MatchString(i) {
-						c.path(e.Path, "its interpreter is %s", i)
-					}
+	}
+}
+
+// ell403 reports: script interpreter does not exist.
+func ell403() Rule {
+	return Rule{
+		Code: "ELL403", Severity: Error, Title: "script interpreter does not exist",
+		Why:    "The script does not start: its #! line names a path under a local or a build directory.",
+		Remedy: "name the installed path of the interpreter, below /usr/bin or /bin",
+		Wrong:  program("#!/usr/local/bin/tideplot\necho high water"),
+		Right:  program("#!/bin/sh\necho high water"),
+		pkg: func(c *packageCheck) {
+			for _, e := range c.Layout {
+				i := c.files[e.Path].Interpreter
+				local := strings.HasPrefix(i, "/usr/local/") || strings.HasPrefix(i, "/home/") || strings.HasPrefix(i, "/opt/") && !strings.HasPrefix(i, "/opt/"+c.Facts.Name+"/") && !c.there(i)
+				if local || buildMark.MatchString(i) {
+					c.path(e.Path, "its interpreter is %s", i)
 				}
-			},
+			}
 		},
-		{
-			Code: "ELL404", Severity: Error, Title: "interpreter without a path",
-			Why:    "The kernel does not look on the PATH: it takes the name for a file in the current directory, and finds none.",
-			Remedy: "write the whole path, such as #!/usr/bin/python3",
-			Wrong:  program("#!python3\nprint('high water')"),
-			Right:  program("#!/usr/bin/python3\nprint('high water')"),
-			file: func(c *fileCheck) {
-				if !c.runs() || !bytes.HasPrefix(c.data, []byte("#!")) {
-					return
-				}
-				line, _, _ := strings.Cut(string(c.data[:min(len(c.data), 500)]), "\n")
-				words := strings.Fields(strings.TrimPrefix(line, "#!"))
-				if len(words) > 0 && !strings.HasPrefix(words[0], "/") && !unfilled.MatchString(line) {
-					c.say("its first line is %s", line)
-				}
-			},
+	}
+}
+
+// ell404 reports: interpreter without a path.
+func ell404() Rule {
+	return Rule{
+		Code: "ELL404", Severity: Error, Title: "interpreter without a path",
+		Why:    "The kernel does not look on the PATH: it takes the name for a file in the current directory, and finds none.",
+		Remedy: "write the whole path, such as #!/usr/bin/python3",
+		Wrong:  program("#!python3\nprint('high water')"),
+		Right:  program("#!/usr/bin/python3\nprint('high water')"),
+		file: func(c *fileCheck) {
+			if !c.runs() || !bytes.HasPrefix(c.data, []byte("#!")) {
+				return
+			}
+			line, _, _ := strings.Cut(string(c.data[:min(len(c.data), 500)]), "\n")
+			words := strings.Fields(strings.TrimPrefix(line, "#!"))
+			if len(words) > 0 && !strings.HasPrefix(words[0], "/") && !unfilled.MatchString(line) {
+				c.say("its first line is %s", line)
+			}
 		},
-		{
-			Code: "ELL405", Severity: Hint, Title: "interpreter found through env",
-			Why:    "env takes the first of that name on the caller's PATH. The package was built, and is tested, with the system's own.",
-			Remedy: "write the interpreter's own path; a [[rewrite]] can",
-			Wrong:  program("#!/usr/bin/env sh\necho high water"),
-			Right:  program("#!/bin/sh\necho high water"),
-			file: func(c *fileCheck) {
-				if c.data != nil && c.runs() && throughEnv.Match(c.data[:min(len(c.data), 200)]) {
-					line, _, _ := bytes.Cut(c.data, []byte("\n"))
-					c.say("its first line is %s", line)
-				}
-			},
+	}
+}
+
+// ell405 reports: interpreter found through env.
+func ell405() Rule {
+	return Rule{
+		Code: "ELL405", Severity: Hint, Title: "interpreter found through env",
+		Why:    "env takes the first of that name on the caller's PATH. The package was built, and is tested, with the system's own.",
+		Remedy: "write the interpreter's own path; a [[rewrite]] can",
+		Wrong:  program("#!/usr/bin/env sh\necho high water"),
+		Right:  program("#!/bin/sh\necho high water"),
+		file: func(c *fileCheck) {
+			if c.data != nil && c.runs() && throughEnv.Match(c.data[:min(len(c.data), 200)]) {
+				line, _, _ := bytes.Cut(c.data, []byte("\n"))
+				c.say("its first line is %s", line)
+			}
 		},
-		{
-			Code: "ELL406", Severity: Warning, Title: "python without a version",
-			Why:    "What `python` is differs: the second version, the third, or nothing at all (PEP 394).",
-			Remedy: "write python3",
-			Wrong:  program("#!/usr/bin/python\nprint('high water')"),
-			Right:  program("#!/usr/bin/python3\nprint('high water')"),
-			file: func(c *fileCheck) {
-				if c.data != nil && c.runs() && unversionedPython.Match(c.data[:min(len(c.data), 200)]) {
-					line, _, _ := bytes.Cut(c.data, []byte("\n"))
-					c.say("its first line is %s", line)
-				}
-			},
+	}
+}
+
+// ell406 reports: python without a version.
+func ell406() Rule {
+	return Rule{
+		Code: "ELL406", Severity: Warning, Title: "python without a version",
+		Why:    "What `python` is differs: the second version, the third, or nothing at all (PEP 394).",
+		Remedy: "write python3",
+		Wrong:  program("#!/usr/bin/python\nprint('high water')"),
+		Right:  program("#!/usr/bin/python3\nprint('high water')"),
+		file: func(c *fileCheck) {
+			if c.data != nil && c.runs() && unversionedPython.Match(c.data[:min(len(c.data), 200)]) {
+				line, _, _ := bytes.Cut(c.data, []byte("\n"))
+				c.say("its first line is %s", line)
+			}
 		},
-		{
-			Code: "ELL407", Severity: Warning, Title: "invalid shell script",
-			Why:    "It stops at that line with an error, if it gets as far as that.",
-			Remedy: "fix it, with a patch or upstream",
-			Wrong:  program("#!/bin/sh\nif true; then\necho high water"),
-			Right:  program("#!/bin/sh\nif true; then\necho high water\nfi"),
-			file: func(c *fileCheck) {
-				text, shell, ok := c.shellText()
-				if !ok || !c.runs() {
-					return
-				}
-				// What is only beyond POSIX is another finding.
-				if line, message := shellMistake(text, syntax.LangBash); message != "" && line > 0 {
-					c.say("line %d: %s (%s)", line, message, shell)
-				}
-			},
+	}
+}
+
+// ell407 reports: invalid shell script.
+func ell407() Rule {
+	return Rule{
+		Code: "ELL407", Severity: Warning, Title: "invalid shell script",
+		Why:    "It stops at that line with an error, if it gets as far as that.",
+		Remedy: "fix it, with a patch or upstream",
+		Wrong:  program("#!/bin/sh\nif true; then\necho high water"),
+		Right:  program("#!/bin/sh\nif true; then\necho high water\nfi"),
+		file: func(c *fileCheck) {
+			text, shell, ok := c.shellText()
+			if !ok || !c.runs() {
+				return
+			}
+			// What is only beyond POSIX is another finding.
+			if line, message := shellMistake(text, syntax.LangBash); message != "" && line > 0 {
+				c.say("line %d: %s (%s)", line, message, shell)
+			}
 		},
-		{
-			Code: "ELL408", Severity: Warning, Title: "sh script that needs bash",
-			Why:    "/bin/sh is whatever POSIX shell a system has. Where that is a small one, the line is an error, or worse: means something else.",
-			Remedy: "write it in POSIX shell, or name bash in the #! line",
-			Wrong:  program("#!/bin/sh\nwater=(high low)\necho \"${water[0]}\""),
-			Right:  program("#!/bin/bash\nwater=(high low)\necho \"${water[0]}\""),
-			file: func(c *fileCheck) {
-				text, shell, ok := c.shellText()
-				if !ok || shell == "bash" || !c.runs() {
-					return
-				}
-				if _, message := shellMistake(text, syntax.LangBash); message != "" {
-					return
-				}
-				if line, what := beyondPOSIX(text); what != "" {
-					c.say("line %d has what is not in POSIX shell: %s", line, what)
-				}
-			},
+	}
+}
+
+// ell408 reports: sh script that needs bash.
+func ell408() Rule {
+	return Rule{
+		Code: "ELL408", Severity: Warning, Title: "sh script that needs bash",
+		Why:    "/bin/sh is whatever POSIX shell a system has. Where that is a small one, the line is an error, or worse: means something else.",
+		Remedy: "write it in POSIX shell, or name bash in the #! line",
+		Wrong:  program("#!/bin/sh\nwater=(high low)\necho \"${water[0]}\""),
+		Right:  program("#!/bin/bash\nwater=(high low)\necho \"${water[0]}\""),
+		file: func(c *fileCheck) {
+			text, shell, ok := c.shellText()
+			if !ok || shell == "bash" || !c.runs() {
+				return
+			}
+			if _, message := shellMistake(text, syntax.LangBash); message != "" {
+				return
+			}
+			if line, what := beyondPOSIX(text); what != "" {
+				c.say("line %d has what is not in POSIX shell: %s", line, what)
+			}
 		},
-		{
-			Code: "ELL409", Severity: Error, Title: "CRLF line endings",
-			Why:    "The kernel looks for an interpreter whose name ends in a carriage return, and finds none.",
-			Remedy: "convert it in the stage step: sed -i 's/\\r$//' FILE",
-			Wrong:  "[steps]\nstage = '''\ninstall -d \"$DESTDIR/usr/bin\"\nprintf '#!/bin/sh\\r\\necho high water\\r\\n' > \"$DESTDIR/usr/bin/tide\"\nchmod 755 \"$DESTDIR/usr/bin/tide\"\n'''",
-			Right:  program("#!/bin/sh\necho high water"),
-			file: func(c *fileCheck) {
-				if c.data != nil && c.runs() && bytes.HasPrefix(c.data, []byte("#!")) {
-					if line, _, _ := bytes.Cut(c.data, []byte("\n")); bytes.HasSuffix(line, []byte("\r")) {
-						c.say("its first line ends in a carriage return")
-					}
+	}
+}
+
+// ell409 reports: CRLF line endings.
+func ell409() Rule {
+	return Rule{
+		Code: "ELL409", Severity: Error, Title: "CRLF line endings",
+		Why:    "The kernel looks for an interpreter whose name ends in a carriage return, and finds none.",
+		Remedy: "convert it in the stage step: sed -i 's/\\r$//' FILE",
+		Wrong:  "[steps]\nstage = '''\ninstall -d \"$DESTDIR/usr/bin\"\nprintf '#!/bin/sh\\r\\necho high water\\r\\n' > \"$DESTDIR/usr/bin/tide\"\nchmod 755 \"$DESTDIR/usr/bin/tide\"\n'''",
+		Right:  program("#!/bin/sh\necho high water"),
+		file: func(c *fileCheck) {
+			if c.data != nil && c.runs() && bytes.HasPrefix(c.data, []byte("#!")) {
+				if line, _, _ := bytes.Cut(c.data, []byte("\n")); bytes.HasSuffix(line, []byte("\r")) {
+					c.say("its first line ends in a carriage return")
 				}
-			},
+			}
 		},
-		{
-			Code: "ELL410", Severity: Warning, Title: "bytes before #!",
-			Why:    "The kernel looks at the first two bytes only. After a space, an empty line or a byte order mark, #! is not recognized, and the calling shell runs the script itself.",
-			Remedy: "let the file begin with #!",
-			Wrong:  program("\n#!/usr/bin/python3\nprint('high water')"),
-			Right:  program("#!/usr/bin/python3\nprint('high water')"),
-			file: func(c *fileCheck) {
-				if c.data == nil || !c.runs() || bytes.HasPrefix(c.data, []byte("#!")) {
-					return
-				}
-				head := c.data[:min(len(c.data), 200)]
-				trimmed := bytes.TrimLeft(bytes.TrimPrefix(head, []byte("\xef\xbb\xbf")), " \t\r\n")
-				if bytes.HasPrefix(trimmed, []byte("#!/")) {
-					c.say("its #! line begins %d bytes behind the start", len(head)-len(trimmed))
-				}
-			},
+	}
+}
+
+// ell410 reports: bytes before #!.
+func ell410() Rule {
+	return Rule{
+		Code: "ELL410", Severity: Warning, Title: "bytes before #!",
+		Why:    "The kernel looks at the first two bytes only. After a space, an empty line or a byte order mark, #! is not recognized, and the calling shell runs the script itself.",
+		Remedy: "let the file begin with #!",
+		Wrong:  program("\n#!/usr/bin/python3\nprint('high water')"),
+		Right:  program("#!/usr/bin/python3\nprint('high water')"),
+		file: func(c *fileCheck) {
+			if c.data == nil || !c.runs() || bytes.HasPrefix(c.data, []byte("#!")) {
+				return
+			}
+			head := c.data[:min(len(c.data), 200)]
+			trimmed := bytes.TrimLeft(bytes.TrimPrefix(head, []byte("\xef\xbb\xbf")), " \t\r\n")
+			if bytes.HasPrefix(trimmed, []byte("#!/")) {
+				c.say("its #! line begins %d bytes behind the start", len(head)-len(trimmed))
+			}
 		},
-		{
-			Code: "ELL411", Severity: Warning, Title: "predictable temporary file",
-			Why:    "Whoever knows the name can lay a link there first, and have the script write over a file of its caller.",
-			Remedy: "use mktemp, or a directory that is the program's own",
-			Wrong:  program("#!/bin/sh\necho high water > /tmp/tide.out"),
-			Right:  program("#!/bin/sh\nout=$(mktemp)\necho high water > \"$out\""),
-			file: func(c *fileCheck) {
-				text, _, ok := c.shellText()
-				if !ok || !c.runs() {
-					return
+	}
+}
+
+// ell411 reports: predictable temporary file.
+func ell411() Rule {
+	return Rule{
+		Code: "ELL411", Severity: Warning, Title: "predictable temporary file",
+		Why:    "Whoever knows the name can lay a link there first, and have the script write over a file of its caller.",
+		Remedy: "use mktemp, or a directory that is the program's own",
+		Wrong:  program("#!/bin/sh\necho high water > /tmp/tide.out"),
+		Right:  program("#!/bin/sh\nout=$(mktemp)\necho high water > \"$out\""),
+		file: func(c *fileCheck) {
+			text, _, ok := c.shellText()
+			if !ok || !c.runs() {
+				return
+			}
+			if s, valid := parseScript(text); valid {
+				if line, what := s.foreseen(); what != "" {
+					c.say("line %d writes to %s", line, what)
 				}
-				if s, valid := parseScript(text); valid {
-					if line, what := s.foreseen(); what != "" {
-						c.say("line %d writes to %s", line, what)
-					}
-				}
-			},
+			}
 		},
-		{
-			Code: "ELL412", Severity: Error, Title: "placeholder that was not filled in",
-			Why:    "The build was to put a path there and did not: the script cannot start.",
-			Remedy: "see which step fills in the file, or write the path with a [[rewrite]]",
-			Wrong:  program("#!@SHELL@\necho high water"),
-			Right:  program("#!/bin/sh\necho high water"),
-			file: func(c *fileCheck) {
-				if c.data != nil && c.runs() && unfilled.Match(c.data[:min(len(c.data), 100)]) {
-					line, _, _ := bytes.Cut(c.data, []byte("\n"))
-					c.say("its first line is %s", line)
-				}
-			},
+	}
+}
+
+// ell412 reports: placeholder that was not filled in.
+func ell412() Rule {
+	return Rule{
+		Code: "ELL412", Severity: Error, Title: "placeholder that was not filled in",
+		Why:    "The build was to put a path there and did not: the script cannot start.",
+		Remedy: "see which step fills in the file, or write the path with a [[rewrite]]",
+		Wrong:  program("#!@SHELL@\necho high water"),
+		Right:  program("#!/bin/sh\necho high water"),
+		file: func(c *fileCheck) {
+			if c.data != nil && c.runs() && unfilled.Match(c.data[:min(len(c.data), 100)]) {
+				line, _, _ := bytes.Cut(c.data, []byte("\n"))
+				c.say("its first line is %s", line)
+			}
 		},
-		{
-			Code: "ELL413", Severity: Hint, Title: "command named after its language",
-			Why:    "Users type it, and other programs call it. When it is written anew in another language, the name is wrong or all of them break.",
-			Remedy: "install it without the ending",
-			Wrong:  strings.ReplaceAll(program("#!/bin/sh\necho high water"), "/usr/bin/tide\"", "/usr/bin/tide.sh\""),
-			Right:  program("#!/bin/sh\necho high water"),
-			file: func(c *fileCheck) {
-				if scan.CommandDir(path.Dir(c.Path)) && c.found.Interpreter != "" {
-					switch ext := path.Ext(c.Path); ext {
-					case ".sh", ".py", ".pl", ".rb", ".bash", ".lua":
-						c.report(fact.Finding{Message: fmt.Sprintf("its name ends in %s", ext)})
-					}
+	}
+}
+
+// ell413 reports: command named after its language.
+func ell413() Rule {
+	return Rule{
+		Code: "ELL413", Severity: Hint, Title: "command named after its language",
+		Why:    "Users type it, and other programs call it. When it is written anew in another language, the name is wrong or all of them break.",
+		Remedy: "install it without the ending",
+		Wrong:  strings.ReplaceAll(program("#!/bin/sh\necho high water"), "/usr/bin/tide\"", "/usr/bin/tide.sh\""),
+		Right:  program("#!/bin/sh\necho high water"),
+		file: func(c *fileCheck) {
+			if scan.CommandDir(path.Dir(c.Path)) && c.found.Interpreter != "" {
+				switch ext := path.Ext(c.Path); ext {
+				case ".sh", ".py", ".pl", ".rb", ".bash", ".lua":
+					c.report(fact.Finding{Message: fmt.Sprintf("its name ends in %s", ext)})
 				}
-			},
+			}
 		},
-		{
-			Code: "ELL414", Severity: Hint, Title: "script that was not checked",
-			Why:    "It is larger or more deeply nested than scripts in practice, and checking it could take hours. The rules on shell scripts say nothing about it.",
-			Remedy: "split it, or look at it yourself",
-			Wrong:  nested(250),
-			Right:  nested(3),
-			file: func(c *fileCheck) {
-				if text, _, ok := c.shellText(); ok && c.runs() {
-					if _, err := shellparse.Parse(text, syntax.LangBash); errors.Is(err, shellparse.ErrBounds) {
-						c.say("%v", err)
-					}
+	}
+}
+
+// ell414 reports: script that was not checked.
+func ell414() Rule {
+	return Rule{
+		Code: "ELL414", Severity: Hint, Title: "script that was not checked",
+		Why:    "It is larger or more deeply nested than scripts in practice, and checking it could take hours. The rules on shell scripts say nothing about it.",
+		Remedy: "split it, or look at it yourself",
+		Wrong:  nested(250),
+		Right:  nested(3),
+		file: func(c *fileCheck) {
+			if text, _, ok := c.shellText(); ok && c.runs() {
+				if _, err := shellparse.Parse(text, syntax.LangBash); errors.Is(err, shellparse.ErrBounds) {
+					c.say("%v", err)
 				}
-			},
+			}
 		},
 	}
 }
@@ -388,243 +453,303 @@ func contains(n syntax.Node, call *syntax.CallExpr) bool {
 // away.
 func installRules() []Rule {
 	return []Rule{
-		{
-			Code: "ELL420", Severity: Warning, Title: "install script that works only once",
-			Why:    "Scripts run again: at each upgrade, and where an installation was interrupted. What fails or adds up the second time leaves the package half installed.",
-			Remedy: "let it do nothing where its work is done: mkdir -p, ln -sf, or a test before it",
-			Wrong:  installScript(`mkdir /var/lib/tide`),
-			Right:  installScript(`mkdir -p /var/lib/tide`),
-			pkg: installCommands(func(_ *packageCheck, s script, cmd command) string {
-				if s.guarded(cmd.call) {
-					return ""
-				}
-				option := func(letter string) bool {
-					for _, a := range cmd.args {
-						if strings.HasPrefix(a, "-") && !strings.HasPrefix(a, "--") && strings.Contains(a, letter) {
-							return true
-						}
-					}
-					return false
-				}
-				switch {
-				case cmd.name == "mkdir" && !option("p") && !cmd.has("--parents"):
-					return "mkdir fails where the directory is there"
-				case cmd.name == "ln" && !option("f") && !cmd.has("--force"):
-					return "ln fails where the link is there"
-				case cmd.name == "rm" && !option("f") && !cmd.has("--force") && len(cmd.args) > 0:
-					return "rm fails where the file is gone already"
-				case cmd.name == "mv":
-					return "mv fails where its work is done"
-				}
+		ell420(),
+		ell421(),
+		ell422(),
+		ell423(),
+		ell424(),
+		ell425(),
+		ell426(),
+		ell427(),
+		ell428(),
+		ell429(),
+		ell430(),
+		ell431(),
+	}
+}
+
+// ell420 reports: install script that works only once.
+func ell420() Rule {
+	return Rule{
+		Code: "ELL420", Severity: Warning, Title: "install script that works only once",
+		Why:    "Scripts run again: at each upgrade, and where an installation was interrupted. What fails or adds up the second time leaves the package half installed.",
+		Remedy: "let it do nothing where its work is done: mkdir -p, ln -sf, or a test before it",
+		Wrong:  installScript(`mkdir /var/lib/tide`),
+		Right:  installScript(`mkdir -p /var/lib/tide`),
+		pkg: installCommands(func(_ *packageCheck, s script, cmd command) string {
+			if s.guarded(cmd.call) {
 				return ""
-			}),
-		},
-		{
-			Code: "ELL421", Severity: Warning, Title: "install script appends to a file each time",
-			Why:    "Scripts run again, at each upgrade. The line is then in the file as often as there were any.",
-			Remedy: "look whether it is there (grep -q), or install a file of its own into the directory NAME.d",
-			Wrong:  installScript(`echo 'harbour = Ely' >> /etc/tide.conf`),
-			Right:  installScript(`grep -q harbour /etc/tide.conf || echo 'harbour = Ely' >> /etc/tide.conf`),
-			pkg: func(c *packageCheck) {
-				c.eachInstall(func(_ string, s script) {
-					syntax.Walk(s.file, func(n syntax.Node) bool {
-						stmt, ok := n.(*syntax.Stmt)
-						if !ok {
-							return true
-						}
-						call, isCall := stmt.Cmd.(*syntax.CallExpr)
-						for _, r := range stmt.Redirs {
-							p := plain(r.Word)
-							if r.Op == syntax.AppOut && strings.HasPrefix(p, "/") && !strings.HasPrefix(p, "/dev/") && !strings.HasPrefix(p, "/tmp/") && isCall && !s.guarded(call) {
-								c.inScript(s, stmt, "it adds to %s", p)
-							}
-						}
-						return true
-					})
-				})
-			},
-		},
-		{
-			Code: "ELL422", Severity: Warning, Title: "install script starts or stops services",
-			Why:    "There may be no service manager: in a container, a chroot, an image that is being made. And the administrator may not want it to run.",
-			Remedy: "install the unit, and leave it to the system's presets and the administrator",
-			Wrong:  installScript(`systemctl enable --now tide.service`),
-			Right:  installScript(`systemd-tmpfiles --create tide.conf || true`),
-			pkg: installCommands(func(_ *packageCheck, s script, cmd command) string {
-				base := cmd.base()
-				switch {
-				case base == "systemctl" && cmd.has("start", "stop", "restart", "enable", "disable", "try-restart", "reload", "mask", "unmask", "isolate"):
-					return s.source(cmd.call)
-				case base == "service" && len(cmd.args) > 1, base == "rc-service", base == "initctl", strings.HasPrefix(cmd.name, "/etc/init.d/"), strings.HasPrefix(cmd.name, "/etc/rc.d/"), base == "chkconfig":
-					return s.source(cmd.call)
-				}
-				return ""
-			}),
-		},
-		{
-			Code: "ELL423", Severity: Warning, Title: "install script adds accounts",
-			Why:    "It runs after the files are there, whose owner does not exist until then; and each script has its own idea of numbers, homes and shells.",
-			Remedy: "declare it: [package.NAME.account.NAME], and it is there before the files",
-			Wrong:  installScript(`getent passwd tide >/dev/null || useradd -r tide`),
-			Right:  "[package.tide.layout]\n\"/usr/share/licenses/tide/COPYING\" = { from = \"COPYING\" }\n\"/**\" = {}\n\n[package.tide.account.tide]\nhome = \"/var/lib/tide\"",
-			pkg: installCommands(func(_ *packageCheck, _ script, cmd command) string {
-				switch cmd.base() {
-				case "useradd", "adduser", "groupadd", "addgroup", "usermod", "userdel", "deluser", "groupdel", "delgroup":
-					return "it runs " + cmd.base()
-				}
-				return ""
-			}),
-		},
-		{
-			Code: "ELL424", Severity: Error, Title: "install script asks questions",
-			Why:    "Nobody may be there: installations run at night, on a hundred machines, in images. It waits for ever, or takes nothing for an answer.",
-			Remedy: "take a default, and let a configuration file change it",
-			Wrong:  installScript("printf 'Which harbour? '\nread -r harbour\necho \"$harbour\" > /etc/tide.conf"),
-			Right:  installScript("echo Ely | while read -r harbour; do echo \"$harbour\" > /etc/tide.conf; done"),
-			pkg: func(c *packageCheck) {
-				c.eachInstall(func(_ string, s script) {
-					if strings.Contains(s.text, "while ") || strings.Contains(s.text, "| read") {
-						return
-					}
-					syntax.Walk(s.file, func(n syntax.Node) bool {
-						stmt, ok := n.(*syntax.Stmt)
-						if !ok {
-							return true
-						}
-						if call, ok := stmt.Cmd.(*syntax.CallExpr); ok && len(call.Args) > 0 && plain(call.Args[0]) == "read" && len(stmt.Redirs) == 0 {
-							c.inScript(s, call, "read waits for somebody to type")
-						}
-						return true
-					})
-				})
-			},
-		},
-		{
-			Code: "ELL425", Severity: Error, Title: "install script uses the network",
-			Why:    "What it brings is in no package and pinned by nothing. Without a network the installation fails in its middle.",
-			Remedy: "put what it fetches into a package, or let the program fetch it when it is first used",
-			Wrong:  installScript(`curl -o /usr/share/tide/table https://tide.example/table`),
-			Right:  installScript(`cp /usr/share/tide/table /var/lib/tide/table`),
-			pkg: installCommands(func(_ *packageCheck, s script, cmd command) string {
-				if goesOut(cmd) {
-					return "it fetches something: " + s.source(cmd.call)
-				}
-				return ""
-			}),
-		},
-		{
-			Code: "ELL426", Severity: Warning, Title: "install script writes to a predictable name",
-			Why:    "It runs as root. Whoever knows the name lays a link there first, and has root write over any file of the system.",
-			Remedy: "use mktemp",
-			Wrong:  installScript(`tidectl dump > /tmp/tide.out`),
-			Right:  installScript("out=$(mktemp)\necho high > \"$out\""),
-			pkg: func(c *packageCheck) {
-				c.eachInstall(func(_ string, s script) {
-					if line, what := s.foreseen(); what != "" {
-						c.say("%s, line %d: it writes to %s", s.name, line, what)
-					}
-				})
-			},
-		},
-		{
-			Code: "ELL427", Severity: Error, Title: "install script changes files of others",
-			Why:    "Users' directories and the accounts' files belong to nobody's package. What a script changes there is lost or wrong for somebody, and cannot be taken back with the package.",
-			Remedy: "leave it to the program, run by its user; or to a directory NAME.d that the file's owner reads",
-			Wrong:  installScript(`rm -rf /home/*/.cache/tide`),
-			Right:  installScript(`rm -rf /var/cache/tide`),
-			pkg: installCommands(func(_ *packageCheck, s script, cmd command) string {
-				switch cmd.name {
-				case "rm", "sed", "chmod", "chown", "cp", "mv", "touch", "mkdir", "install", "ln":
-				default:
-					return ""
-				}
-				if cmd.name == "sed" && !strings.Contains(strings.Join(cmd.raw, " "), "-i") {
-					return ""
-				}
-				for _, raw := range cmd.raw {
-					text := strings.Trim(raw, `"'`)
-					for _, p := range []string{"/home/", "/root/", "/etc/passwd", "/etc/shadow", "/etc/group", "/etc/sudoers", "/etc/fstab", "/boot/", "/usr/local/"} {
-						if strings.HasPrefix(text, p) && text != "/etc/sudoers.d" && !strings.HasPrefix(text, "/etc/sudoers.d/") {
-							return s.source(cmd.call)
-						}
-					}
-				}
-				return ""
-			}),
-		},
-		{
-			Code: "ELL428", Severity: Warning, Title: "install script runs an undeclared command",
-			Why:    "Nothing says that the command must be installed. Where it is not, the installation fails in its middle.",
-			Remedy: "name it in the package's `needs` (command/NAME), or run it only where it is there: command -v NAME",
-			Wrong:  installScript(`tidectl reload`),
-			Right:  installScript(`if command -v tidectl >/dev/null; then tidectl reload; fi`),
-			pkg: func(c *packageCheck) {
-				offered := map[string]bool{}
-				for _, p := range c.Facts.Provides {
-					offered[strings.TrimPrefix(p.Provide, "command/")] = true
-				}
-				for _, n := range c.Facts.Needs {
-					for _, word := range strings.FieldsFunc(n.Need, func(r rune) bool { return r == ' ' || r == '|' }) {
-						offered[strings.TrimPrefix(word, "command/")] = true
-					}
-				}
-				c.eachInstall(func(_ string, s script) {
-					own := s.functions()
-					for _, cmd := range s.commands {
-						base := cmd.base()
-						if cmd.name == "" || probe.Everywhere(base) || atInstall[base] || offered[base] || own[base] || strings.Contains(s.text, "command -v "+base) || s.guarded(cmd.call) || strings.Contains(cmd.name, "/") && c.there(cmd.name) {
-							continue
-						}
-						c.inScript(s, cmd.call, "it runs %s, which no need names", base)
-					}
-				})
-			},
-		},
-		{
-			Code: "ELL429", Severity: Warning, Title: "install script sets modes and owners",
-			Why:    "What the layout says is right from the first moment, can be verified, and is put right again by an upgrade. Between the files and the script it is wrong.",
-			Remedy: `give them in the layout: { mode = "…", owner = "…" }`,
-			Wrong:  installScript(`chmod 0640 /usr/share/licenses/tide/COPYING`),
-			Right:  installScript(`chmod 0640 /var/lib/tide/heights || true`),
-			pkg: installCommands(func(c *packageCheck, s script, cmd command) string {
-				if cmd.name != "chmod" && cmd.name != "chown" && cmd.name != "chgrp" {
-					return ""
-				}
+			}
+			option := func(letter string) bool {
 				for _, a := range cmd.args {
-					if strings.HasPrefix(a, "/") && c.there(strings.TrimSuffix(a, "/")) {
+					if strings.HasPrefix(a, "-") && !strings.HasPrefix(a, "--") && strings.Contains(a, letter) {
+						return true
+					}
+				}
+				return false
+			}
+			switch {
+			case cmd.name == "mkdir" && !option("p") && !cmd.has("--parents"):
+				return "mkdir fails where the directory is there"
+			case cmd.name == "ln" && !option("f") && !cmd.has("--force"):
+				return "ln fails where the link is there"
+			case cmd.name == "rm" && !option("f") && !cmd.has("--force") && len(cmd.args) > 0:
+				return "rm fails where the file is gone already"
+			case cmd.name == "mv":
+				return "mv fails where its work is done"
+			}
+			return ""
+		}),
+	}
+}
+
+// ell421 reports: install script appends to a file each time.
+func ell421() Rule {
+	return Rule{
+		Code: "ELL421", Severity: Warning, Title: "install script appends to a file each time",
+		Why:    "Scripts run again, at each upgrade. The line is then in the file as often as there were any.",
+		Remedy: "look whether it is there (grep -q), or install a file of its own into the directory NAME.d",
+		Wrong:  installScript(`echo 'harbour = Ely' >> /etc/tide.conf`),
+		Right:  installScript(`grep -q harbour /etc/tide.conf || echo 'harbour = Ely' >> /etc/tide.conf`),
+		pkg: func(c *packageCheck) {
+			c.eachInstall(func(_ string, s script) {
+				syntax.Walk(s.file, func(n syntax.Node) bool {
+					stmt, ok := n.(*syntax.Stmt)
+					if !ok {
+						return true
+					}
+					call, isCall := stmt.Cmd.(*syntax.CallExpr)
+					for _, r := range stmt.Redirs {
+						p := plain(r.Word)
+						if r.Op == syntax.AppOut && strings.HasPrefix(p, "/") && !strings.HasPrefix(p, "/dev/") && !strings.HasPrefix(p, "/tmp/") && isCall && !s.guarded(call) {
+							c.inScript(s, stmt, "it adds to %s", p)
+						}
+					}
+					return true
+				})
+			})
+		},
+	}
+}
+
+// ell422 reports: install script starts or stops services.
+func ell422() Rule {
+	return Rule{
+		Code: "ELL422", Severity: Warning, Title: "install script starts or stops services",
+		Why:    "There may be no service manager: in a container, a chroot, an image that is being made. And the administrator may not want it to run.",
+		Remedy: "install the unit, and leave it to the system's presets and the administrator",
+		Wrong:  installScript(`systemctl enable --now tide.service`),
+		Right:  installScript(`systemd-tmpfiles --create tide.conf || true`),
+		pkg: installCommands(func(_ *packageCheck, s script, cmd command) string {
+			base := cmd.base()
+			switch {
+			case base == "systemctl" && cmd.has("start", "stop", "restart", "enable", "disable", "try-restart", "reload", "mask", "unmask", "isolate"):
+				return s.source(cmd.call)
+			case base == "service" && len(cmd.args) > 1, base == "rc-service", base == "initctl", strings.HasPrefix(cmd.name, "/etc/init.d/"), strings.HasPrefix(cmd.name, "/etc/rc.d/"), base == "chkconfig":
+				return s.source(cmd.call)
+			}
+			return ""
+		}),
+	}
+}
+
+// ell423 reports: install script adds accounts.
+func ell423() Rule {
+	return Rule{
+		Code: "ELL423", Severity: Warning, Title: "install script adds accounts",
+		Why:    "It runs after the files are there, whose owner does not exist until then; and each script has its own idea of numbers, homes and shells.",
+		Remedy: "declare it: [package.NAME.account.NAME], and it is there before the files",
+		Wrong:  installScript(`getent passwd tide >/dev/null || useradd -r tide`),
+		Right:  "[package.tide.layout]\n\"/usr/share/licenses/tide/COPYING\" = { from = \"COPYING\" }\n\"/**\" = {}\n\n[package.tide.account.tide]\nhome = \"/var/lib/tide\"",
+		pkg: installCommands(func(_ *packageCheck, _ script, cmd command) string {
+			switch cmd.base() {
+			case "useradd", "adduser", "groupadd", "addgroup", "usermod", "userdel", "deluser", "groupdel", "delgroup":
+				return "it runs " + cmd.base()
+			}
+			return ""
+		}),
+	}
+}
+
+// ell424 reports: install script asks questions.
+func ell424() Rule {
+	return Rule{
+		Code: "ELL424", Severity: Error, Title: "install script asks questions",
+		Why:    "Nobody may be there: installations run at night, on a hundred machines, in images. It waits for ever, or takes nothing for an answer.",
+		Remedy: "take a default, and let a configuration file change it",
+		Wrong:  installScript("printf 'Which harbour? '\nread -r harbour\necho \"$harbour\" > /etc/tide.conf"),
+		Right:  installScript("echo Ely | while read -r harbour; do echo \"$harbour\" > /etc/tide.conf; done"),
+		pkg: func(c *packageCheck) {
+			c.eachInstall(func(_ string, s script) {
+				if strings.Contains(s.text, "while ") || strings.Contains(s.text, "| read") {
+					return
+				}
+				syntax.Walk(s.file, func(n syntax.Node) bool {
+					stmt, ok := n.(*syntax.Stmt)
+					if !ok {
+						return true
+					}
+					if call, ok := stmt.Cmd.(*syntax.CallExpr); ok && len(call.Args) > 0 && plain(call.Args[0]) == "read" && len(stmt.Redirs) == 0 {
+						c.inScript(s, call, "read waits for somebody to type")
+					}
+					return true
+				})
+			})
+		},
+	}
+}
+
+// ell425 reports: install script uses the network.
+func ell425() Rule {
+	return Rule{
+		Code: "ELL425", Severity: Error, Title: "install script uses the network",
+		Why:    "What it brings is in no package and pinned by nothing. Without a network the installation fails in its middle.",
+		Remedy: "put what it fetches into a package, or let the program fetch it when it is first used",
+		Wrong:  installScript(`curl -o /usr/share/tide/table https://tide.example/table`),
+		Right:  installScript(`cp /usr/share/tide/table /var/lib/tide/table`),
+		pkg: installCommands(func(_ *packageCheck, s script, cmd command) string {
+			if goesOut(cmd) {
+				return "it fetches something: " + s.source(cmd.call)
+			}
+			return ""
+		}),
+	}
+}
+
+// ell426 reports: install script writes to a predictable name.
+func ell426() Rule {
+	return Rule{
+		Code: "ELL426", Severity: Warning, Title: "install script writes to a predictable name",
+		Why:    "It runs as root. Whoever knows the name lays a link there first, and has root write over any file of the system.",
+		Remedy: "use mktemp",
+		Wrong:  installScript(`tidectl dump > /tmp/tide.out`),
+		Right:  installScript("out=$(mktemp)\necho high > \"$out\""),
+		pkg: func(c *packageCheck) {
+			c.eachInstall(func(_ string, s script) {
+				if line, what := s.foreseen(); what != "" {
+					c.say("%s, line %d: it writes to %s", s.name, line, what)
+				}
+			})
+		},
+	}
+}
+
+// ell427 reports: install script changes files of others.
+func ell427() Rule {
+	return Rule{
+		Code: "ELL427", Severity: Error, Title: "install script changes files of others",
+		Why:    "Users' directories and the accounts' files belong to nobody's package. What a script changes there is lost or wrong for somebody, and cannot be taken back with the package.",
+		Remedy: "leave it to the program, run by its user; or to a directory NAME.d that the file's owner reads",
+		Wrong:  installScript(`rm -rf /home/*/.cache/tide`),
+		Right:  installScript(`rm -rf /var/cache/tide`),
+		pkg: installCommands(func(_ *packageCheck, s script, cmd command) string {
+			switch cmd.name {
+			case "rm", "sed", "chmod", "chown", "cp", "mv", "touch", "mkdir", "install", "ln":
+			default:
+				return ""
+			}
+			if cmd.name == "sed" && !strings.Contains(strings.Join(cmd.raw, " "), "-i") {
+				return ""
+			}
+			for _, raw := range cmd.raw {
+				text := strings.Trim(raw, `"'`)
+				for _, p := range []string{"/home/", "/root/", "/etc/passwd", "/etc/shadow", "/etc/group", "/etc/sudoers", "/etc/fstab", "/boot/", "/usr/local/"} {
+					if strings.HasPrefix(text, p) && text != "/etc/sudoers.d" && !strings.HasPrefix(text, "/etc/sudoers.d/") {
 						return s.source(cmd.call)
 					}
 				}
-				return ""
-			}),
-		},
-		{
-			Code: "ELL430", Severity: Error, Title: "install script may delete everything",
-			Why:    "Where the variable is empty, the command deletes from / on. Install scripts run as root.",
-			Remedy: `write "${NAME:?}" in its place, which stops where it is empty`,
-			Wrong:  installScript("tables=$(cat /etc/tide.tables)\nrm -rf \"$tables\"/*"),
-			Right:  installScript("tables=$(cat /etc/tide.tables)\nrm -rf \"${tables:?}\"/*"),
-			pkg: installCommands(func(_ *packageCheck, s script, cmd command) string {
-				if word := s.emptyRemoval(cmd); word != "" {
-					return word + " is / where the variable is empty"
+			}
+			return ""
+		}),
+	}
+}
+
+// ell428 reports: install script runs an undeclared command.
+func ell428() Rule {
+	return Rule{
+		Code: "ELL428", Severity: Warning, Title: "install script runs an undeclared command",
+		Why:    "Nothing says that the command must be installed. Where it is not, the installation fails in its middle.",
+		Remedy: "name it in the package's `needs` (command/NAME), or run it only where it is there: command -v NAME",
+		Wrong:  installScript(`tidectl reload`),
+		Right:  installScript(`if command -v tidectl >/dev/null; then tidectl reload; fi`),
+		pkg: func(c *packageCheck) {
+			offered := map[string]bool{}
+			for _, p := range c.Facts.Provides {
+				offered[strings.TrimPrefix(p.Provide, "command/")] = true
+			}
+			for _, n := range c.Facts.Needs {
+				for _, word := range strings.FieldsFunc(n.Need, func(r rune) bool { return r == ' ' || r == '|' }) {
+					offered[strings.TrimPrefix(word, "command/")] = true
 				}
-				return ""
-			}),
-		},
-		{
-			Code: "ELL431", Severity: Hint, Title: "install script raises privileges",
-			Why:    "Install scripts have all there are. Where sudo is not installed, the command fails.",
-			Remedy: "leave it out",
-			Wrong:  installScript(`sudo touch /var/lib/tide/heights`),
-			Right:  installScript(`touch /var/lib/tide/heights`),
-			pkg: installCommands(func(_ *packageCheck, _ script, cmd command) string {
-				switch cmd.base() {
-				case "sudo", "doas", "pkexec":
-					return "it runs " + cmd.base()
+			}
+			c.eachInstall(func(_ string, s script) {
+				own := s.functions()
+				for _, cmd := range s.commands {
+					base := cmd.base()
+					if cmd.name == "" || probe.Everywhere(base) || atInstall[base] || offered[base] || own[base] || strings.Contains(s.text, "command -v "+base) || s.guarded(cmd.call) || strings.Contains(cmd.name, "/") && c.there(cmd.name) {
+						continue
+					}
+					c.inScript(s, cmd.call, "it runs %s, which no need names", base)
 				}
-				return ""
-			}),
+			})
 		},
+	}
+}
+
+// ell429 reports: install script sets modes and owners.
+func ell429() Rule {
+	return Rule{
+		Code: "ELL429", Severity: Warning, Title: "install script sets modes and owners",
+		Why:    "What the layout says is right from the first moment, can be verified, and is put right again by an upgrade. Between the files and the script it is wrong.",
+		Remedy: `give them in the layout: { mode = "…", owner = "…" }`,
+		Wrong:  installScript(`chmod 0640 /usr/share/licenses/tide/COPYING`),
+		Right:  installScript(`chmod 0640 /var/lib/tide/heights || true`),
+		pkg: installCommands(func(c *packageCheck, s script, cmd command) string {
+			if cmd.name != "chmod" && cmd.name != "chown" && cmd.name != "chgrp" {
+				return ""
+			}
+			for _, a := range cmd.args {
+				if strings.HasPrefix(a, "/") && c.there(strings.TrimSuffix(a, "/")) {
+					return s.source(cmd.call)
+				}
+			}
+			return ""
+		}),
+	}
+}
+
+// ell430 reports: install script may delete everything.
+func ell430() Rule {
+	return Rule{
+		Code: "ELL430", Severity: Error, Title: "install script may delete everything",
+		Why:    "Where the variable is empty, the command deletes from / on. Install scripts run as root.",
+		Remedy: `write "${NAME:?}" in its place, which stops where it is empty`,
+		Wrong:  installScript("tables=$(cat /etc/tide.tables)\nrm -rf \"$tables\"/*"),
+		Right:  installScript("tables=$(cat /etc/tide.tables)\nrm -rf \"${tables:?}\"/*"),
+		pkg: installCommands(func(_ *packageCheck, s script, cmd command) string {
+			if word := s.emptyRemoval(cmd); word != "" {
+				return word + " is / where the variable is empty"
+			}
+			return ""
+		}),
+	}
+}
+
+// ell431 reports: install script raises privileges.
+func ell431() Rule {
+	return Rule{
+		Code: "ELL431", Severity: Hint, Title: "install script raises privileges",
+		Why:    "Install scripts have all there are. Where sudo is not installed, the command fails.",
+		Remedy: "leave it out",
+		Wrong:  installScript(`sudo touch /var/lib/tide/heights`),
+		Right:  installScript(`touch /var/lib/tide/heights`),
+		pkg: installCommands(func(_ *packageCheck, _ script, cmd command) string {
+			switch cmd.base() {
+			case "sudo", "doas", "pkexec":
+				return "it runs " + cmd.base()
+			}
+			return ""
+		}),
 	}
 }
 

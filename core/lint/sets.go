@@ -161,206 +161,256 @@ func (c *setCheck) exports(p *pack.Package, at string) []string {
 // published before.
 func setRules() []Rule {
 	return []Rule{
-		{
-			Code: "ELL504", Severity: Error, Title: "dependency excludes a package of the same recipe",
-			Why:    "Packages of one recipe are published together; one that wants another version of its sibling can never be installed with it.",
-			Remedy: "write {full} for the sibling's version",
-			Wrong:  siblings(`needs = ["tide = 1.1-1"]`),
-			Right:  siblings(`needs = ["tide = {full}"]`),
-			set: func(c *setCheck) {
-				c.eachSiblingNeed(func(p *pack.Package, n pack.Need, a need.Alternative, sibling need.Provide) {
-					if !a.MetBy(sibling) {
-						c.of(p, fact.Finding{Path: n.Path, Message: fmt.Sprintf("it needs %s, and this is %s", n.Need, sibling.Version)})
-					}
-				})
-			},
-		},
-		{
-			Code: "ELL505", Severity: Warning, Title: "dependency that nothing here meets",
-			Why:    "Neither the system nor a package that is built or published here has it: nobody can install the package until somebody publishes that.",
-			Remedy: "correct its name or bound, or build and publish what meets it first; the list of dependencies shows who has what",
-			Wrong:  "[needs]\nrun = [\"harbour-names >= 3\"]",
-			Right:  "[needs]\nrun = [\"command/sh\"]",
-			set: func(c *setCheck) {
-				if c.linter.Meets == nil {
-					return
+		ell504(),
+		ell505(),
+		ell506(),
+		ell507(),
+		ell510(),
+		ell511(),
+		ell512(),
+		ell513(),
+		ell514(),
+		ell519(),
+	}
+}
+
+// ell504 reports: dependency excludes a package of the same recipe.
+func ell504() Rule {
+	return Rule{
+		Code: "ELL504", Severity: Error, Title: "dependency excludes a package of the same recipe",
+		Why:    "Packages of one recipe are published together; one that wants another version of its sibling can never be installed with it.",
+		Remedy: "write {full} for the sibling's version",
+		Wrong:  siblings(`needs = ["tide = 1.1-1"]`),
+		Right:  siblings(`needs = ["tide = {full}"]`),
+		set: func(c *setCheck) {
+			c.eachSiblingNeed(func(p *pack.Package, n pack.Need, a need.Alternative, sibling need.Provide) {
+				if !a.MetBy(sibling) {
+					c.of(p, fact.Finding{Path: n.Path, Message: fmt.Sprintf("it needs %s, and this is %s", n.Need, sibling.Version)})
 				}
-				for _, p := range c.packages {
-					if c.linter.system(p.Facts.Target) == nil {
+			})
+		},
+	}
+}
+
+// ell505 reports: dependency that nothing here meets.
+func ell505() Rule {
+	return Rule{
+		Code: "ELL505", Severity: Warning, Title: "dependency that nothing here meets",
+		Why:    "Neither the system nor a package that is built or published here has it: nobody can install the package until somebody publishes that.",
+		Remedy: "correct its name or bound, or build and publish what meets it first; the list of dependencies shows who has what",
+		Wrong:  "[needs]\nrun = [\"harbour-names >= 3\"]",
+		Right:  "[needs]\nrun = [\"command/sh\"]",
+		set: func(c *setCheck) {
+			if c.linter.Meets == nil {
+				return
+			}
+			for _, p := range c.packages {
+				if c.linter.system(p.Facts.Target) == nil {
+					continue
+				}
+				for _, n := range p.Facts.Needs {
+					parsed, err := need.Parse(n.Need)
+					if err != nil || c.linter.Meets(parsed) || slices.ContainsFunc(c.packages, func(o *pack.Package) bool {
+						return slices.ContainsFunc(o.Facts.AllProvides(), parsed.MetBy)
+					}) {
 						continue
 					}
-					for _, n := range p.Facts.Needs {
-						parsed, err := need.Parse(n.Need)
-						if err != nil || c.linter.Meets(parsed) || slices.ContainsFunc(c.packages, func(o *pack.Package) bool {
-							return slices.ContainsFunc(o.Facts.AllProvides(), parsed.MetBy)
-						}) {
-							continue
-						}
-						c.of(p, fact.Finding{Path: n.Path, Message: "nobody here has " + n.Need})
+					c.of(p, fact.Finding{Path: n.Path, Message: "nobody here has " + n.Need})
+				}
+			}
+		},
+	}
+}
+
+// ell506 reports: unversioned dependency on a package of the same recipe.
+func ell506() Rule {
+	return Rule{
+		Code: "ELL506", Severity: Hint, Title: "unversioned dependency on a package of the same recipe",
+		Why:    "Nobody has tried the one with an older or newer version of the other: they were built together.",
+		Remedy: "write NAME = {full}",
+		Wrong:  siblings(`needs = ["tide"]`),
+		Right:  siblings(`needs = ["tide = {full}"]`),
+		set: func(c *setCheck) {
+			c.eachSiblingNeed(func(p *pack.Package, n pack.Need, a need.Alternative, sibling need.Provide) {
+				exact := slices.ContainsFunc(p.Facts.Needs, func(o pack.Need) bool { return strings.HasPrefix(o.Need, a.Name+" = ") })
+				if len(a.Constraints) == 0 && !exact {
+					c.of(p, fact.Finding{Message: fmt.Sprintf("it needs %s in any version", n.Need)})
+				}
+			})
+		},
+	}
+}
+
+// ell507 reports: same path in two packages of a recipe.
+func ell507() Rule {
+	return Rule{
+		Code: "ELL507", Severity: Error, Title: "same path in two packages of a recipe",
+		Why:    "They cannot both be installed. Most often one of them is left over from an earlier state of the recipe.",
+		Remedy: "remove the package that the recipe does not make any more, or let one of the two have the path",
+		Wrong:  staleSibling("sed -i '/tide-extra/,$d' recipes/tide/recipe.toml\nellwand build tide\n"),
+		Right:  staleSibling("ellwand build tide\n"),
+		set: func(c *setCheck) {
+			type owned struct {
+				entry pack.Entry
+				by    string
+			}
+			seen := map[string]owned{}
+			for _, p := range c.packages {
+				entries, err := p.Layout()
+				if c.failed(err) {
+					return
+				}
+				for _, e := range entries {
+					o, twice := seen[e.Path]
+					if !twice {
+						seen[e.Path] = owned{e, p.Facts.Name}
+						continue
+					}
+					same := o.entry.Type == staging.Directory && e.Type == staging.Directory && o.entry.Mode == e.Mode && o.entry.Owner == e.Owner && o.entry.Group == e.Group
+					if !same {
+						c.of(p, fact.Finding{Path: e.Path, Message: fmt.Sprintf("%s has it too, as %s %s %s:%s; here it is %s %s %s:%s", o.by, o.entry.Type, o.entry.Mode, o.entry.Owner, o.entry.Group, e.Type, e.Mode, e.Owner, e.Group)})
 					}
 				}
-			},
+			}
 		},
-		{
-			Code: "ELL506", Severity: Hint, Title: "unversioned dependency on a package of the same recipe",
-			Why:    "Nobody has tried the one with an older or newer version of the other: they were built together.",
-			Remedy: "write NAME = {full}",
-			Wrong:  siblings(`needs = ["tide"]`),
-			Right:  siblings(`needs = ["tide = {full}"]`),
-			set: func(c *setCheck) {
-				c.eachSiblingNeed(func(p *pack.Package, n pack.Need, a need.Alternative, sibling need.Provide) {
-					exact := slices.ContainsFunc(p.Facts.Needs, func(o pack.Need) bool { return strings.HasPrefix(o.Need, a.Name+" = ") })
-					if len(a.Constraints) == 0 && !exact {
-						c.of(p, fact.Finding{Message: fmt.Sprintf("it needs %s in any version", n.Need)})
-					}
-				})
-			},
-		},
-		{
-			Code: "ELL507", Severity: Error, Title: "same path in two packages of a recipe",
-			Why:    "They cannot both be installed. Most often one of them is left over from an earlier state of the recipe.",
-			Remedy: "remove the package that the recipe does not make any more, or let one of the two have the path",
-			Wrong:  staleSibling("sed -i '/tide-extra/,$d' recipes/tide/recipe.toml\nellwand build tide\n"),
-			Right:  staleSibling("ellwand build tide\n"),
-			set: func(c *setCheck) {
-				type owned struct {
-					entry pack.Entry
-					by    string
+	}
+}
+
+// ell510 reports: large change in size.
+func ell510() Rule {
+	return Rule{
+		Code: "ELL510", Severity: Warning, Title: "large change in size",
+		Why:    "Between two versions that is seldom meant: something was packed that should not be, or was lost.",
+		Remedy: "compare the two packages: it shows which directories grew or shrank",
+		Wrong:  grown("9000000"),
+		Right:  grown("4100000"),
+		set: func(c *setCheck) {
+			c.published(func(now, before *pack.Package) {
+				a, b := before.Facts.Size, now.Facts.Size
+				if a-b > 1<<20 && b*2 < a || b-a > 1<<20 && b > a*3/2 {
+					c.of(now, fact.Finding{Message: fmt.Sprintf("%.1f MB installed, and %.1f MB in %s", float64(b)/1e6, float64(a)/1e6, before.Facts.Full())})
 				}
-				seen := map[string]owned{}
-				for _, p := range c.packages {
-					entries, err := p.Layout()
-					if c.failed(err) {
-						return
-					}
-					for _, e := range entries {
-						o, twice := seen[e.Path]
-						if !twice {
-							seen[e.Path] = owned{e, p.Facts.Name}
-							continue
-						}
-						same := o.entry.Type == staging.Directory && e.Type == staging.Directory && o.entry.Mode == e.Mode && o.entry.Owner == e.Owner && o.entry.Group == e.Group
-						if !same {
-							c.of(p, fact.Finding{Path: e.Path, Message: fmt.Sprintf("%s has it too, as %s %s %s:%s; here it is %s %s %s:%s", o.by, o.entry.Type, o.entry.Mode, o.entry.Owner, o.entry.Group, e.Type, e.Mode, e.Owner, e.Group)})
-						}
-					}
+			})
+		},
+	}
+}
+
+// ell511 reports: removed library.
+func ell511() Rule {
+	return Rule{
+		Code: "ELL511", Severity: Warning, Title: "removed library",
+		Why:    "What is linked with it cannot be installed beside the new version, or does not start.",
+		Remedy: "rebuild what needs it (the plan lists that), and publish everything together; or keep the old library in a package of its own", next: fact.ShowPlan,
+		Wrong: twoLibraries("2", "tide"),
+		Right: twoLibraries("1", "tide"),
+		set: func(c *setCheck) {
+			c.published(func(now, before *pack.Package) {
+				if gone := c.gone(before, need.Soname); len(gone) > 0 {
+					c.of(now, fact.Finding{Message: fmt.Sprintf("%s of %s: no package of the recipe has it now", several(gone), before.Facts.Full())})
 				}
-			},
+			})
 		},
-		{
-			Code: "ELL510", Severity: Warning, Title: "large change in size",
-			Why:    "Between two versions that is seldom meant: something was packed that should not be, or was lost.",
-			Remedy: "compare the two packages: it shows which directories grew or shrank",
-			Wrong:  grown("9000000"),
-			Right:  grown("4100000"),
-			set: func(c *setCheck) {
-				c.published(func(now, before *pack.Package) {
-					a, b := before.Facts.Size, now.Facts.Size
-					if a-b > 1<<20 && b*2 < a || b-a > 1<<20 && b > a*3/2 {
-						c.of(now, fact.Finding{Message: fmt.Sprintf("%.1f MB installed, and %.1f MB in %s", float64(b)/1e6, float64(a)/1e6, before.Facts.Full())})
+	}
+}
+
+// ell512 reports: removed symbols without a new soname.
+func ell512() Rule {
+	return Rule{
+		Code: "ELL512", Severity: Error, Title: "removed symbols without a new soname",
+		Why:    "Programs that use them are told that the library fits. They start, and fail at the first call; or not at all.",
+		Remedy: "raise the number in the soname, or bring the symbols back",
+		Wrong:  twoLibraries("1", "ebb"),
+		Right:  twoLibraries("1", "tide"),
+		set: func(c *setCheck) {
+			c.published(func(now, before *pack.Package) {
+				after := sonames(now)
+				for _, soname := range sortedKeys(sonames(before)) {
+					at, stays := after[soname]
+					if !stays {
+						continue
 					}
-				})
-			},
-		},
-		{
-			Code: "ELL511", Severity: Warning, Title: "removed library",
-			Why:    "What is linked with it cannot be installed beside the new version, or does not start.",
-			Remedy: "rebuild what needs it (the plan lists that), and publish everything together; or keep the old library in a package of its own", next: fact.ShowPlan,
-			Wrong: twoLibraries("2", "tide"),
-			Right: twoLibraries("1", "tide"),
-			set: func(c *setCheck) {
-				c.published(func(now, before *pack.Package) {
-					if gone := c.gone(before, need.Soname); len(gone) > 0 {
-						c.of(now, fact.Finding{Message: fmt.Sprintf("%s of %s: no package of the recipe has it now", several(gone), before.Facts.Full())})
-					}
-				})
-			},
-		},
-		{
-			Code: "ELL512", Severity: Error, Title: "removed symbols without a new soname",
-			Why:    "Programs that use them are told that the library fits. They start, and fail at the first call; or not at all.",
-			Remedy: "raise the number in the soname, or bring the symbols back",
-			Wrong:  twoLibraries("1", "ebb"),
-			Right:  twoLibraries("1", "tide"),
-			set: func(c *setCheck) {
-				c.published(func(now, before *pack.Package) {
-					after := sonames(now)
-					for _, soname := range sortedKeys(sonames(before)) {
-						at, stays := after[soname]
-						if !stays {
-							continue
-						}
-						is := c.exports(now, at)
-						var gone []string
-						for _, s := range c.exports(before, sonames(before)[soname]) {
-							if _, ok := slices.BinarySearch(is, s); !ok {
-								gone = append(gone, s)
-							}
-						}
-						if len(gone) > 0 && len(is) > 0 {
-							c.of(now, fact.Finding{Path: at, Message: fmt.Sprintf("%s of %s had %s", soname, before.Facts.Full(), several(gone))})
+					is := c.exports(now, at)
+					var gone []string
+					for _, s := range c.exports(before, sonames(before)[soname]) {
+						if _, ok := slices.BinarySearch(is, s); !ok {
+							gone = append(gone, s)
 						}
 					}
-				})
-			},
-		},
-		{
-			Code: "ELL513", Severity: Warning, Title: "removed command or module",
-			Why:    "Scripts and builds that call it stop working at the upgrade.",
-			Remedy: "see whether it was lost; if it is meant, say so in the change entry",
-			Wrong:  renamedCommand("tides"),
-			Right:  renamedCommand("tide"),
-			set: func(c *setCheck) {
-				c.published(func(now, before *pack.Package) {
-					if gone := c.gone(before, need.Command, need.PkgConfig, need.Python, need.Perl); len(gone) > 0 {
-						c.of(now, fact.Finding{Message: fmt.Sprintf("%s had %s", before.Facts.Full(), several(gone))})
-					}
-				})
-			},
-		},
-		{
-			Code: "ELL514", Severity: Hint, Title: "removed configuration file",
-			Why:    "What administrators have set in it has no effect any more, and nobody tells them.",
-			Remedy: "say in the change entry where the settings went",
-			Wrong:  renamedSettings("tides.conf"),
-			Right:  renamedSettings("tide.conf"),
-			set: func(c *setCheck) {
-				there := map[string]bool{}
-				for _, p := range c.packages {
-					entries, err := p.Layout()
-					if c.failed(err) {
-						return
-					}
-					for _, e := range entries {
-						there[e.Path] = true
+					if len(gone) > 0 && len(is) > 0 {
+						c.of(now, fact.Finding{Path: at, Message: fmt.Sprintf("%s of %s had %s", soname, before.Facts.Full(), several(gone))})
 					}
 				}
-				c.published(func(now, before *pack.Package) {
-					entries, err := before.Layout()
-					if c.failed(err) {
-						return
-					}
-					for _, e := range entries {
-						if e.Kind == fact.KindConfig && !there[e.Path] {
-							c.of(now, fact.Finding{Path: e.Path, Message: "it was in " + before.Facts.Full().String()})
-						}
-					}
-				})
-			},
+			})
 		},
-		{
-			Code: "ELL519", Severity: Warning, Title: "epoch raised for nothing",
-			Why:    "An epoch outranks every version and can never be taken back. It is for versions that have to start over, and these go on.",
-			Remedy: "leave the epoch as it was",
-			Wrong:  "epoch = 1\nversion = \"1.3\"\n" + changes("1:1.3-1") + publishedBefore(""),
-			Right:  "version = \"1.3\"\n" + changes("1.3-1") + publishedBefore(""),
-			set: func(c *setCheck) {
-				c.published(func(now, before *pack.Package) {
-					if now.Facts.Epoch > before.Facts.Epoch && version.Compare(before.Facts.Version, now.Facts.Version) < 0 {
-						c.of(now, fact.Finding{Message: fmt.Sprintf("%s is newer than %s without it", now.Facts.Version, before.Facts.Version)})
+	}
+}
+
+// ell513 reports: removed command or module.
+func ell513() Rule {
+	return Rule{
+		Code: "ELL513", Severity: Warning, Title: "removed command or module",
+		Why:    "Scripts and builds that call it stop working at the upgrade.",
+		Remedy: "see whether it was lost; if it is meant, say so in the change entry",
+		Wrong:  renamedCommand("tides"),
+		Right:  renamedCommand("tide"),
+		set: func(c *setCheck) {
+			c.published(func(now, before *pack.Package) {
+				if gone := c.gone(before, need.Command, need.PkgConfig, need.Python, need.Perl); len(gone) > 0 {
+					c.of(now, fact.Finding{Message: fmt.Sprintf("%s had %s", before.Facts.Full(), several(gone))})
+				}
+			})
+		},
+	}
+}
+
+// ell514 reports: removed configuration file.
+func ell514() Rule {
+	return Rule{
+		Code: "ELL514", Severity: Hint, Title: "removed configuration file",
+		Why:    "What administrators have set in it has no effect any more, and nobody tells them.",
+		Remedy: "say in the change entry where the settings went",
+		Wrong:  renamedSettings("tides.conf"),
+		Right:  renamedSettings("tide.conf"),
+		set: func(c *setCheck) {
+			there := map[string]bool{}
+			for _, p := range c.packages {
+				entries, err := p.Layout()
+				if c.failed(err) {
+					return
+				}
+				for _, e := range entries {
+					there[e.Path] = true
+				}
+			}
+			c.published(func(now, before *pack.Package) {
+				entries, err := before.Layout()
+				if c.failed(err) {
+					return
+				}
+				for _, e := range entries {
+					if e.Kind == fact.KindConfig && !there[e.Path] {
+						c.of(now, fact.Finding{Path: e.Path, Message: "it was in " + before.Facts.Full().String()})
 					}
-				})
-			},
+				}
+			})
+		},
+	}
+}
+
+// ell519 reports: epoch raised for nothing.
+func ell519() Rule {
+	return Rule{
+		Code: "ELL519", Severity: Warning, Title: "epoch raised for nothing",
+		Why:    "An epoch outranks every version and can never be taken back. It is for versions that have to start over, and these go on.",
+		Remedy: "leave the epoch as it was",
+		Wrong:  "epoch = 1\nversion = \"1.3\"\n" + changes("1:1.3-1") + publishedBefore(""),
+		Right:  "version = \"1.3\"\n" + changes("1.3-1") + publishedBefore(""),
+		set: func(c *setCheck) {
+			c.published(func(now, before *pack.Package) {
+				if now.Facts.Epoch > before.Facts.Epoch && version.Compare(before.Facts.Version, now.Facts.Version) < 0 {
+					c.of(now, fact.Finding{Message: fmt.Sprintf("%s is newer than %s without it", now.Facts.Version, before.Facts.Version)})
+				}
+			})
 		},
 	}
 }

@@ -50,88 +50,117 @@ func written(text, version string) bool {
 // sourceRules are about what a recipe is made from, and the files beside it.
 func sourceRules() []Rule {
 	return []Rule{
-		{
-			Code: "ELL103", Severity: Error, Title: "source without a digest",
-			Why:    "Without one, whoever answers for the address decides what gets built, today and at the next rebuild.",
-			Remedy: "add its sha256; pinning the sources does", next: fact.PinSources,
-			Wrong: `[[source]]
+		ell103(),
+		ell104(),
+		ell108(),
+		ell124(),
+		ell125(),
+		ell126(),
+		ell127(),
+		ell128(),
+	}
+}
+
+// ell103 reports: source without a digest.
+func ell103() Rule {
+	return Rule{
+		Code: "ELL103", Severity: Error, Title: "source without a digest",
+		Why:    "Without one, whoever answers for the address decides what gets built, today and at the next rebuild.",
+		Remedy: "add its sha256; pinning the sources does", next: fact.PinSources,
+		Wrong: `[[source]]
 url = "https://files.example/tide-{version}.tar.gz"`,
-			Right: `[[source]]
+		Right: `[[source]]
 url    = "https://files.example/tide-{version}.tar.gz"
 sha256 = "9f86d081884c7d659a2feaa0c55ad015a3bf4f1b2b0b822cd15d6c15b0f00a08"`,
-			recipe: func(c *recipeCheck) {
-				for i, s := range c.Sources {
-					if s.URL != "" && s.SHA256 == "" {
-						c.at(c.Doc.At("source", i, "url"), "%s is not pinned by a digest", s.URL)
-					}
+		recipe: func(c *recipeCheck) {
+			for i, s := range c.Sources {
+				if s.URL != "" && s.SHA256 == "" {
+					c.at(c.Doc.At("source", i, "url"), "%s is not pinned by a digest", s.URL)
 				}
-			},
+			}
 		},
-		{
-			Code: "ELL104", Severity: Warning, Title: "URL with plain http",
-			Why:    "Anyone between here and the server can read along and answer in its place. A digest catches a changed file, but only after it has failed everyone's build.",
-			Remedy: "use https where the server has it",
-			Wrong:  `homepage = "http://tide.example/"`,
-			Right:  `homepage = "https://tide.example/"`,
-			recipe: func(c *recipeCheck) {
-				if strings.HasPrefix(c.Homepage, "http://") {
-					c.at(c.Doc.At("homepage"), "the homepage is %s", c.Homepage)
+	}
+}
+
+// ell104 reports: URL with plain http.
+func ell104() Rule {
+	return Rule{
+		Code: "ELL104", Severity: Warning, Title: "URL with plain http",
+		Why:    "Anyone between here and the server can read along and answer in its place. A digest catches a changed file, but only after it has failed everyone's build.",
+		Remedy: "use https where the server has it",
+		Wrong:  `homepage = "http://tide.example/"`,
+		Right:  `homepage = "https://tide.example/"`,
+		recipe: func(c *recipeCheck) {
+			if strings.HasPrefix(c.Homepage, "http://") {
+				c.at(c.Doc.At("homepage"), "the homepage is %s", c.Homepage)
+			}
+			for i, s := range c.Sources {
+				if strings.HasPrefix(s.URL, "http://") || strings.HasPrefix(s.Git, "http://") || strings.HasPrefix(s.Git, "git://") {
+					c.at(c.Origin(i), "the source comes from %s", s.URL+s.Git)
 				}
-				for i, s := range c.Sources {
-					if strings.HasPrefix(s.URL, "http://") || strings.HasPrefix(s.Git, "http://") || strings.HasPrefix(s.Git, "git://") {
-						c.at(c.Origin(i), "the source comes from %s", s.URL+s.Git)
-					}
-				}
-			},
+			}
 		},
-		{
-			Code: "ELL108", Severity: Warning, Title: "version spelled out in a source",
-			Why:    "At the next version it has to be found and changed in several places; the one that is missed fetches the old source under the new name.",
-			Remedy: "write {version} in its place",
-			Wrong: `[[source]]
+	}
+}
+
+// ell108 reports: version spelled out in a source.
+func ell108() Rule {
+	return Rule{
+		Code: "ELL108", Severity: Warning, Title: "version spelled out in a source",
+		Why:    "At the next version it has to be found and changed in several places; the one that is missed fetches the old source under the new name.",
+		Remedy: "write {version} in its place",
+		Wrong: `[[source]]
 url    = "https://files.example/tide-1.2.tar.gz"
 sha256 = "9f86d081884c7d659a2feaa0c55ad015a3bf4f1b2b0b822cd15d6c15b0f00a08"`,
-			Right: `[[source]]
+		Right: `[[source]]
 url    = "https://files.example/tide-{version}.tar.gz"
 sha256 = "9f86d081884c7d659a2feaa0c55ad015a3bf4f1b2b0b822cd15d6c15b0f00a08"`,
-			recipe: func(c *recipeCheck) {
-				for i := range c.Sources {
-					for _, key := range []string{"url", "tag"} {
-						n := c.Doc.Find("source", i, key)
-						if n == nil || !strings.ContainsAny(c.Version, "._~") {
-							continue
-						}
-						raw := string(c.Doc.Data[n.Value.Offset : n.Value.Offset+n.Value.Length])
-						if written(raw, c.Version) {
-							c.fixable(n.Value, setFact(strings.ReplaceAll(strings.Trim(raw, `"'`), c.Version, "{version}"), "source", i, key), "the address has %s written out", c.Version)
-						}
+		recipe: func(c *recipeCheck) {
+			for i := range c.Sources {
+				for _, key := range []string{"url", "tag"} {
+					n := c.Doc.Find("source", i, key)
+					if n == nil || !strings.ContainsAny(c.Version, "._~") {
+						continue
+					}
+					raw := string(c.Doc.Data[n.Value.Offset : n.Value.Offset+n.Value.Length])
+					if written(raw, c.Version) {
+						c.fixable(n.Value, setFact(strings.ReplaceAll(strings.Trim(raw, `"'`), c.Version, "{version}"), "source", i, key), "the address has %s written out", c.Version)
 					}
 				}
-			},
+			}
 		},
-		{
-			Code: "ELL124", Severity: Warning, Title: "URL whose contents change",
-			Why:    "It names whatever is newest at the moment. After the next release the digest does not fit any more, and the old source is nowhere to be had.",
-			Remedy: "use the address of the release, with {version} in it",
-			Wrong: `[[source]]
+	}
+}
+
+// ell124 reports: URL whose contents change.
+func ell124() Rule {
+	return Rule{
+		Code: "ELL124", Severity: Warning, Title: "URL whose contents change",
+		Why:    "It names whatever is newest at the moment. After the next release the digest does not fit any more, and the old source is nowhere to be had.",
+		Remedy: "use the address of the release, with {version} in it",
+		Wrong: `[[source]]
 url    = "https://files.example/tide-latest.tar.gz"
 sha256 = "9f86d081884c7d659a2feaa0c55ad015a3bf4f1b2b0b822cd15d6c15b0f00a08"`,
-			Right: `[[source]]
+		Right: `[[source]]
 url    = "https://files.example/tide-{version}.tar.gz"
 sha256 = "9f86d081884c7d659a2feaa0c55ad015a3bf4f1b2b0b822cd15d6c15b0f00a08"`,
-			recipe: func(c *recipeCheck) {
-				for i, s := range c.Sources {
-					if m := moving.FindStringSubmatch(s.URL); m != nil && !strings.Contains(s.URL, c.Version) {
-						c.at(c.Origin(i), "%q in %s names another file from time to time", m[2], s.URL)
-					}
+		recipe: func(c *recipeCheck) {
+			for i, s := range c.Sources {
+				if m := moving.FindStringSubmatch(s.URL); m != nil && !strings.Contains(s.URL, c.Version) {
+					c.at(c.Origin(i), "%q in %s names another file from time to time", m[2], s.URL)
 				}
-			},
+			}
 		},
-		{
-			Code: "ELL125", Severity: Warning, Title: "unused file beside the recipe",
-			Why:    "Readers of the directory take it for part of the package. Mostly it is a patch that nobody listed, or one that was needed for the last version.",
-			Remedy: "name it in the recipe, or remove it",
-			Wrong: `-- fix-times.patch --
+	}
+}
+
+// ell125 reports: unused file beside the recipe.
+func ell125() Rule {
+	return Rule{
+		Code: "ELL125", Severity: Warning, Title: "unused file beside the recipe",
+		Why:    "Readers of the directory take it for part of the package. Mostly it is a patch that nobody listed, or one that was needed for the last version.",
+		Remedy: "name it in the recipe, or remove it",
+		Wrong: `-- fix-times.patch --
 Times are in UTC.
 --- a/table
 +++ b/table
@@ -139,80 +168,88 @@ Times are in UTC.
 -3.14
 +3.15
 `,
-			Right: `[steps]
+		Right: `[steps]
 stage = '''
 install -Dm644 "$ELL_RECIPE/harbours" -t "$DESTDIR/usr/share/tide"
 '''
 -- harbours --
 Ely
 `,
-			recipe: func(c *recipeCheck) {
-				if c.Dir == "" {
-					return
-				}
-				var told []string
-				filepath.WalkDir(c.Dir, func(p string, e fs.DirEntry, err error) error {
-					if err != nil {
-						return nil
-					}
-					name, err := filepath.Rel(c.Dir, p)
-					if err != nil || name == "." {
-						return nil
-					}
-					switch {
-					case strings.HasPrefix(e.Name(), "."), strings.HasPrefix(e.Name(), "README"), strings.HasSuffix(name, ".md"), name == recipe.FileName:
-						if e.IsDir() {
-							return fs.SkipDir
-						}
-					case e.IsDir():
-					case !c.usesFile(filepath.ToSlash(name)):
-						told = append(told, filepath.ToSlash(name))
-					}
+		recipe: func(c *recipeCheck) {
+			if c.Dir == "" {
+				return
+			}
+			var told []string
+			filepath.WalkDir(c.Dir, func(p string, e fs.DirEntry, err error) error {
+				if err != nil {
 					return nil
-				})
-				if len(told) > 0 {
-					c.at(c.Doc.At("name"), "nothing in the recipe uses %s", several(told))
 				}
-			},
+				name, err := filepath.Rel(c.Dir, p)
+				if err != nil || name == "." {
+					return nil
+				}
+				switch {
+				case strings.HasPrefix(e.Name(), "."), strings.HasPrefix(e.Name(), "README"), strings.HasSuffix(name, ".md"), name == recipe.FileName:
+					if e.IsDir() {
+						return fs.SkipDir
+					}
+				case e.IsDir():
+				case !c.usesFile(filepath.ToSlash(name)):
+					told = append(told, filepath.ToSlash(name))
+				}
+				return nil
+			})
+			if len(told) > 0 {
+				c.at(c.Doc.At("name"), "nothing in the recipe uses %s", several(told))
+			}
 		},
-		{
-			Code: "ELL126", Severity: Warning, Title: "unused source",
-			Why:    "It is fetched and unpacked for nothing, and whoever audits the recipe looks into it for nothing.",
-			Remedy: "take it out, or use it in a step or a layout",
-			Wrong: `[[source]]
+	}
+}
+
+// ell126 reports: unused source.
+func ell126() Rule {
+	return Rule{
+		Code: "ELL126", Severity: Warning, Title: "unused source",
+		Why:    "It is fetched and unpacked for nothing, and whoever audits the recipe looks into it for nothing.",
+		Remedy: "take it out, or use it in a step or a layout",
+		Wrong: `[[source]]
 file = "harbours"
 -- harbours --
 Ely
 `,
-			Right: `[[source]]
+		Right: `[[source]]
 file = "harbours"
 [steps]
 stage = 'install -Dm644 harbours -t "$DESTDIR/usr/share/tide"'
 -- harbours --
 Ely
 `,
-			recipe: func(c *recipeCheck) {
-				// Whatever runs in the work tree may use what lies in it: make,
-				// and the like.
-				if c.Steps.Method != "" || c.runsBuildFiles() {
-					return
+		recipe: func(c *recipeCheck) {
+			// Whatever runs in the work tree may use what lies in it: make,
+			// and the like.
+			if c.Steps.Method != "" || c.runsBuildFiles() {
+				return
+			}
+			for i, s := range c.Sources {
+				if s.File == "" || strings.Contains(s.File, ".tar") || strings.HasSuffix(s.File, ".zip") || strings.HasSuffix(s.File, ".tgz") {
+					continue
 				}
-				for i, s := range c.Sources {
-					if s.File == "" || strings.Contains(s.File, ".tar") || strings.HasSuffix(s.File, ".zip") || strings.HasSuffix(s.File, ".tgz") {
-						continue
-					}
-					name := path.Base(s.File)
-					if !c.scriptsMention(name) && !c.globs(name) && !c.fromMentions(s.File) {
-						c.at(c.Origin(i), "no step and no layout uses %s", s.File)
-					}
+				name := path.Base(s.File)
+				if !c.scriptsMention(name) && !c.globs(name) && !c.fromMentions(s.File) {
+					c.at(c.Origin(i), "no step and no layout uses %s", s.File)
 				}
-			},
+			}
 		},
-		{
-			Code: "ELL127", Severity: Hint, Title: "patch without a description",
-			Why:    "At the next version somebody has to decide whether it is still wanted: why it is there, who wrote it, whether upstream has it.",
-			Remedy: "write that into the patch file, above its first line with ---",
-			Wrong: `[[patch]]
+	}
+}
+
+// ell127 reports: patch without a description.
+func ell127() Rule {
+	return Rule{
+		Code: "ELL127", Severity: Hint, Title: "patch without a description",
+		Why:    "At the next version somebody has to decide whether it is still wanted: why it is there, who wrote it, whether upstream has it.",
+		Remedy: "write that into the patch file, above its first line with ---",
+		Wrong: `[[patch]]
 file = "times.patch"
 [[source]]
 file = "table"
@@ -227,7 +264,7 @@ stage = 'install -Dm644 table -t "$DESTDIR/usr/share/tide"'
 -3.14
 +3.15
 `,
-			Right: `[[patch]]
+		Right: `[[patch]]
 file = "times.patch"
 [[source]]
 file = "table"
@@ -243,30 +280,34 @@ The almanac of 2031 corrects this one. Sent upstream on 2 April.
 -3.14
 +3.15
 `,
-			recipe: func(c *recipeCheck) {
-				for i, p := range c.Patches {
-					data, err := c.ReadBeside(p.File)
-					if err != nil || c.Dir == "" {
-						continue
-					}
-					text := "\n" + string(data)
-					end := len(text)
-					for _, start := range []string{"\n--- ", "\ndiff ", "\nIndex: "} {
-						if i := strings.Index(text, start); i >= 0 {
-							end = min(end, i)
-						}
-					}
-					if strings.TrimSpace(text[:end]) == "" {
-						c.at(c.Doc.At("patch", i, "file"), "%s begins with the change itself", p.File)
+		recipe: func(c *recipeCheck) {
+			for i, p := range c.Patches {
+				data, err := c.ReadBeside(p.File)
+				if err != nil || c.Dir == "" {
+					continue
+				}
+				text := "\n" + string(data)
+				end := len(text)
+				for _, start := range []string{"\n--- ", "\ndiff ", "\nIndex: "} {
+					if i := strings.Index(text, start); i >= 0 {
+						end = min(end, i)
 					}
 				}
-			},
+				if strings.TrimSpace(text[:end]) == "" {
+					c.at(c.Doc.At("patch", i, "file"), "%s begins with the change itself", p.File)
+				}
+			}
 		},
-		{
-			Code: "ELL128", Severity: Hint, Title: "version spelled out in a script or layout",
-			Why:    "At the next version the line is wrong, and the build fails at it, or installs under the old name.",
-			Remedy: "write $ELL_VERSION in scripts, and {version} everywhere else",
-			Wrong: `version = "2031.1"
+	}
+}
+
+// ell128 reports: version spelled out in a script or layout.
+func ell128() Rule {
+	return Rule{
+		Code: "ELL128", Severity: Hint, Title: "version spelled out in a script or layout",
+		Why:    "At the next version the line is wrong, and the build fails at it, or installs under the old name.",
+		Remedy: "write $ELL_VERSION in scripts, and {version} everywhere else",
+		Wrong: `version = "2031.1"
 [steps]
 stage = '''
 install -d "$DESTDIR/usr/share/tide-2031.1"
@@ -276,7 +317,7 @@ version = "2031.1-1"
 date    = 2031-04-02
 by      = "Ines Quarrell"
 text    = ["Tables for 2031"]`,
-			Right: `version = "2031.1"
+		Right: `version = "2031.1"
 [steps]
 stage = '''
 install -d "$DESTDIR/usr/share/tide-$ELL_VERSION"
@@ -286,27 +327,26 @@ version = "2031.1-1"
 date    = 2031-04-02
 by      = "Ines Quarrell"
 text    = ["Tables for 2031"]`,
-			recipe: func(c *recipeCheck) {
-				if !telling(c.Version) {
-					return
+		recipe: func(c *recipeCheck) {
+			if !telling(c.Version) {
+				return
+			}
+			for _, s := range c.scripts() {
+				if written(s.text, c.Version) {
+					line := strings.Count(s.text[:strings.Index(s.text, c.Version)], "\n")
+					c.add(fact.Finding{File: c.Doc.File, Line: c.ScriptLine(s.step, line+1), Message: s.name + " has " + c.Version + " written out"})
 				}
-				for _, s := range c.scripts() {
-					if written(s.text, c.Version) {
-						line := strings.Count(s.text[:strings.Index(s.text, c.Version)], "\n")
-						c.add(fact.Finding{File: c.Doc.File, Line: c.ScriptLine(s.step, line+1), Message: s.name + " has " + c.Version + " written out"})
+			}
+			for _, name := range c.PackageNames() {
+				table := c.Doc.Find("package", name, "layout")
+				for _, p := range sortedKeys(c.Packages[name].Layout) {
+					key := table.Get(p).Key
+					raw := string(c.Doc.Data[key.Offset : key.Offset+key.Length])
+					if written(raw, c.Version) {
+						c.at(key, "the layout has %s written out: %s", c.Version, p)
 					}
 				}
-				for _, name := range c.PackageNames() {
-					table := c.Doc.Find("package", name, "layout")
-					for _, p := range sortedKeys(c.Packages[name].Layout) {
-						key := table.Get(p).Key
-						raw := string(c.Doc.Data[key.Offset : key.Offset+key.Length])
-						if written(raw, c.Version) {
-							c.at(key, "the layout has %s written out: %s", c.Version, p)
-						}
-					}
-				}
-			},
+			}
 		},
 	}
 }

@@ -115,7 +115,7 @@ func TestLanguageMistakes(t *testing.T) {
 		{`after   = "unpack"`, `after   = "pack"`, `"pack" is no step after which something can be rewritten`},
 		{`after   = "unpack"`, `after   = "stage"`, `"src/*.h" is not a staged path`},
 		{`find    = "0.0.0"`, ``, "a rewrite says what to `find`"},
-		{`find    = "0.0.0"`, `regexp = "("`, "this is no regular expression: missing closing )"},
+		{`find    = "0.0.0"`, `regexp = "("`, "this is not a regular expression: missing closing )"},
 		{`times   = 2`, `times   = -1`, "`times` is negative"},
 		{`"autotools"`, `"autotool"`, `unknown method "autotool" (did you mean "autotools"?)`},
 		{`method    = "autotools"`, ``, "`configure` is passed on by a method"},
