@@ -12,9 +12,9 @@ import (
 	"testing"
 	"time"
 
-	"ellwand.example/core/build"
+	"ellwand.example/core/ell"
+	"ellwand.example/core/engine/build"
 	"ellwand.example/core/fact"
-	"ellwand.example/core/pack"
 	"ellwand.example/core/progress"
 	"ellwand.example/core/recipe"
 	"ellwand.example/core/repo"
@@ -59,10 +59,10 @@ func (a *App) built(t *testing.T, name, version string, mode fs.FileMode) string
 	if err := os.MkdirAll(a.Workspace.Packages(), 0o755); err != nil {
 		t.Fatal(err)
 	}
-	w, err := pack.Write(t.Context(), a.Workspace.Packages(), pack.Spec{
-		Facts:  pack.Facts{Name: name, Version: version, Release: 1, Arch: fact.Independent, Target: a.Workspace.Target.Name, Summary: "Tides", License: "MIT", Recipe: name, Date: "2031-04-02"},
+	w, err := ell.Write(t.Context(), a.Workspace.Packages(), ell.Spec{
+		Facts:  ell.Facts{Name: name, Version: version, Release: 1, Arch: fact.Independent, Target: a.Workspace.Target.Name, Summary: "Tides", License: "MIT", Recipe: name, Date: "2031-04-02"},
 		Claims: []staging.Claim{{Path: staging.Path{Path: "/usr/share/" + name + "/table", Type: staging.File, Mode: mode, Disk: file}, Owner: "root", Group: "root"}},
-		Recipe: []byte(strings.Replace(recipeText(name), "1.0", version, 1)), Time: time.Unix(1e9, 0), Build: pack.BuildRecord{Isolation: "namespaces"},
+		Recipe: []byte(strings.Replace(recipeText(name), "1.0", version, 1)), Time: time.Unix(1e9, 0), Build: ell.BuildRecord{Isolation: "namespaces"},
 	}, progress.None)
 	if err != nil {
 		t.Fatal(err)
@@ -334,7 +334,7 @@ func TestLintAfter(t *testing.T) {
 		t.Fatal(err)
 	}
 	after := a.LintAfter(b)
-	first := build.Result{State: build.Built, Packages: []pack.Written{{Path: file}}}
+	first := build.Result{State: build.Built, Packages: []ell.Written{{Path: file}}}
 	if err := after(t.Context(), r, &first); err != nil || !first.Linted || codes(first.Findings) != worldWritable+" tide" {
 		t.Fatalf("%+v, %v", first, err)
 	}

@@ -7,14 +7,14 @@ import (
 	"path/filepath"
 	"reflect"
 
-	"ellwand.example/core/build"
+	"ellwand.example/core/ell"
+	"ellwand.example/core/engine/build"
+	"ellwand.example/core/engine/history"
+	"ellwand.example/core/engine/sandbox"
 	"ellwand.example/core/fact"
 	"ellwand.example/core/files"
-	"ellwand.example/core/history"
 	"ellwand.example/core/lint"
-	"ellwand.example/core/pack"
 	"ellwand.example/core/recipe"
-	"ellwand.example/core/sandbox"
 	"ellwand.example/core/workspace"
 )
 
@@ -94,14 +94,14 @@ func (a *App) LintAfter(b *build.Builder) func(context.Context, *recipe.Recipe, 
 		defer t.End("done")
 		l := a.linterOf(ctx, b)
 		findings := append([]fact.Finding{}, l.Recipe(ctx, r)...)
-		var opened []*pack.Package
+		var opened []*ell.Package
 		defer func() {
 			for _, p := range opened {
 				p.Close()
 			}
 		}()
 		for _, written := range result.Packages {
-			p, err := pack.Open(written.Path)
+			p, err := ell.Open(written.Path)
 			if err != nil {
 				return err
 			}

@@ -14,16 +14,16 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
-	"ellwand.example/core/build"
-	"ellwand.example/core/document"
+	"ellwand.example/core/ell"
+	"ellwand.example/core/engine/build"
 	"ellwand.example/core/fact"
 	"ellwand.example/core/files"
 	"ellwand.example/core/lint"
-	"ellwand.example/core/pack"
+	"ellwand.example/core/needs/probe"
 	"ellwand.example/core/pattern"
-	"ellwand.example/core/probe"
 	"ellwand.example/core/progress"
 	"ellwand.example/core/recipe"
+	"ellwand.example/core/recipe/document"
 	"ellwand.example/core/repo"
 	"ellwand.example/core/source"
 	"ellwand.example/core/workspace"
@@ -73,7 +73,7 @@ func usageOf(b *build.Builder, r *recipe.Recipe) *lint.Usage {
 // publishedBefore opens the newest published package of the same name that is
 // older, in the enabled repositories on this machine; nil if there is none.
 // Servers are not asked: lint works without a network.
-func (a *App) publishedBefore(ctx context.Context, f pack.Facts) (*pack.Package, error) {
+func (a *App) publishedBefore(ctx context.Context, f ell.Facts) (*ell.Package, error) {
 	var best *repo.Record
 	var dir string
 	for _, name := range a.Workspace.RepositoryNames() {
@@ -102,7 +102,7 @@ func (a *App) publishedBefore(ctx context.Context, f pack.Facts) (*pack.Package,
 	if best == nil {
 		return nil, nil
 	}
-	p, err := pack.Open(filepath.Join(dir, filepath.FromSlash(best.File)))
+	p, err := ell.Open(filepath.Join(dir, filepath.FromSlash(best.File)))
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, nil
 	}
@@ -171,7 +171,7 @@ type LintedGroup struct {
 
 // lintPackages lints packages, those of a recipe together. No more packages are
 // open at the same time than are being linted.
-func (a *App) lintPackages(ctx context.Context, l *lint.Linter, files []string, facts []pack.Facts, task progress.Task) []LintedGroup {
+func (a *App) lintPackages(ctx context.Context, l *lint.Linter, files []string, facts []ell.Facts, task progress.Task) []LintedGroup {
 	var out []LintedGroup
 	for _, group := range lint.Groups(facts) {
 		out = append(out, LintedGroup{Packages: group})
@@ -182,7 +182,7 @@ func (a *App) lintPackages(ctx context.Context, l *lint.Linter, files []string, 
 		group := &out[i]
 		g.Go(func() error {
 			task.Say(facts[group.Packages[0]].Recipe)
-			var opened []*pack.Package
+			var opened []*ell.Package
 			defer func() {
 				for _, p := range opened {
 					p.Close()
@@ -240,7 +240,7 @@ func (a *App) ClassifyLintTargets(words []string) (t LintTargets, err error) {
 		switch {
 		case !strings.Contains(word, "/") && a.isRecipe(word):
 			t.Recipes = append(t.Recipes, word)
-		case strings.HasSuffix(word, pack.Extension) && (statErr != nil || !info.IsDir()), statErr == nil && info.Mode().IsRegular() && filepath.Base(word) != recipe.FileName:
+		case strings.HasSuffix(word, ell.Extension) && (statErr != nil || !info.IsDir()), statErr == nil && info.Mode().IsRegular() && filepath.Base(word) != recipe.FileName:
 			t.Packages = append(t.Packages, word)
 		case isFile(filepath.Join(word, repo.PointerFile)) || fact.IsRemote(word):
 			t.Repositories = append(t.Repositories, word)
@@ -344,7 +344,7 @@ func (a *App) Lint(ctx context.Context, l *lint.Linter, t LintTargets) (*Linted,
 			t.Packages = append(t.Packages, a.packagesOf(r, t.Packages)...)
 		}
 	}
-	facts := make([]pack.Facts, len(t.Packages))
+	facts := make([]ell.Facts, len(t.Packages))
 	for i, file := range t.Packages {
 		p, err := a.OpenPackage(ctx, file)
 		if err != nil {
@@ -397,11 +397,11 @@ func (a *App) packagesOf(r *recipe.Recipe, known []string) (out []string) {
 		return nil
 	}
 	for _, file := range all {
-		_, full, _, ok := pack.ParseFileName(filepath.Base(file))
+		_, full, _, ok := ell.ParseFileName(filepath.Base(file))
 		if !ok || !strings.HasSuffix(r.Full(), full) || slices.Contains(known, file) {
 			continue
 		}
-		if p, err := pack.Open(file); err == nil {
+		if p, err := ell.Open(file); err == nil {
 			if p.Facts.Recipe == r.Name && p.Facts.Full().String() == r.Full() {
 				out = append(out, file)
 			}
@@ -414,7 +414,7 @@ func (a *App) packagesOf(r *recipe.Recipe, known []string) (out []string) {
 // LintBefore lints the package that another is compared with: the published one of
 // a name, or else the one that OpenPackage finds.
 func (a *App) LintBefore(ctx context.Context, l *lint.Linter, word string) ([]fact.Finding, error) {
-	var p *pack.Package
+	var p *ell.Package
 	var err error
 	// The package that was built last may be the one that is linted.
 	if a.Workspace != nil && !IsPackageFile(word) {
@@ -427,7 +427,7 @@ func (a *App) LintBefore(ctx context.Context, l *lint.Linter, word string) ([]fa
 		return nil, err
 	}
 	defer p.Close()
-	return l.Together(ctx, []*pack.Package{p})
+	return l.Together(ctx, []*ell.Package{p})
 }
 
 // FixedRecipe is a recipe in which findings were fixed.

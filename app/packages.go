@@ -12,8 +12,8 @@ import (
 	"strings"
 
 	"ellwand.example/core/credential"
+	"ellwand.example/core/ell"
 	"ellwand.example/core/fact"
-	"ellwand.example/core/pack"
 	"ellwand.example/core/repo"
 	"ellwand.example/core/workspace"
 )
@@ -27,7 +27,7 @@ func IsPackageURL(word string) bool {
 // a package by its name.
 func IsPackageFile(word string) bool {
 	info, err := os.Stat(word)
-	return err == nil && !info.IsDir() || strings.HasSuffix(word, pack.Extension) || IsPackageURL(word)
+	return err == nil && !info.IsDir() || strings.HasSuffix(word, ell.Extension) || IsPackageURL(word)
 }
 
 // NotBuiltError reports that a recipe has no package yet.
@@ -45,14 +45,14 @@ func (e *NotBuiltError) Action() fact.Action {
 // OpenPackage opens a package: a file; one on a server, by its URL; or one by its
 // name, with or without @VERSION-RELEASE, that the workspace has built or that an
 // enabled repository has.
-func (a *App) OpenPackage(ctx context.Context, word string) (*pack.Package, error) {
+func (a *App) OpenPackage(ctx context.Context, word string) (*ell.Package, error) {
 	switch {
 	case IsPackageURL(word):
 		// The URL was typed and not configured: a login for all servers is not
 		// meant for it.
-		return pack.OpenURL(ctx, word, func(req *http.Request) error { return credential.Authorize(req, "") })
+		return ell.OpenURL(ctx, word, func(req *http.Request) error { return credential.Authorize(req, "") })
 	case IsPackageFile(word):
-		return pack.Open(word)
+		return ell.Open(word)
 	case a.Workspace == nil:
 		return nil, fmt.Errorf("there is no file %s, and no workspace here that could have built a package of this name", word)
 	}
@@ -61,7 +61,7 @@ func (a *App) OpenPackage(ctx context.Context, word string) (*pack.Package, erro
 		return nil, err
 	}
 	if file != "" {
-		return pack.Open(file)
+		return ell.Open(file)
 	}
 	if p, err := a.PublishedPackage(ctx, word); err != nil || p != nil {
 		return p, err
@@ -87,9 +87,9 @@ func (a *App) BuiltPackage(word string) (file string, names []string, err error)
 	if err != nil && !errors.Is(err, os.ErrNotExist) {
 		return "", nil, err
 	}
-	var best pack.Facts
+	var best ell.Facts
 	for _, e := range entries {
-		name, full, arch, ok := pack.ParseFileName(e.Name())
+		name, full, arch, ok := ell.ParseFileName(e.Name())
 		if !ok {
 			continue
 		}
@@ -98,7 +98,7 @@ func (a *App) BuiltPackage(word string) (file string, names []string, err error)
 			continue
 		}
 		path := filepath.Join(a.Workspace.Packages(), e.Name())
-		p, err := pack.Open(path)
+		p, err := ell.Open(path)
 		if err != nil {
 			return "", nil, err
 		}
@@ -113,7 +113,7 @@ func (a *App) BuiltPackage(word string) (file string, names []string, err error)
 // PublishedPackage opens the newest package of a name, or the one of
 // NAME@VERSION-RELEASE, in the enabled repositories, in the order of their
 // priority; nil if none has it.
-func (a *App) PublishedPackage(ctx context.Context, word string) (*pack.Package, error) {
+func (a *App) PublishedPackage(ctx context.Context, word string) (*ell.Package, error) {
 	if len(a.Workspace.Settings.Repositories) == 0 {
 		return nil, nil
 	}
@@ -146,7 +146,7 @@ func (a *App) PublishedPackage(ctx context.Context, word string) (*pack.Package,
 
 // Package opens a package of the repository after checking that it is the one in
 // the index.
-func (o Opened) Package(ctx context.Context, rec repo.Record) (*pack.Package, error) {
+func (o Opened) Package(ctx context.Context, rec repo.Record) (*ell.Package, error) {
 	return o.Repository.Package(ctx, rec, filepath.Join(o.Cache, "packages"))
 }
 
@@ -177,7 +177,7 @@ func packageFiles(dir string) (files, dirs []string, err error) {
 		path := filepath.Join(dir, e.Name())
 		if e.IsDir() {
 			dirs = append(dirs, path)
-		} else if _, _, _, ok := pack.ParseFileName(e.Name()); ok {
+		} else if _, _, _, ok := ell.ParseFileName(e.Name()); ok {
 			files = append(files, workspace.Display(path))
 		}
 	}
@@ -241,12 +241,12 @@ func (a *App) Unbuilt() ([]string, error) {
 func newestFiles(files []string) []string {
 	type newest struct {
 		file string
-		pack.Facts
+		ell.Facts
 	}
 	best := map[string]newest{}
 	var keep []string
 	for _, file := range files {
-		p, err := pack.Open(file)
+		p, err := ell.Open(file)
 		if err != nil {
 			keep = append(keep, file)
 			continue

@@ -6,9 +6,9 @@ import (
 	"fmt"
 	"slices"
 
+	"ellwand.example/core/ell"
 	"ellwand.example/core/fact"
 	"ellwand.example/core/lint"
-	"ellwand.example/core/pack"
 	"ellwand.example/core/progress"
 	"ellwand.example/core/repo"
 )
@@ -76,9 +76,9 @@ func (a *App) lintGate(ctx context.Context, o Opened, files []string, allowed []
 		return nil
 	}
 	var sound []string
-	var facts []pack.Facts
+	var facts []ell.Facts
 	for _, file := range files {
-		p, err := pack.Open(file)
+		p, err := ell.Open(file)
 		if err != nil {
 			continue
 		}
@@ -125,11 +125,11 @@ func (a *App) lintGate(ctx context.Context, o Opened, files []string, allowed []
 
 // lintSound lints packages. If one of a group is damaged, the others are linted
 // one by one: the publish reports the damaged one, and they may be fine.
-func (a *App) lintSound(ctx context.Context, l *lint.Linter, files []string, facts []pack.Facts, task progress.Task) ([]LintedGroup, error) {
+func (a *App) lintSound(ctx context.Context, l *lint.Linter, files []string, facts []ell.Facts, task progress.Task) ([]LintedGroup, error) {
 	groups := a.lintPackages(ctx, l, files, facts, task)
 	for i := range groups {
 		g := &groups[i]
-		var damaged *pack.DamagedError
+		var damaged *ell.DamagedError
 		if g.Err == nil {
 			continue
 		}
@@ -150,8 +150,8 @@ func (a *App) lintSound(ctx context.Context, l *lint.Linter, files []string, fac
 
 // isPublished reports whether the channel has a package already, so that publishing
 // it changes nothing.
-func isPublished(ctx context.Context, o Opened, facts []pack.Facts, identity string) (bool, error) {
-	at := slices.IndexFunc(facts, func(f pack.Facts) bool { return f.Identity() == identity })
+func isPublished(ctx context.Context, o Opened, facts []ell.Facts, identity string) (bool, error) {
+	at := slices.IndexFunc(facts, func(f ell.Facts) bool { return f.Identity() == identity })
 	if at < 0 {
 		return false, nil
 	}

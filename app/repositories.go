@@ -10,12 +10,12 @@ import (
 	"os"
 	"slices"
 
-	"ellwand.example/core/build"
+	"ellwand.example/core/engine/build"
 	"ellwand.example/core/fact"
-	"ellwand.example/core/probe"
+	"ellwand.example/core/needs/probe"
+	"ellwand.example/core/needs/solve"
 	"ellwand.example/core/repo"
 	"ellwand.example/core/repo/site"
-	"ellwand.example/core/solve"
 	"ellwand.example/core/workspace"
 )
 

@@ -10,7 +10,7 @@ import (
 	"strings"
 	"time"
 
-	"ellwand.example/core/build"
+	"ellwand.example/core/engine/build"
 	"ellwand.example/core/recipe"
 )
 

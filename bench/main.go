@@ -23,10 +23,10 @@ import (
 	"syscall"
 	"time"
 
-	"ellwand.example/core/pack"
+	"ellwand.example/core/ell"
+	"ellwand.example/core/inspect/scan"
 	"ellwand.example/core/progress"
 	"ellwand.example/core/repo"
-	"ellwand.example/core/scan"
 	"ellwand.example/core/staging"
 )
 
@@ -156,12 +156,12 @@ func packTree(tree, out string) error {
 		_, err := scan.Contents(claims[i].Path.Path, r, size)
 		return err
 	}
-	_, err = pack.Write(ctx, out, pack.Spec{Facts: facts("tree", "1"), Claims: claims, Time: time.Unix(1e9, 0), Look: look}, progress.None)
+	_, err = ell.Write(ctx, out, ell.Spec{Facts: facts("tree", "1"), Claims: claims, Time: time.Unix(1e9, 0), Look: look}, progress.None)
 	return err
 }
 
-func facts(name, version string) pack.Facts {
-	return pack.Facts{Name: name, Version: version, Release: 1, Arch: "independent", Target: "bench", Summary: "Made up for measuring", License: "MIT", Recipe: name}
+func facts(name, version string) ell.Facts {
+	return ell.Facts{Name: name, Version: version, Release: 1, Arch: "independent", Target: "bench", Summary: "Made up for measuring", License: "MIT", Recipe: name}
 }
 
 func (b *bench) packing() {
@@ -185,12 +185,12 @@ func (b *bench) packing() {
 	fmt.Printf("| its size | %d | the same | %d | %.3f | ≤ 1 |\n| its memory | %d MiB | | | | ≤ 256 MiB |\n", a.Size(), z.Size(), float64(a.Size())/float64(z.Size()), peak)
 
 	read := b.best(func() {
-		p, err := pack.Open(file)
+		p, err := ell.Open(file)
 		check(err)
 		p.Close()
 	})
 	whole := b.best(func() {
-		p, err := pack.Open(file)
+		p, err := ell.Open(file)
 		check(err)
 		check(p.Verify(ctx))
 		p.Close()
@@ -203,7 +203,7 @@ func (b *bench) linting() {
 	packages := filepath.Join(b.work, "packages")
 	check(packTree(b.tree, packages))
 	file := filepath.Join(packages, facts("tree", "1").FileName())
-	p, err := pack.Open(file)
+	p, err := ell.Open(file)
 	check(err)
 	check(p.Close())
 	own := b.best(func() {

@@ -11,12 +11,12 @@ import (
 	"strings"
 	"time"
 
+	"ellwand.example/core/ell"
 	"ellwand.example/core/fact/need"
-	"ellwand.example/core/pack"
+	"ellwand.example/core/needs/solve"
 	"ellwand.example/core/progress"
 	"ellwand.example/core/repo"
 	"ellwand.example/core/repo/site"
-	"ellwand.example/core/solve"
 	"ellwand.example/core/staging"
 )
 
@@ -74,8 +74,8 @@ func (b *bench) repository() {
 		for j, r := range []*repo.Repository{large, small} {
 			name := fmt.Sprintf("%s-newcomer-%d-%d", words[i%len(words)], again, i) // a page of the others' names has it
 			c := citizen{facts: facts(name, "1.0"), paths: []string{"/usr/bin/" + name, "/usr/share/" + name + "/data"}}
-			c.facts.Needs = []pack.Need{{Need: "soname/libtide0.so.0"}}
-			c.facts.Provides = []pack.Provide{{Provide: "command/" + c.facts.Name}}
+			c.facts.Needs = []ell.Need{{Need: "soname/libtide0.so.0"}}
+			c.facts.Provides = []ell.Provide{{Provide: "command/" + c.facts.Name}}
 			file := b.build(filepath.Join(b.work, "one"), []citizen{c}, false)[0]
 			cmd := exec.Command(b.ellwand, "publish", file, "--to", r.Storage.Where())
 			cmd.Env = append(os.Environ(), "XDG_CACHE_HOME="+filepath.Join(b.work, "cache"))
@@ -115,7 +115,7 @@ func (b *bench) indexing() {
 	var stored []string
 	var bytes int64
 	check(repo.Directory{Dir: dir}.List(ctx, "packages/", func(s repo.Stored) error {
-		if strings.HasSuffix(s.Name, pack.Extension) {
+		if strings.HasSuffix(s.Name, ell.Extension) {
 			stored = append(stored, filepath.Join(dir, s.Name))
 			bytes += s.Size
 		}
@@ -161,7 +161,7 @@ func (b *bench) auditing(r *repo.Repository) {
 	for i := range each {
 		path := fmt.Sprintf("/usr/share/shared-%d", i)
 		broken := citizen{facts: facts(fmt.Sprintf("broken-%d", i), "1.0"), paths: []string{fmt.Sprintf("/usr/share/broken-%d", i)}}
-		broken.facts.Needs = []pack.Need{{Need: fmt.Sprintf("moon-%d >= 2", i)}}
+		broken.facts.Needs = []ell.Need{{Need: fmt.Sprintf("moon-%d >= 2", i)}}
 		planted = append(planted, broken)
 		terms.Allow = append(terms.Allow, repo.Exception{Code: repo.UnmetNeed, Package: broken.facts.Name, Reason: "planted"})
 		for _, side := range []string{"left", "right"} {
@@ -171,7 +171,7 @@ func (b *bench) auditing(r *repo.Repository) {
 		}
 		for j := range 3 {
 			c := citizen{facts: facts(fmt.Sprintf("circle-%d-%d", i, j), "1.0"), paths: []string{fmt.Sprintf("/usr/share/circle-%d-%d", i, j)}}
-			c.facts.Needs = []pack.Need{{Need: fmt.Sprintf("circle-%d-%d", i, (j+1)%3)}}
+			c.facts.Needs = []ell.Need{{Need: fmt.Sprintf("circle-%d-%d", i, (j+1)%3)}}
 			planted = append(planted, c)
 		}
 	}

@@ -12,7 +12,7 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
-	"ellwand.example/core/pack"
+	"ellwand.example/core/ell"
 	"ellwand.example/core/progress"
 	"ellwand.example/core/staging"
 )
@@ -25,7 +25,7 @@ import (
 
 // citizen is a package of a world.
 type citizen struct {
-	facts pack.Facts
+	facts ell.Facts
 	paths []string
 	size  int // bytes of its files
 }
@@ -50,45 +50,45 @@ func world(n int) []citizen {
 		switch {
 		case i < hubs || kind < 12: // a library
 			f.Name = library(i)
-			f.Provides = []pack.Provide{{Provide: fmt.Sprintf("soname/%s.so.%d", f.Name, i%3), Path: "/usr/lib/" + f.Name + ".so"}, {Provide: fmt.Sprintf("package/%s-abi = %s", f.Name, f.Version)}}
+			f.Provides = []ell.Provide{{Provide: fmt.Sprintf("soname/%s.so.%d", f.Name, i%3), Path: "/usr/lib/" + f.Name + ".so"}, {Provide: fmt.Sprintf("package/%s-abi = %s", f.Name, f.Version)}}
 			sonames = append(sonames, i)
 		case kind < 16 && len(sonames) > 0: // headers of one
 			owner := library(sonames[d.IntN(len(sonames))])
 			for _, c := range out {
 				if c.facts.Name == owner {
 					f.Name, f.Version, f.Release, f.Recipe = fmt.Sprintf("%s-dev%d", owner, i), c.facts.Version, c.facts.Release, owner
-					f.Needs = append(f.Needs, pack.Need{Need: fmt.Sprintf("%s = %s", owner, c.facts.Full())})
-					f.Provides = append(f.Provides, pack.Provide{Provide: fmt.Sprintf("pkgconfig/%s%d = %s", owner, i, c.facts.Version)})
+					f.Needs = append(f.Needs, ell.Need{Need: fmt.Sprintf("%s = %s", owner, c.facts.Full())})
+					f.Provides = append(f.Provides, ell.Provide{Provide: fmt.Sprintf("pkgconfig/%s%d = %s", owner, i, c.facts.Version)})
 					break
 				}
 			}
 		default:
-			f.Provides = []pack.Provide{{Provide: "command/" + f.Name, Path: "/usr/bin/" + f.Name}}
+			f.Provides = []ell.Provide{{Provide: "command/" + f.Name, Path: "/usr/bin/" + f.Name}}
 			if d.IntN(20) == 0 {
-				f.Provides = append(f.Provides, pack.Provide{Provide: "command/" + words[d.IntN(8)]}) // of which there are several
+				f.Provides = append(f.Provides, ell.Provide{Provide: "command/" + words[d.IntN(8)]}) // of which there are several
 			}
 		}
 		if i > hubs {
 			for range 1 + d.IntN(7) {
 				hub := sonames[zipf.Uint64()]
 				text := fmt.Sprintf("soname/%s.so.%d", library(hub), hub%3)
-				f.Needs = append(f.Needs, pack.Need{Need: text, Path: "/usr/bin/" + f.Name})
+				f.Needs = append(f.Needs, ell.Need{Need: text, Path: "/usr/bin/" + f.Name})
 			}
 			f.Needs = unique(f.Needs)
 			switch d.IntN(12) {
 			case 0:
-				f.Needs = append(f.Needs, pack.Need{Need: chain})
+				f.Needs = append(f.Needs, ell.Need{Need: chain})
 			case 1:
 				other := out[d.IntN(len(out))].facts
-				f.Needs = append(f.Needs, pack.Need{Need: fmt.Sprintf("%s >= %s", other.Name, other.Version)})
+				f.Needs = append(f.Needs, ell.Need{Need: fmt.Sprintf("%s >= %s", other.Name, other.Version)})
 			case 2:
-				f.Needs = append(f.Needs, pack.Need{Need: fmt.Sprintf("%s | %s", out[d.IntN(len(out))].facts.Name, out[d.IntN(len(out))].facts.Name)})
+				f.Needs = append(f.Needs, ell.Need{Need: fmt.Sprintf("%s | %s", out[d.IntN(len(out))].facts.Name, out[d.IntN(len(out))].facts.Name)})
 			}
 		}
 		if chain == "" || i%40 == 0 {
 			chain = f.Name
 			if len(out) > 0 {
-				f.Needs = append(f.Needs, pack.Need{Need: out[max(0, len(out)-40)].facts.Name})
+				f.Needs = append(f.Needs, ell.Need{Need: out[max(0, len(out)-40)].facts.Name})
 			}
 		}
 		f.Recipe = f.Name
@@ -107,9 +107,9 @@ func world(n int) []citizen {
 	return out
 }
 
-func unique(needs []pack.Need) []pack.Need {
+func unique(needs []ell.Need) []ell.Need {
 	seen := map[string]bool{}
-	var out []pack.Need
+	var out []ell.Need
 	for _, n := range needs {
 		if !seen[n.Need] {
 			seen[n.Need] = true
@@ -129,7 +129,7 @@ func (b *bench) build(dir string, all []citizen, sizes bool) []string {
 	g.SetLimit(runtime.GOMAXPROCS(0))
 	for i, c := range all {
 		g.Go(func() error {
-			spec := pack.Spec{Facts: c.facts, Time: time.Unix(1e9, 0)}
+			spec := ell.Spec{Facts: c.facts, Time: time.Unix(1e9, 0)}
 			payload := tiny
 			if sizes {
 				payload = filepath.Join(b.work, fmt.Sprintf("payload%d", i))
@@ -153,7 +153,7 @@ func (b *bench) build(dir string, all []citizen, sizes bool) []string {
 				spec.Claims = append(spec.Claims, staging.Claim{Path: staging.Path{Path: p, Type: staging.File, Mode: mode, Disk: disk}, Owner: staging.Root, Group: staging.Root})
 			}
 			sortClaims(spec.Claims)
-			w, err := pack.Write(ctx, dir, spec, progress.None)
+			w, err := ell.Write(ctx, dir, spec, progress.None)
 			files[i] = w.Path
 			return err
 		})

@@ -18,8 +18,8 @@ import (
 	"ellwand.example/core/export"
 	"ellwand.example/core/fact"
 	"ellwand.example/core/recipe"
+	"ellwand.example/core/recipe/revision"
 	"ellwand.example/core/repo"
-	"ellwand.example/core/revision"
 	"ellwand.example/core/workspace"
 )
 

@@ -11,8 +11,8 @@ import (
 	"strings"
 	"testing"
 
-	"ellwand.example/core/document"
 	"ellwand.example/core/recipe"
+	"ellwand.example/core/recipe/document"
 )
 
 // The examples of docs/recipe.md are parts of recipes. A comment before one,

@@ -19,12 +19,12 @@ import (
 	"github.com/spf13/cobra"
 
 	"ellwand.example/cli/term"
-	"ellwand.example/core/document"
 	"ellwand.example/core/draft"
+	"ellwand.example/core/engine/layer"
 	"ellwand.example/core/fact"
-	"ellwand.example/core/layer"
 	"ellwand.example/core/recipe"
-	"ellwand.example/core/revision"
+	"ellwand.example/core/recipe/document"
+	"ellwand.example/core/recipe/revision"
 	"ellwand.example/core/source"
 	"ellwand.example/core/workspace"
 )

@@ -12,13 +12,13 @@ import (
 
 	"ellwand.example/app"
 	"ellwand.example/cli/term"
-	"ellwand.example/core/build"
-	"ellwand.example/core/document"
+	"ellwand.example/core/engine/build"
+	"ellwand.example/core/engine/sandbox"
 	"ellwand.example/core/fact"
-	"ellwand.example/core/layout"
+	"ellwand.example/core/needs/solve"
+	"ellwand.example/core/recipe/document"
+	"ellwand.example/core/recipe/layout"
 	"ellwand.example/core/repo"
-	"ellwand.example/core/sandbox"
-	"ellwand.example/core/solve"
 	"ellwand.example/core/staging"
 )
 

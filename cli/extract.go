@@ -10,8 +10,8 @@ import (
 	"github.com/spf13/cobra"
 
 	"ellwand.example/cli/term"
+	"ellwand.example/core/ell"
 	"ellwand.example/core/fact"
-	"ellwand.example/core/pack"
 )
 
 func (a *program) extractCommand() *cobra.Command {
@@ -55,21 +55,21 @@ As root, files get the owners that the package names, if the machine has them.`,
 	return cmd
 }
 
-func (a *program) extract(ctx context.Context, p *pack.Package, words []string, dir string) error {
+func (a *program) extract(ctx context.Context, p *ell.Package, words []string, dir string) error {
 	entries, err := p.Layout()
 	if err != nil {
 		return err
 	}
 	chosen := entries
 	if len(words) > 0 {
-		if chosen, err = pack.Choose(entries, words); err != nil {
+		if chosen, err = ell.Choose(entries, words); err != nil {
 			return err
 		}
 	}
 	if err := os.MkdirAll(dir, 0o755); err != nil {
 		return err
 	}
-	how := pack.Extraction{Owners: os.Geteuid() == 0}
+	how := ell.Extraction{Owners: os.Geteuid() == 0}
 	if len(words) > 0 {
 		how.Chosen = chosen
 	}

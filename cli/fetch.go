@@ -10,10 +10,10 @@ import (
 	"github.com/spf13/cobra"
 
 	"ellwand.example/cli/term"
-	"ellwand.example/core/build"
-	"ellwand.example/core/document"
+	"ellwand.example/core/engine/build"
 	"ellwand.example/core/fact"
 	"ellwand.example/core/recipe"
+	"ellwand.example/core/recipe/document"
 	"ellwand.example/core/source"
 )
 

@@ -15,10 +15,10 @@ import (
 	"github.com/spf13/cobra"
 
 	"ellwand.example/cli/term"
-	"ellwand.example/core/document"
 	"ellwand.example/core/export"
 	"ellwand.example/core/fact"
 	"ellwand.example/core/recipe"
+	"ellwand.example/core/recipe/document"
 	"ellwand.example/core/workspace"
 )
 

@@ -16,7 +16,7 @@ import (
 	"testing"
 	"time"
 
-	"ellwand.example/core/pack"
+	"ellwand.example/core/ell"
 	"ellwand.example/core/progress"
 	"ellwand.example/core/repo"
 	"ellwand.example/core/staging"
@@ -103,8 +103,8 @@ func samplePackage(t *testing.T, dir string, i int) string {
 		t.Fatal(err)
 	}
 	name := fmt.Sprintf("tide-%d", i)
-	w, err := pack.Write(context.Background(), filepath.Join(dir, "packages"), pack.Spec{
-		Facts:  pack.Facts{Name: name, Version: "1", Release: 1, Arch: "independent", Target: "t", Summary: "Tides", License: "MIT", Recipe: name},
+	w, err := ell.Write(context.Background(), filepath.Join(dir, "packages"), ell.Spec{
+		Facts:  ell.Facts{Name: name, Version: "1", Release: 1, Arch: "independent", Target: "t", Summary: "Tides", License: "MIT", Recipe: name},
 		Claims: []staging.Claim{{Path: staging.Path{Path: "/usr/share/" + name, Type: staging.File, Mode: 0o644, Disk: file}, Owner: "root", Group: "root"}},
 	}, progress.None)
 	if err != nil {

@@ -7,10 +7,10 @@ import (
 	"strings"
 
 	"ellwand.example/cli/term"
-	"ellwand.example/core/build"
+	"ellwand.example/core/engine/build"
 	"ellwand.example/core/fact"
-	"ellwand.example/core/layout"
 	"ellwand.example/core/recipe"
+	"ellwand.example/core/recipe/layout"
 )
 
 // buildLayout runs the steps up to stage, and shows what was staged as a tree,

@@ -20,9 +20,9 @@ import (
 	"github.com/spf13/cobra"
 
 	"ellwand.example/cli/term"
-	"ellwand.example/core/build"
+	"ellwand.example/core/engine/build"
+	"ellwand.example/core/engine/history"
 	"ellwand.example/core/fact"
-	"ellwand.example/core/history"
 	"ellwand.example/core/recipe"
 	"ellwand.example/core/workspace"
 )

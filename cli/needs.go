@@ -11,7 +11,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"ellwand.example/cli/term"
-	"ellwand.example/core/build"
+	"ellwand.example/core/engine/build"
 	"ellwand.example/core/fact"
 )
 

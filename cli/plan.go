@@ -14,7 +14,7 @@ import (
 
 	"ellwand.example/cli/figure"
 	"ellwand.example/cli/term"
-	"ellwand.example/core/build"
+	"ellwand.example/core/engine/build"
 	"ellwand.example/core/fact"
 	"ellwand.example/core/recipe"
 )

@@ -7,9 +7,9 @@ import (
 	"strings"
 
 	"ellwand.example/cli/term"
+	"ellwand.example/core/ell"
 	"ellwand.example/core/fact"
-	"ellwand.example/core/pack"
-	"ellwand.example/core/scan"
+	"ellwand.example/core/inspect/scan"
 	"ellwand.example/core/staging"
 )
 
@@ -23,15 +23,15 @@ type elfFile struct {
 const maxProgram = 512 << 20
 
 // programsOf looks into all files of a package.
-func programsOf(ctx context.Context, p *pack.Package, entries []pack.Entry) ([]elfFile, error) {
+func programsOf(ctx context.Context, p *ell.Package, entries []ell.Entry) ([]elfFile, error) {
 	byDigest := map[string]*scan.ELF{}
-	var files []pack.Entry
+	var files []ell.Entry
 	for _, e := range entries {
 		if e.Type == staging.File && e.Same == "" && e.Copy == "" && e.Size <= maxProgram {
 			files = append(files, e)
 		}
 	}
-	err := p.Contents(ctx, files, func(e pack.Entry, r io.Reader) error {
+	err := p.Contents(ctx, files, func(e ell.Entry, r io.Reader) error {
 		head := make([]byte, 4)
 		if n, _ := io.ReadFull(r, head); string(head[:n]) != "\x7fELF" {
 			return nil
@@ -54,7 +54,7 @@ func programsOf(ctx context.Context, p *pack.Package, entries []pack.Entry) ([]e
 }
 
 // showPrograms prints what a package's ELF files are.
-func (a *program) showPrograms(ctx context.Context, p *pack.Package, entries []pack.Entry) error {
+func (a *program) showPrograms(ctx context.Context, p *ell.Package, entries []ell.Entry) error {
 	found, err := programsOf(ctx, p, entries)
 	if err != nil {
 		return err

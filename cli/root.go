@@ -21,12 +21,12 @@ import (
 	"github.com/spf13/cobra"
 
 	"ellwand.example/cli/term"
-	"ellwand.example/core/build"
-	"ellwand.example/core/document"
+	"ellwand.example/core/ell"
+	"ellwand.example/core/engine/build"
+	"ellwand.example/core/engine/sandbox"
 	"ellwand.example/core/fact"
-	"ellwand.example/core/pack"
 	"ellwand.example/core/recipe"
-	"ellwand.example/core/sandbox"
+	"ellwand.example/core/recipe/document"
 	"ellwand.example/core/workspace"
 )
 
@@ -347,14 +347,14 @@ func (a *program) completeRecipes(_ *cobra.Command, args []string, _ string) ([]
 
 // completePackages proposes package files.
 func completePackages(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
-	return []string{strings.TrimPrefix(pack.Extension, ".")}, cobra.ShellCompDirectiveFilterFileExt
+	return []string{strings.TrimPrefix(ell.Extension, ".")}, cobra.ShellCompDirectiveFilterFileExt
 }
 
 // completeShown proposes recipes, whose packages mostly have their names, and
 // files of packages.
 func (a *program) completeShown(cmd *cobra.Command, args []string, word string) ([]string, cobra.ShellCompDirective) {
 	names, _ := a.completeRecipes(cmd, args, word)
-	files, _ := filepath.Glob(word + "*" + pack.Extension)
+	files, _ := filepath.Glob(word + "*" + ell.Extension)
 	return append(names, files...), cobra.ShellCompDirectiveDefault
 }
 

@@ -16,9 +16,9 @@ import (
 	"github.com/spf13/cobra"
 
 	"ellwand.example/cli/term"
+	"ellwand.example/core/ell"
 	"ellwand.example/core/fact"
-	"ellwand.example/core/pack"
-	"ellwand.example/core/scan"
+	"ellwand.example/core/inspect/scan"
 	"ellwand.example/core/staging"
 	"ellwand.example/core/workspace"
 )
@@ -116,8 +116,8 @@ RECIPE without a package is shown itself.
 	return cmd
 }
 
-func (a *program) catFile(ctx context.Context, p *pack.Package, entries []pack.Entry, path string) error {
-	e, ok := pack.Find(entries, filepath.Join("/", path))
+func (a *program) catFile(ctx context.Context, p *ell.Package, entries []ell.Entry, path string) error {
+	e, ok := ell.Find(entries, filepath.Join("/", path))
 	if !ok {
 		var paths []string
 		for _, e := range entries {
@@ -138,7 +138,7 @@ func (a *program) catFile(ctx context.Context, p *pack.Package, entries []pack.E
 	return errors.Join(p.WriteFile(ctx, out, e), out.Close())
 }
 
-func (a *program) showFiles(entries []pack.Entry) {
+func (a *program) showFiles(entries []ell.Entry) {
 	rows := make([][]string, 0, len(entries))
 	for _, e := range entries {
 		size, path := "", fact.Visible(e.Path)
@@ -157,7 +157,7 @@ func (a *program) showFiles(entries []pack.Entry) {
 	a.out.Table([]string{"mode", "owner", "      size", "kind", "path"}, rows)
 }
 
-func (a *program) showFacts(p *pack.Package) error {
+func (a *program) showFacts(p *ell.Package) error {
 	w, f := a.out, p.Facts
 	w.Printf("%s  %s\n", w.Style(term.Strong, f.Name+" "+f.Full().String()), f.Summary)
 	if f.Description != "" {
@@ -234,7 +234,7 @@ func (a *program) showFacts(p *pack.Package) error {
 }
 
 // origin tells how a need was found out.
-func (a *program) origin(n pack.Need) string {
+func (a *program) origin(n ell.Need) string {
 	if n.Path == "" {
 		return "declared in the recipe"
 	}
@@ -255,7 +255,7 @@ func (a *program) origin(n pack.Need) string {
 // inside is what the paths of a package tell of it.
 type inside struct{ manuals, languages []string }
 
-func foundInside(p *pack.Package) (inside, error) {
+func foundInside(p *ell.Package) (inside, error) {
 	var found inside
 	entries, err := p.Layout()
 	if err != nil {
@@ -279,7 +279,7 @@ func foundInside(p *pack.Package) (inside, error) {
 }
 
 // showRecord prints what a package was built from.
-func (a *program) showRecord(b pack.BuildRecord) {
+func (a *program) showRecord(b ell.BuildRecord) {
 	w := a.out
 	w.Printf("\n%s\n", w.Style(term.Strong, "built from"))
 	var lines [][2]string
@@ -320,7 +320,7 @@ func (a *program) showRecord(b pack.BuildRecord) {
 	}
 }
 
-func (a *program) showScripts(p *pack.Package) {
+func (a *program) showScripts(p *ell.Package) {
 	w := a.out
 	scripts := p.Scripts()
 	names := make([]string, 0, len(scripts))

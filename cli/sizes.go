@@ -13,14 +13,14 @@ import (
 
 	"ellwand.example/cli/figure"
 	"ellwand.example/cli/term"
+	"ellwand.example/core/ell"
 	"ellwand.example/core/fact"
-	"ellwand.example/core/layout"
-	"ellwand.example/core/pack"
+	"ellwand.example/core/recipe/layout"
 	"ellwand.example/core/staging"
 )
 
 // showTree prints a package's paths as a tree.
-func (a *program) showTree(p *pack.Package, entries []pack.Entry) {
+func (a *program) showTree(p *ell.Package, entries []ell.Entry) {
 	w := a.out
 	root := &branch{}
 	full := map[string]bool{} // directories with something in them
@@ -60,7 +60,7 @@ type directorySize struct {
 
 // directorySizes sums sizes by directory, the largest first. A directory that holds
 // nothing but one other is left out.
-func directorySizes(entries []pack.Entry) []directorySize {
+func directorySizes(entries []ell.Entry) []directorySize {
 	sums := map[string]*directorySize{}
 	for _, e := range entries {
 		if e.Type != staging.File || e.Same != "" {
@@ -96,10 +96,10 @@ func directorySizes(entries []pack.Entry) []directorySize {
 }
 
 // showSizes prints where a package's bytes are.
-func (a *program) showSizes(p *pack.Package, entries []pack.Entry) error {
+func (a *program) showSizes(p *ell.Package, entries []ell.Entry) error {
 	directories := directorySizes(entries)
-	files := slices.DeleteFunc(slices.Clone(entries), func(e pack.Entry) bool { return e.Type != staging.File || e.Same != "" })
-	slices.SortFunc(files, func(a, b pack.Entry) int { return cmp.Or(cmp.Compare(b.Size, a.Size), cmp.Compare(a.Path, b.Path)) })
+	files := slices.DeleteFunc(slices.Clone(entries), func(e ell.Entry) bool { return e.Type != staging.File || e.Same != "" })
+	slices.SortFunc(files, func(a, b ell.Entry) int { return cmp.Or(cmp.Compare(b.Size, a.Size), cmp.Compare(a.Path, b.Path)) })
 	if a.json {
 		return a.printJSON(map[string]any{"package": p.Facts.Identity(), "bytes": p.Size, "installed": p.Facts.Size, "directories": directories})
 	}
@@ -152,7 +152,7 @@ const (
 
 var groups = []string{groupRun, groupBuild, groupRead, groupLanguages, groupSettings, groupData}
 
-func groupOf(e pack.Entry) string {
+func groupOf(e ell.Entry) string {
 	base := path.Base(e.Path)
 	switch {
 	case layout.Development(e.Path):
@@ -170,7 +170,7 @@ func groupOf(e pack.Entry) string {
 }
 
 // drawSizes writes a picture of a package's files as areas.
-func (a *program) drawSizes(p *pack.Package, entries []pack.Entry, file string) error {
+func (a *program) drawSizes(p *ell.Package, entries []ell.Entry, file string) error {
 	s := figure.Sizes{
 		Title:  fmt.Sprintf("%s: %s in %s", p.Facts.Identity(), fact.Bytes(p.Facts.Size), fact.Count(len(entries), "path", "paths")),
 		Groups: groups, Label: fact.Bytes,

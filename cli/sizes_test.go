@@ -5,18 +5,18 @@ import (
 	"strings"
 	"testing"
 
+	"ellwand.example/core/ell"
 	"ellwand.example/core/fact"
-	"ellwand.example/core/pack"
 	"ellwand.example/core/staging"
 )
 
 // Directories are summed with all below them; those that only pass on are left
 // out, hard links count once.
 func TestDirectorySizes(t *testing.T) {
-	file := func(path string, size int64, same string) pack.Entry {
-		return pack.Entry{Path: path, Type: staging.File, Size: size, Same: same}
+	file := func(path string, size int64, same string) ell.Entry {
+		return ell.Entry{Path: path, Type: staging.File, Size: size, Same: same}
 	}
-	got := directorySizes([]pack.Entry{
+	got := directorySizes([]ell.Entry{
 		file("/etc/tide.conf", 10, ""), {Path: "/usr", Type: staging.Directory}, file("/usr/bin/tide", 100, ""), file("/usr/bin/tides", 100, "/usr/bin/tide"),
 		file("/usr/share/a/deep/x", 50, ""), file("/usr/share/a/deep/y", 60, ""), {Path: "/usr/share/z", Type: staging.Symlink},
 	})
@@ -43,7 +43,7 @@ func TestGroups(t *testing.T) {
 		{"/usr/include/tide.h", "", "0644", groupBuild}, {"/usr/share/doc/tide/a", fact.KindDocumentation, "0644", groupRead}, {"/usr/share/licenses/x", fact.KindLicense, "0644", groupRead},
 		{"/usr/share/locale/de/LC_MESSAGES/x.mo", fact.KindTranslation, "0644", groupLanguages}, {"/etc/tide.conf", fact.KindConfig, "0644", groupSettings}, {"/usr/share/tide/table", "", "0644", groupData},
 	} {
-		if got := groupOf(pack.Entry{Path: c.path, Kind: c.kind, Mode: c.mode}); got != c.want {
+		if got := groupOf(ell.Entry{Path: c.path, Kind: c.kind, Mode: c.mode}); got != c.want {
 			t.Errorf("%s is among %s, want %s", c.path, got, c.want)
 		}
 	}

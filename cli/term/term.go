@@ -15,7 +15,7 @@ import (
 	"github.com/muesli/termenv"
 	xterm "golang.org/x/term"
 
-	"ellwand.example/core/document"
+	"ellwand.example/core/recipe/document"
 )
 
 // defaultWidth is used where the output is no terminal.

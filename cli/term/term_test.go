@@ -9,8 +9,8 @@ import (
 
 	"github.com/charmbracelet/x/ansi"
 
-	"ellwand.example/core/document"
 	"ellwand.example/core/progress"
+	"ellwand.example/core/recipe/document"
 )
 
 func writer(width int, color string) (*bytes.Buffer, *Writer) {

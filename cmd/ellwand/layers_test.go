@@ -73,7 +73,7 @@ func TestLayers(t *testing.T) {
 		for _, imported := range p.Imports {
 			for _, library := range []string{"github.com/spf13/", "github.com/charmbracelet/", "golang.org/x/term", "flag"} {
 				// The sandbox passes a shell's terminal through.
-				shell := p.ImportPath == module+"core/sandbox" && imported == "golang.org/x/term"
+				shell := p.ImportPath == module+"core/engine/sandbox" && imported == "golang.org/x/term"
 				if strings.HasPrefix(imported, library) && !shell {
 					t.Errorf("%s imports %s, which belongs to the command line", p.ImportPath, imported)
 				}
@@ -85,11 +85,11 @@ func TestLayers(t *testing.T) {
 // Some packages are meant for programs that need nothing else of Ellwand.
 func TestLinkedLibraries(t *testing.T) {
 	unwanted := map[string][]string{
-		"core/pack":      {"core/recipe", "github.com/expr-lang/", "mvdan.cc/sh", "minio"},
+		"core/ell":       {"core/recipe", "github.com/expr-lang/", "mvdan.cc/sh", "minio"},
 		"core/workspace": {"core/repo", "minio"},
 		"core/lint":      {"core/repo", "minio"},
 		"core/repo/site": {"charmbracelet", "core/recipe"},
-		"core/fact":      {module + "core/document", "charmbracelet"},
+		"core/fact":      {module + "core/recipe/document", "charmbracelet"},
 	}
 	for _, p := range listPackages(t) {
 		for _, bad := range unwanted[strings.TrimPrefix(p.ImportPath, module)] {

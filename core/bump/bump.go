@@ -20,10 +20,10 @@ import (
 	"ellwand.example/core/draft"
 	"ellwand.example/core/fact"
 	"ellwand.example/core/fact/version"
-	"ellwand.example/core/patch"
 	"ellwand.example/core/progress"
 	"ellwand.example/core/recipe"
-	"ellwand.example/core/rewrite"
+	"ellwand.example/core/recipe/patch"
+	"ellwand.example/core/recipe/rewrite"
 	"ellwand.example/core/source"
 )
 

@@ -12,10 +12,10 @@ import (
 	"strings"
 	"unicode/utf8"
 
+	"ellwand.example/core/ell"
 	"ellwand.example/core/fact/need"
-	"ellwand.example/core/pack"
+	"ellwand.example/core/inspect/scan"
 	"ellwand.example/core/pattern"
-	"ellwand.example/core/scan"
 	"ellwand.example/core/staging"
 )
 
@@ -102,9 +102,9 @@ const (
 
 // side is one of the two packages.
 type side struct {
-	p       *pack.Package
-	entries []pack.Entry
-	byPath  map[string]pack.Entry
+	p       *ell.Package
+	entries []ell.Entry
+	byPath  map[string]ell.Entry
 	digests map[string]bool
 	looked  map[string]looked // by digest
 }
@@ -117,8 +117,8 @@ type looked struct {
 	symbols []string
 }
 
-func newSide(p *pack.Package) (*side, error) {
-	s := &side{p: p, byPath: map[string]pack.Entry{}, digests: map[string]bool{}, looked: map[string]looked{}}
+func newSide(p *ell.Package) (*side, error) {
+	s := &side{p: p, byPath: map[string]ell.Entry{}, digests: map[string]bool{}, looked: map[string]looked{}}
 	var err error
 	if s.entries, err = p.Layout(); err != nil {
 		return nil, err
@@ -132,7 +132,7 @@ func newSide(p *pack.Package) (*side, error) {
 
 // look reads chosen files.
 func (s *side) look(ctx context.Context, paths map[string]bool) error {
-	var chosen []pack.Entry
+	var chosen []ell.Entry
 	seen := map[string]bool{}
 	for _, e := range s.entries {
 		if e.Type == staging.File && paths[e.Path] && e.Size <= maxELF && !seen[e.SHA256] {
@@ -140,7 +140,7 @@ func (s *side) look(ctx context.Context, paths map[string]bool) error {
 			chosen = append(chosen, e)
 		}
 	}
-	return s.p.Contents(ctx, chosen, func(e pack.Entry, r io.Reader) error {
+	return s.p.Contents(ctx, chosen, func(e ell.Entry, r io.Reader) error {
 		head := make([]byte, 4)
 		n, _ := io.ReadFull(r, head)
 		if head = head[:n]; !bytes.Equal(head, []byte("\x7fELF")) && e.Size > maxText {
@@ -170,7 +170,7 @@ func (s *side) look(ctx context.Context, paths map[string]bool) error {
 
 // Built tells how two packages differ. No more of them is read than
 // the files that differ.
-func Built(ctx context.Context, a, b *pack.Package) (*Comparison, error) {
+func Built(ctx context.Context, a, b *ell.Package) (*Comparison, error) {
 	left, err := newSide(a)
 	if err != nil {
 		return nil, err
@@ -201,9 +201,9 @@ func (c *Comparison) Differ() bool {
 	return len(c.Facts)+len(c.Needs)+len(c.Provides)+len(c.Scripts)+len(c.Build)+len(c.Recipe)+len(c.Files) > 0
 }
 
-func (c *Comparison) facts(a, b pack.Facts) {
+func (c *Comparison) facts(a, b ell.Facts) {
 	c.Facts = []Change{}
-	accounts := func(f pack.Facts) string {
+	accounts := func(f ell.Facts) string {
 		var all []string
 		for _, name := range slices.Sorted(maps.Keys(f.Accounts)) {
 			all = append(all, strings.TrimSpace(name+" "+f.Accounts[name].Home))
@@ -226,7 +226,7 @@ func (c *Comparison) facts(a, b pack.Facts) {
 
 // needsOf lists needs by what is needed; the value is bounds and symbol
 // versions.
-func needsOf(f pack.Facts) map[string]string {
+func needsOf(f ell.Facts) map[string]string {
 	out := map[string]string{}
 	for _, n := range f.Needs {
 		name, value := n.Need, ""
@@ -242,7 +242,7 @@ func needsOf(f pack.Facts) map[string]string {
 	return out
 }
 
-func providesOf(f pack.Facts) map[string]string {
+func providesOf(f ell.Facts) map[string]string {
 	out := map[string]string{}
 	for _, p := range f.Provides {
 		name, value, _ := strings.Cut(p.Provide, " ")
@@ -289,8 +289,8 @@ func (c *Comparison) scripts(a, b map[string]string) {
 }
 
 // build compares what the two were built from.
-func (c *Comparison) build(a, b *pack.Package) {
-	record := func(p *pack.Package) map[string]string {
+func (c *Comparison) build(a, b *ell.Package) {
+	record := func(p *ell.Package) map[string]string {
 		out := map[string]string{"Ellwand": p.Build.Ellwand, "isolation": p.Build.Isolation, "compression": p.Build.Compression}
 		for _, s := range p.Build.Sources {
 			out["source "+s.Name] = s.SHA256 + s.Commit
@@ -401,8 +401,8 @@ var digits = pattern.New(`[0-9]+`)
 // nothing but the numbers in their paths, such as libtide.so.1.4 and
 // libtide.so.1.5: path on the right → path on the left.
 func versionedNames(left, right *side) map[string]string {
-	only := func(s, other *side) map[string][]pack.Entry {
-		out := map[string][]pack.Entry{}
+	only := func(s, other *side) map[string][]ell.Entry {
+		out := map[string][]ell.Entry{}
 		for _, e := range s.entries {
 			if _, both := other.byPath[e.Path]; !both && e.Type == staging.File {
 				key := digits.ReplaceAllString(e.Path, "0")
@@ -427,7 +427,7 @@ func versionedNames(left, right *side) map[string]string {
 }
 
 // attributes compares what a layout says of a path beside its contents.
-func attributes(a, b pack.Entry) []Change {
+func attributes(a, b ell.Entry) []Change {
 	var out []Change
 	for _, x := range []struct{ what, before, after string }{
 		{"type", string(a.Type), string(b.Type)}, {"mode", a.Mode, b.Mode}, {"owner", a.Owner + ":" + a.Group, b.Owner + ":" + b.Group},
@@ -440,7 +440,7 @@ func attributes(a, b pack.Entry) []Change {
 	return out
 }
 
-func xattrs(e pack.Entry) string {
+func xattrs(e ell.Entry) string {
 	var all []string
 	for _, name := range slices.Sorted(maps.Keys(e.Xattrs)) {
 		text := fmt.Sprintf("%s=%x", name, e.Xattrs[name])
@@ -512,7 +512,7 @@ func without(a, b []string) []string {
 // directories sums sizes by directory, and keeps those that differ.
 func (c *Comparison) directories(left, right *side) {
 	sums := map[string]*DirectoryChange{}
-	add := func(entries []pack.Entry, field func(*DirectoryChange) *int64) {
+	add := func(entries []ell.Entry, field func(*DirectoryChange) *int64) {
 		for _, e := range entries {
 			if e.Type != staging.File || e.Same != "" {
 				continue

@@ -11,8 +11,8 @@ import (
 	"testing"
 	"time"
 
+	"ellwand.example/core/ell"
 	"ellwand.example/core/fact"
-	"ellwand.example/core/pack"
 	"ellwand.example/core/progress"
 	"ellwand.example/core/repo"
 	"ellwand.example/core/staging"
@@ -25,12 +25,12 @@ type item struct {
 	capabilities           []string
 }
 
-func made(t *testing.T, facts func(*pack.Facts), items ...item) *pack.Package {
+func made(t *testing.T, facts func(*ell.Facts), items ...item) *ell.Package {
 	t.Helper()
 	dir := t.TempDir()
-	f := pack.Facts{Name: "tide", Version: "1.0", Release: 1, Arch: "independent", Target: "saltmarsh-7", Summary: "Tides", License: "MIT", Recipe: "tide"}
+	f := ell.Facts{Name: "tide", Version: "1.0", Release: 1, Arch: "independent", Target: "saltmarsh-7", Summary: "Tides", License: "MIT", Recipe: "tide"}
 	facts(&f)
-	s := pack.Spec{Facts: f, Time: time.Unix(1e9, 0)}
+	s := ell.Spec{Facts: f, Time: time.Unix(1e9, 0)}
 	slices.SortFunc(items, func(a, b item) int { return strings.Compare(a.path, b.path) })
 	for i, x := range items {
 		disk := filepath.Join(dir, fmt.Sprint(i))
@@ -47,11 +47,11 @@ func made(t *testing.T, facts func(*pack.Facts), items ...item) *pack.Package {
 		}
 		s.Claims = append(s.Claims, c)
 	}
-	w, err := pack.Write(context.Background(), t.TempDir(), s, progress.None)
+	w, err := ell.Write(context.Background(), t.TempDir(), s, progress.None)
 	if err != nil {
 		t.Fatal(err)
 	}
-	p, err := pack.Open(w.Path)
+	p, err := ell.Open(w.Path)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -61,27 +61,27 @@ func made(t *testing.T, facts func(*pack.Facts), items ...item) *pack.Package {
 
 // What a difference means is told once, with its weight.
 func TestVerdicts(t *testing.T) {
-	same := func(*pack.Facts) {}
-	next := func(f *pack.Facts) { f.Release = 2 }
+	same := func(*ell.Facts) {}
+	next := func(f *ell.Facts) { f.Release = 2 }
 	text := item{path: "/usr/share/a", text: "a"}
-	needs := func(symbols ...string) func(*pack.Facts) {
-		return func(f *pack.Facts) {
+	needs := func(symbols ...string) func(*ell.Facts) {
+		return func(f *ell.Facts) {
 			f.Release++
-			f.Needs = []pack.Need{{Need: "soname/libc.so.6", Path: "/x", Symbols: symbols}, {Need: "saltmarsh-stations >= 2"}}
+			f.Needs = []ell.Need{{Need: "soname/libc.so.6", Path: "/x", Symbols: symbols}, {Need: "saltmarsh-stations >= 2"}}
 		}
 	}
 	for _, c := range []struct {
 		name   string
-		before func(*pack.Facts)
+		before func(*ell.Facts)
 		a      []item
-		after  func(*pack.Facts)
+		after  func(*ell.Facts)
 		b      []item
 		want   string
 	}{
 		{"nothing", same, []item{text}, same, []item{text}, ""},
 		{"same release", same, []item{text}, same, []item{{path: "/usr/share/a", text: "b"}}, "look: they have the same version and release"},
 		{"older", next, []item{text}, same, []item{text}, "look: 1.0-1 is before 1.0-2"},
-		{"license", same, nil, func(f *pack.Facts) { f.Release, f.License = 2, "Apache-2.0" }, nil, "look: the license changed from MIT to Apache-2.0"},
+		{"license", same, nil, func(f *ell.Facts) { f.Release, f.License = 2, "Apache-2.0" }, nil, "look: the license changed from MIT to Apache-2.0"},
 		{"license text", same, []item{{path: "/l", text: "a", kind: "license"}}, next, []item{{path: "/l", text: "b", kind: "license"}}, "look: the license text changed"},
 		{"settings gone", same, []item{{path: "/etc/a", text: "a", kind: "config"}}, next, nil, "look: this setting file is gone"},
 		{"settings", same, []item{{path: "/etc/a", text: "a", kind: "config"}}, next, []item{{path: "/etc/a", text: "b", kind: "config"}}, "look: the default of this setting file changed"},
@@ -90,12 +90,12 @@ func TestVerdicts(t *testing.T) {
 		{"capabilities", same, []item{{path: "/a", capabilities: []string{"net_raw"}}}, next, []item{{path: "/a"}}, `look: what the program may do beyond others changed: "may net_raw" before, "" now`},
 		{"everybody", same, []item{{path: "/a"}}, next, []item{{path: "/a", mode: "0666"}}, "look: everybody on the machine can write to it now"},
 		{"not run", same, []item{{path: "/a", mode: "0755"}}, next, []item{{path: "/a"}}, "breaks: it can not be run any more"},
-		{"command gone", func(f *pack.Facts) { f.Provides = []pack.Provide{{Provide: "command/tide"}} }, nil, next, nil, "breaks: it does not provide command/tide any more"},
-		{"newer symbols", needs("GLIBC_2.4", "GLIBC_2.34"), nil, func(f *pack.Facts) { f.Release = 2; needs("GLIBC_2.38", "GLIBC_2.4")(f) }, nil, "look: it needs GLIBC_2.38 of soname/libc.so.6, and needed GLIBC_2.34 before"},
-		{"older symbols", needs("GLIBC_2.4", "GLIBC_2.38"), nil, func(f *pack.Facts) { f.Release = 2; needs("GLIBC_2.34", "GLIBC_2.4")(f) }, nil, ""},
-		{"new need", same, nil, func(f *pack.Facts) { f.Release, f.Needs = 2, []pack.Need{{Need: "command/sh"}} }, nil, "note: it needs command/sh now"},
+		{"command gone", func(f *ell.Facts) { f.Provides = []ell.Provide{{Provide: "command/tide"}} }, nil, next, nil, "breaks: it does not provide command/tide any more"},
+		{"newer symbols", needs("GLIBC_2.4", "GLIBC_2.34"), nil, func(f *ell.Facts) { f.Release = 2; needs("GLIBC_2.38", "GLIBC_2.4")(f) }, nil, "look: it needs GLIBC_2.38 of soname/libc.so.6, and needed GLIBC_2.34 before"},
+		{"older symbols", needs("GLIBC_2.4", "GLIBC_2.38"), nil, func(f *ell.Facts) { f.Release = 2; needs("GLIBC_2.34", "GLIBC_2.4")(f) }, nil, ""},
+		{"new need", same, nil, func(f *ell.Facts) { f.Release, f.Needs = 2, []ell.Need{{Need: "command/sh"}} }, nil, "note: it needs command/sh now"},
 		{"larger", same, nil, next, []item{{path: "/a", text: strings.Repeat("x", 2<<20)}}, "larger once installed"},
-		{"two things", same, []item{text}, func(f *pack.Facts) { f.Name, f.License = "other", "ISC" }, nil, ""},
+		{"two things", same, []item{text}, func(f *ell.Facts) { f.Name, f.License = "other", "ISC" }, nil, ""},
 	} {
 		d, err := Built(context.Background(), made(t, c.before, c.a...), made(t, c.after, c.b...))
 		if err != nil {
@@ -114,7 +114,7 @@ func TestVerdicts(t *testing.T) {
 // A file with the same contents elsewhere was moved, also where it has twins;
 // one that differs in numbers alone too.
 func TestMoved(t *testing.T) {
-	nothing := func(*pack.Facts) {}
+	nothing := func(*ell.Facts) {}
 	a := made(t, nothing, item{path: "/usr/a", text: "same"}, item{path: "/usr/b", text: "same"}, item{path: "/usr/lib/libtide.so.1.4", text: "one"}, item{path: "/usr/x1", text: "x"}, item{path: "/usr/z", text: "z"})
 	b := made(t, nothing, item{path: "/usr/c", text: "same"}, item{path: "/usr/d", text: "same"}, item{path: "/usr/e", text: "same"}, item{path: "/usr/lib/libtide.so.1.5", text: "two"}, item{path: "/usr/y2", text: "x"}, item{path: "/usr/z", text: "z"})
 	d, err := Built(context.Background(), a, b)
@@ -138,9 +138,9 @@ func TestMoved(t *testing.T) {
 // is told.
 func TestStates(t *testing.T) {
 	record := func(name, version string, release int, digest string, needs ...string) repo.Record {
-		r := repo.Record{Name: name, Version: version, Release: release, Arch: "independent", SHA256: digest, Provides: []pack.Provide{{Provide: "command/" + name}}}
+		r := repo.Record{Name: name, Version: version, Release: release, Arch: "independent", SHA256: digest, Provides: []ell.Provide{{Provide: "command/" + name}}}
 		for _, n := range needs {
-			r.Needs = append(r.Needs, pack.Need{Need: n})
+			r.Needs = append(r.Needs, ell.Need{Need: n})
 		}
 		return r
 	}
@@ -195,8 +195,8 @@ func TestLibraries(t *testing.T) {
 		{"raised for nothing", "libtide.so.1", both, "libtide.so.2", more, "breaks libtide.so.1→libtide.so.2 +[ebb] -[]"},
 		{"another", "libtide.so.1", both, "libquay.so.1", both, "breaks →libquay.so.1 +[high low] -[] libtide.so.1→ +[] -[high low]"},
 	} {
-		next := func(f *pack.Facts) { f.Release = 2 }
-		d, err := Built(context.Background(), made(t, func(*pack.Facts) {}, item{path: "/usr/lib/" + c.before, text: lib(c.before, c.beforeText)}), made(t, next, item{path: "/usr/lib/" + c.after, text: lib(c.after, c.afterText)}))
+		next := func(f *ell.Facts) { f.Release = 2 }
+		d, err := Built(context.Background(), made(t, func(*ell.Facts) {}, item{path: "/usr/lib/" + c.before, text: lib(c.before, c.beforeText)}), made(t, next, item{path: "/usr/lib/" + c.after, text: lib(c.after, c.afterText)}))
 		if err != nil {
 			t.Fatal(err)
 		}

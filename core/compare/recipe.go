@@ -12,8 +12,8 @@ import (
 
 	"github.com/aymanbagabas/go-udiff"
 
-	"ellwand.example/core/document"
 	"ellwand.example/core/recipe"
+	"ellwand.example/core/recipe/document"
 )
 
 // Change is one difference between two recipes.

@@ -6,10 +6,10 @@ import (
 	"slices"
 	"strings"
 
+	"ellwand.example/core/ell"
 	"ellwand.example/core/fact"
 	"ellwand.example/core/fact/need"
-	"ellwand.example/core/pack"
-	"ellwand.example/core/scan"
+	"ellwand.example/core/inspect/scan"
 	"ellwand.example/core/staging"
 )
 
@@ -36,7 +36,7 @@ func (c *Comparison) say(w Weight, path, remedy, format string, args ...any) {
 	c.Verdicts = append(c.Verdicts, Verdict{w, path, fmt.Sprintf(format, args...), remedy})
 }
 
-func (c *Comparison) judgeVersions(a, b pack.Facts) {
+func (c *Comparison) judgeVersions(a, b ell.Facts) {
 	if a.Arch != b.Arch {
 		c.say(Note, "", "", "they are for different machines: %s and %s", a.Arch, b.Arch)
 	}
@@ -150,7 +150,7 @@ func (c *Comparison) judgeFiles(left, right *side) {
 	}
 }
 
-func (c *Comparison) judgeMode(f FileChange, before, after pack.Entry) {
+func (c *Comparison) judgeMode(f FileChange, before, after ell.Entry) {
 	was, is := fact.ModeBits(fact.ParseMode(before.Mode)), fact.ModeBits(fact.ParseMode(after.Mode))
 	for bit, name := range map[int64]string{0o4000: "setuid", 0o2000: "setgid"} {
 		switch {

@@ -16,11 +16,11 @@ import (
 	"strings"
 	"unicode/utf8"
 
-	"ellwand.example/core/document"
 	"ellwand.example/core/fact/need"
 	"ellwand.example/core/fact/version"
 	"ellwand.example/core/pattern"
 	"ellwand.example/core/recipe"
+	"ellwand.example/core/recipe/document"
 )
 
 // Facts are what was found out about a source.

@@ -7,7 +7,7 @@ import (
 	classifier "github.com/google/licenseclassifier/v2"
 	"github.com/google/licenseclassifier/v2/assets"
 
-	"ellwand.example/core/license"
+	"ellwand.example/core/inspect/license"
 )
 
 // sure is the confidence from which a license text counts as recognised.

@@ -15,11 +15,11 @@ import (
 	"slices"
 	"strings"
 
-	"ellwand.example/core/build"
+	"ellwand.example/core/engine/build"
 	"ellwand.example/core/fact"
-	"ellwand.example/core/layout"
 	"ellwand.example/core/pattern"
 	"ellwand.example/core/recipe"
+	"ellwand.example/core/recipe/layout"
 	"ellwand.example/core/staging"
 )
 

@@ -9,7 +9,7 @@ import (
 	"strings"
 	"testing"
 
-	"ellwand.example/core/build"
+	"ellwand.example/core/engine/build"
 	"ellwand.example/core/recipe"
 	"ellwand.example/core/staging"
 )

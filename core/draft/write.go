@@ -5,8 +5,8 @@ import (
 	"strings"
 	"time"
 
-	"ellwand.example/core/document"
 	"ellwand.example/core/recipe"
+	"ellwand.example/core/recipe/document"
 )
 
 // Source is where the source came from.

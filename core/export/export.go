@@ -33,14 +33,14 @@ import (
 	"github.com/google/renameio/v2"
 	"github.com/klauspost/compress/zstd"
 
-	"ellwand.example/core/canonical"
+	"ellwand.example/core/ell/canonical"
 	"ellwand.example/core/fact"
 	"ellwand.example/core/fact/need"
 	"ellwand.example/core/fact/version"
 	"ellwand.example/core/files"
-	"ellwand.example/core/git"
 	"ellwand.example/core/recipe"
 	"ellwand.example/core/source"
+	"ellwand.example/core/source/git"
 )
 
 // Extension ends the name of an exported recipe.

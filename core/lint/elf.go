@@ -6,11 +6,11 @@ import (
 	"slices"
 	"strings"
 
+	"ellwand.example/core/ell"
 	"ellwand.example/core/fact"
 	"ellwand.example/core/fact/need"
-	"ellwand.example/core/pack"
+	"ellwand.example/core/inspect/scan"
 	"ellwand.example/core/pattern"
-	"ellwand.example/core/scan"
 	"ellwand.example/core/staging"
 )
 
@@ -273,7 +273,7 @@ func ell310() Rule {
 		Wrong:  forMachine + stageFile(`touch "$DESTDIR/usr/share/tide/table"`),
 		Right:  `arch = "independent"` + "\n" + stageFile(`touch "$DESTDIR/usr/share/tide/table"`),
 		pkg: func(c *packageCheck) {
-			machine := slices.ContainsFunc(c.Layout, func(e pack.Entry) bool {
+			machine := slices.ContainsFunc(c.Layout, func(e ell.Entry) bool {
 				lib := strings.HasPrefix(e.Path, "/usr/lib/") && e.Type != staging.Directory && !strings.HasPrefix(e.Path, "/usr/lib/systemd/") && !strings.HasPrefix(e.Path, "/usr/lib/tmpfiles.d/") && !strings.HasPrefix(e.Path, "/usr/lib/sysusers.d/") && !strings.Contains(e.Path, "-packages/")
 				return c.files[e.Path].ELF != nil || strings.HasSuffix(e.Path, ".a") || strings.HasSuffix(e.Path, ".cmake") || lib || strings.HasPrefix(e.Path, "/usr/include/")
 			})

@@ -5,7 +5,7 @@ import (
 	"strings"
 
 	"ellwand.example/core/fact/version"
-	"ellwand.example/core/license"
+	"ellwand.example/core/inspect/license"
 	"ellwand.example/core/pattern"
 	"ellwand.example/core/recipe"
 )

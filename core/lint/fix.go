@@ -8,9 +8,9 @@ import (
 
 	"github.com/bmatcuk/doublestar/v4"
 
-	"ellwand.example/core/document"
 	"ellwand.example/core/fact"
 	"ellwand.example/core/recipe"
+	"ellwand.example/core/recipe/document"
 )
 
 // edits returns the edits that fix a finding in its recipe as that is now; none if

@@ -6,8 +6,8 @@ import (
 
 	"mvdan.cc/sh/v3/syntax"
 
+	"ellwand.example/core/inspect/scan"
 	"ellwand.example/core/recipe"
-	"ellwand.example/core/scan"
 )
 
 // FuzzTexts reads texts as every kind of file that rules look into: none of

@@ -11,11 +11,11 @@ import (
 	"slices"
 	"strings"
 
+	"ellwand.example/core/ell"
 	"ellwand.example/core/fact"
 	"ellwand.example/core/fact/need"
-	"ellwand.example/core/pack"
+	"ellwand.example/core/inspect/scan"
 	"ellwand.example/core/pattern"
-	"ellwand.example/core/scan"
 	"ellwand.example/core/staging"
 )
 
@@ -516,7 +516,7 @@ func ell733() Rule {
 		Wrong:  module(goodModule + "\nLibs: -ltide"),
 		Right:  module(goodModule + "\nLibs: -lm"),
 		set: func(c *setCheck) {
-			c.eachModule(func(p *pack.Package, at string, m scan.Module) {
+			c.eachModule(func(p *ell.Package, at string, m scan.Module) {
 				for _, word := range strings.Fields(m.Fields["libs"]) {
 					name, ok := strings.CutPrefix(word, "-l")
 					if ok && name != "" && !strings.ContainsAny(name, ":$") && !c.linkable(name) {
@@ -681,7 +681,7 @@ func (c *packageCheck) meets(kind, name string) bool {
 
 // under tells whether the package has something in a directory.
 func (c *packageCheck) under(dir string) bool {
-	return slices.ContainsFunc(c.Layout, func(e pack.Entry) bool { return strings.HasPrefix(e.Path, strings.TrimSuffix(dir, "/")+"/") })
+	return slices.ContainsFunc(c.Layout, func(e ell.Entry) bool { return strings.HasPrefix(e.Path, strings.TrimSuffix(dir, "/")+"/") })
 }
 
 // hasInclude tells whether headers may come from elsewhere: the package has
@@ -693,7 +693,7 @@ func (c *packageCheck) icon(name string) bool {
 	if path.IsAbs(name) {
 		return c.there(name)
 	}
-	return slices.ContainsFunc(c.Layout, func(e pack.Entry) bool {
+	return slices.ContainsFunc(c.Layout, func(e ell.Entry) bool {
 		if !strings.HasPrefix(e.Path, "/usr/share/icons/") && !strings.HasPrefix(e.Path, "/usr/share/pixmaps/") {
 			return false
 		}

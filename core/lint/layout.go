@@ -8,9 +8,9 @@ import (
 	"unicode"
 	"unicode/utf8"
 
+	"ellwand.example/core/ell"
 	"ellwand.example/core/fact"
-	"ellwand.example/core/pack"
-	"ellwand.example/core/scan"
+	"ellwand.example/core/inspect/scan"
 	"ellwand.example/core/staging"
 )
 
@@ -50,7 +50,7 @@ var (
 
 // leftovers reports paths of one kind; what lies in a directory that is reported
 // is not reported again.
-func (c *packageCheck) leftovers(l leftover, except func(pack.Entry) bool) {
+func (c *packageCheck) leftovers(l leftover, except func(ell.Entry) bool) {
 	told := ""
 	for _, e := range c.Layout {
 		if told != "" && strings.HasPrefix(e.Path, told+"/") || !l.is(path.Base(e.Path)) || except != nil && except(e) {
@@ -235,7 +235,7 @@ func ell207() Rule {
 		Wrong:  stageFile(`touch "$DESTDIR/usr/share/tide/table"`) + "\n[package.tide.layout]\n\"/**\" = {}",
 		Right:  withLayout(`touch "$DESTDIR/usr/share/tide/table"`, ""),
 		pkg: func(c *packageCheck) {
-			if c.main() && len(c.Layout) > 0 && !slices.ContainsFunc(c.Layout, func(e pack.Entry) bool { return e.Kind == fact.KindLicense }) {
+			if c.main() && len(c.Layout) > 0 && !slices.ContainsFunc(c.Layout, func(e ell.Entry) bool { return e.Kind == fact.KindLicense }) {
 				c.say("the package has no file of kind license")
 			}
 		},
@@ -435,7 +435,7 @@ func ell221() Rule {
 		Wrong:  stageFile(`echo 3.14 > "$DESTDIR/usr/share/tide/config.log"`),
 		Right:  stageFile(`echo 3.14 > "$DESTDIR/usr/share/tide/table"`),
 		pkg: func(c *packageCheck) {
-			c.leftovers(compile, func(e pack.Entry) bool {
+			c.leftovers(compile, func(e ell.Entry) bool {
 				// Start files of compilers, and modules for later linking.
 				base := path.Base(e.Path)
 				return strings.HasSuffix(base, ".o") && (strings.HasPrefix(base, "crt") || strings.HasSuffix(base, "crt1.o") || strings.HasPrefix(e.Path, "/usr/lib/gcc/") || strings.HasPrefix(e.Path, "/usr/lib/go/") || strings.HasPrefix(e.Path, "/usr/lib/bpf/"))
@@ -645,7 +645,7 @@ func ell231() Rule {
 			for _, e := range c.Layout {
 				at, steps := e, 0
 				for at.Type == staging.Symlink && steps < 40 {
-					next, ok := pack.Find(c.Layout, linkTarget(at))
+					next, ok := ell.Find(c.Layout, linkTarget(at))
 					if !ok {
 						break
 					}
@@ -686,7 +686,7 @@ func ell232() Rule {
 }
 
 // linkTarget is the path that a link leads to, as written.
-func linkTarget(e pack.Entry) string {
+func linkTarget(e ell.Entry) string {
 	if path.IsAbs(e.Link) {
 		return path.Clean(e.Link)
 	}
@@ -696,7 +696,7 @@ func linkTarget(e pack.Entry) string {
 // through tells whether a path may lie behind another link of the package.
 func (c *packageCheck) through(p string) bool {
 	for dir := path.Dir(p); dir != "/" && dir != "."; dir = path.Dir(dir) {
-		if e, ok := pack.Find(c.Layout, dir); ok && e.Type == staging.Symlink {
+		if e, ok := ell.Find(c.Layout, dir); ok && e.Type == staging.Symlink {
 			return true
 		}
 	}

@@ -6,8 +6,8 @@ import (
 	"sync"
 
 	"ellwand.example/core/fact/need"
-	"ellwand.example/core/probe"
-	"ellwand.example/core/scan"
+	"ellwand.example/core/inspect/scan"
+	"ellwand.example/core/needs/probe"
 )
 
 // system is the system that packages for a target are installed on; nil if it is

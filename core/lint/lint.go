@@ -18,12 +18,12 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
-	"ellwand.example/core/document"
+	"ellwand.example/core/ell"
 	"ellwand.example/core/fact"
 	"ellwand.example/core/fact/need"
-	"ellwand.example/core/pack"
-	"ellwand.example/core/probe"
+	"ellwand.example/core/needs/probe"
 	"ellwand.example/core/recipe"
+	"ellwand.example/core/recipe/document"
 )
 
 // The severities of rules.
@@ -90,7 +90,7 @@ type Linter struct {
 	Meets func(need.Need) bool
 	// Published opens the newest published package of the same name that is
 	// older, or returns nil.
-	Published func(ctx context.Context, f pack.Facts) (*pack.Package, error)
+	Published func(ctx context.Context, f ell.Facts) (*ell.Package, error)
 	// Used is what a traced build of the recipe used, if there was one.
 	Used func(r *recipe.Recipe) *Usage
 	// Licenses are the license texts in a recipe's sources, by name, as far as
@@ -141,7 +141,7 @@ func (l *Linter) Recipe(ctx context.Context, r *recipe.Recipe) []fact.Finding {
 
 // check has all rules on packages look at one, of which all is read. An error
 // is a package that cannot be read.
-func (l *Linter) check(ctx context.Context, p *pack.Package) (*packageCheck, error) {
+func (l *Linter) check(ctx context.Context, p *ell.Package) (*packageCheck, error) {
 	c := &packageCheck{collector: collector{subject: p.Facts.Identity()}, Package: p, recipe: recipeOf(p), linter: l, ctx: ctx}
 	if err := c.look(ctx); err != nil {
 		return nil, err
@@ -158,7 +158,7 @@ func (l *Linter) check(ctx context.Context, p *pack.Package) (*packageCheck, err
 
 // recipeOf reads the recipe that a package was made from. It was read without
 // a mistake then; what a later format has in it does not matter here.
-func recipeOf(p *pack.Package) *recipe.Recipe {
+func recipeOf(p *ell.Package) *recipe.Recipe {
 	text, _ := p.Meta("recipe.toml")
 	r, _ := recipe.Parse("recipes/"+p.Facts.Recipe+"/"+recipe.FileName, text, recipe.Target{Name: p.Facts.Target, Arch: p.Facts.Arch}, p.Build.Options)
 	return r
@@ -167,7 +167,7 @@ func recipeOf(p *pack.Package) *recipe.Recipe {
 // Together looks at all packages of one recipe: at each of them, and at what
 // they are to one another. The findings of each package stand together, in the
 // order of the packages, those of the set behind them.
-func (l *Linter) Together(ctx context.Context, packages []*pack.Package) ([]fact.Finding, error) {
+func (l *Linter) Together(ctx context.Context, packages []*ell.Package) ([]fact.Finding, error) {
 	each := make([]*packageCheck, len(packages))
 	g, gctx := errgroup.WithContext(ctx)
 	g.SetLimit(runtime.GOMAXPROCS(0))
@@ -199,7 +199,7 @@ func (l *Linter) Together(ctx context.Context, packages []*pack.Package) ([]fact
 	all = append(all, l.finish(c.findings, r)...)
 	// Without its siblings, nobody knows what a waiver was for.
 	for _, name := range r.PackageNames() {
-		if !slices.ContainsFunc(packages, func(p *pack.Package) bool { return p.Facts.Name == name }) {
+		if !slices.ContainsFunc(packages, func(p *ell.Package) bool { return p.Facts.Name == name }) {
 			return all, nil
 		}
 	}
@@ -209,7 +209,7 @@ func (l *Linter) Together(ctx context.Context, packages []*pack.Package) ([]fact
 // Groups sorts packages by the recipe and version that they come from, in the
 // order in which the first of each stands. Packages are numbers: their places
 // among the facts.
-func Groups(packages []pack.Facts) [][]int {
+func Groups(packages []ell.Facts) [][]int {
 	var out [][]int
 	at := map[string]int{}
 	for i, f := range packages {

@@ -5,9 +5,9 @@ import (
 	"strings"
 	"testing"
 
-	"ellwand.example/core/document"
 	"ellwand.example/core/fact"
 	"ellwand.example/core/recipe"
+	"ellwand.example/core/recipe/document"
 )
 
 // TestCatalogue looks at every rule: each is complete, stands once, and in the

@@ -10,9 +10,9 @@ import (
 
 	"ellwand.example/core/fact"
 	"ellwand.example/core/fact/need"
+	"ellwand.example/core/inspect/scan"
 	"ellwand.example/core/pattern"
 	"ellwand.example/core/recipe"
-	"ellwand.example/core/scan"
 	"ellwand.example/core/staging"
 )
 

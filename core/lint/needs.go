@@ -7,12 +7,12 @@ import (
 	"slices"
 	"strings"
 
-	"ellwand.example/core/document"
 	"ellwand.example/core/fact"
 	"ellwand.example/core/fact/need"
+	"ellwand.example/core/needs/probe"
 	"ellwand.example/core/pattern"
-	"ellwand.example/core/probe"
 	"ellwand.example/core/recipe"
+	"ellwand.example/core/recipe/document"
 )
 
 func sortedKeys[V any](m map[string]V) []string { return slices.Sorted(maps.Keys(m)) }

@@ -14,25 +14,25 @@ import (
 	"strings"
 	"sync"
 
-	"ellwand.example/core/document"
+	"ellwand.example/core/ell"
 	"ellwand.example/core/fact"
-	"ellwand.example/core/layout"
-	"ellwand.example/core/pack"
+	"ellwand.example/core/inspect/scan"
 	"ellwand.example/core/pattern"
 	"ellwand.example/core/recipe"
-	"ellwand.example/core/scan"
+	"ellwand.example/core/recipe/document"
+	"ellwand.example/core/recipe/layout"
 	"ellwand.example/core/staging"
 )
 
 // packageCheck is what rules on packages see.
 type packageCheck struct {
 	collector
-	*pack.Package
+	*ell.Package
 	recipe *recipe.Recipe // that it was made from
 	linter *Linter
 	ctx    context.Context
 
-	Layout []pack.Entry
+	Layout []ell.Entry
 	holds  map[string]int // directory → paths right in it
 
 	mu       sync.Mutex           // of what follows, while files are looked at
@@ -63,7 +63,7 @@ func (c *packageCheck) discard(p, pattern, format string, args ...any) {
 }
 
 // attribute reports a path that wants another attribute in the layout.
-func (c *packageCheck) attribute(e pack.Entry, key, value, format string, args ...any) {
+func (c *packageCheck) attribute(e ell.Entry, key, value, format string, args ...any) {
 	p := e.Path
 	if e.Type == staging.Directory {
 		p += "/" // as layouts have it
@@ -72,7 +72,7 @@ func (c *packageCheck) attribute(e pack.Entry, key, value, format string, args .
 }
 
 // setMode reports a path whose mode is to be another.
-func (c *packageCheck) setMode(e pack.Entry, mode fs.FileMode, format string, args ...any) {
+func (c *packageCheck) setMode(e ell.Entry, mode fs.FileMode, format string, args ...any) {
 	c.attribute(e, "mode", fact.Octal(mode), format, args...)
 }
 
@@ -83,7 +83,7 @@ func layoutLine(path, key, value string) string {
 
 // there tells whether the package has a path.
 func (c *packageCheck) there(p string) bool {
-	_, ok := pack.Find(c.Layout, p)
+	_, ok := ell.Find(c.Layout, p)
 	return ok
 }
 
@@ -107,7 +107,7 @@ const maxText = 1 << 20
 
 // fileCheck is what rules on files see: one file, under one of its paths.
 type fileCheck struct {
-	pack.Entry
+	ell.Entry
 	found scan.File
 	data  []byte      // the whole of it; nil where it is large
 	at    io.ReaderAt // the same
@@ -162,7 +162,7 @@ func (c *packageCheck) look(ctx context.Context) error {
 	c.files, c.textual, c.imports, c.exports = map[string]scan.File{}, map[string]bool{}, map[string]symbols{}, map[string][]string{}
 	c.pages, c.licenses, c.desktops, c.units = map[string]bool{}, map[string]string{}, map[string]scan.Keys{}, map[string]scan.Keys{}
 	c.holds, c.sysusers = map[string]int{}, map[string]bool{}
-	also := map[string][]pack.Entry{} // the other paths of a file's contents
+	also := map[string][]ell.Entry{} // the other paths of a file's contents
 	for _, e := range c.Layout {
 		c.holds[path.Dir(e.Path)]++
 		if page := manualOf(e.Path); page != "" {
@@ -179,14 +179,14 @@ func (c *packageCheck) look(ctx context.Context) error {
 			rules = append(rules, r)
 		}
 	}
-	return c.Look(ctx, func(e pack.Entry, r io.Reader) error {
+	return c.Look(ctx, func(e ell.Entry, r io.Reader) error {
 		f, done, err := open(e, r)
 		if err != nil {
 			return err
 		}
 		defer done()
 		f.pkg = c
-		for _, e := range append([]pack.Entry{e}, also[e.Path]...) {
+		for _, e := range append([]ell.Entry{e}, also[e.Path]...) {
 			f.Entry, f.found.Path = e, e.Path
 			if err := f.gather(); err != nil {
 				return err
@@ -204,7 +204,7 @@ func (c *packageCheck) look(ctx context.Context) error {
 }
 
 // open makes the contents of a file readable at any place.
-func open(e pack.Entry, r io.Reader) (f *fileCheck, done func(), err error) {
+func open(e ell.Entry, r io.Reader) (f *fileCheck, done func(), err error) {
 	f, done = &fileCheck{}, func() {}
 	if e.Size <= inMemory {
 		f.data = make([]byte, e.Size)
@@ -454,7 +454,7 @@ func (c *packageCheck) eachELF(f func(string, *scan.ELF)) {
 
 // provides tells whether the package offers something whose name begins so.
 func (c *packageCheck) provides(kinds ...string) bool {
-	return slices.ContainsFunc(c.Facts.Provides, func(p pack.Provide) bool {
+	return slices.ContainsFunc(c.Facts.Provides, func(p ell.Provide) bool {
 		return slices.ContainsFunc(kinds, func(k string) bool { return strings.HasPrefix(p.Provide, k+"/") })
 	})
 }
@@ -462,7 +462,7 @@ func (c *packageCheck) provides(kinds ...string) bool {
 // mayBeElsewhere tells whether a link's target may come with another package
 // of the same recipe: a library's development link points to its run-time one.
 func (c *packageCheck) mayBeElsewhere(target string) bool {
-	return strings.Contains(path.Base(target), ".so.") || slices.ContainsFunc(c.Facts.Needs, func(n pack.Need) bool {
+	return strings.Contains(path.Base(target), ".so.") || slices.ContainsFunc(c.Facts.Needs, func(n ell.Need) bool {
 		return strings.Contains(n.Need, " = "+c.Facts.Full().String())
 	})
 }

@@ -5,10 +5,10 @@ import (
 	"slices"
 	"strings"
 
+	"ellwand.example/core/ell"
 	"ellwand.example/core/fact"
-	"ellwand.example/core/pack"
+	"ellwand.example/core/inspect/scan"
 	"ellwand.example/core/pattern"
-	"ellwand.example/core/scan"
 	"ellwand.example/core/staging"
 )
 
@@ -212,7 +212,7 @@ func ell233() Rule {
 		Right:  stageFile(`install -Dm755 /dev/null "$DESTDIR/usr/bin/tide"; echo '#!/bin/sh' > "$DESTDIR/usr/bin/tide"`),
 		pkg: func(c *packageCheck) {
 			for _, dir := range merged {
-				i := slices.IndexFunc(c.Layout, func(e pack.Entry) bool { return strings.HasPrefix(e.Path, dir+"/") && e.Type != staging.Directory })
+				i := slices.IndexFunc(c.Layout, func(e ell.Entry) bool { return strings.HasPrefix(e.Path, dir+"/") && e.Type != staging.Directory })
 				if i >= 0 {
 					c.path(c.Layout[i].Path, "it lies under %s, which is a link to /usr%s", dir, dir)
 				}

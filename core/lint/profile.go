@@ -5,8 +5,8 @@ import (
 	"slices"
 	"strings"
 
-	"ellwand.example/core/document"
 	"ellwand.example/core/fact"
+	"ellwand.example/core/recipe/document"
 )
 
 // Levels of a profile.

@@ -9,9 +9,9 @@ import (
 
 	"mvdan.cc/sh/v3/syntax"
 
-	"ellwand.example/core/document"
 	"ellwand.example/core/fact"
 	"ellwand.example/core/recipe"
+	"ellwand.example/core/recipe/document"
 )
 
 // recipeCheck is what rules on recipes see.

@@ -10,9 +10,9 @@ import (
 	"mvdan.cc/sh/v3/syntax"
 
 	"ellwand.example/core/fact"
+	"ellwand.example/core/inspect/scan"
+	"ellwand.example/core/needs/probe"
 	"ellwand.example/core/pattern"
-	"ellwand.example/core/probe"
-	"ellwand.example/core/scan"
 	"ellwand.example/core/shellparse"
 )
 

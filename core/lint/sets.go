@@ -8,18 +8,18 @@ import (
 	"slices"
 	"strings"
 
+	"ellwand.example/core/ell"
 	"ellwand.example/core/fact"
 	"ellwand.example/core/fact/need"
 	"ellwand.example/core/fact/version"
-	"ellwand.example/core/pack"
-	"ellwand.example/core/scan"
+	"ellwand.example/core/inspect/scan"
 	"ellwand.example/core/staging"
 )
 
 // setCheck is what rules on all packages of one recipe see.
 type setCheck struct {
 	collector
-	packages []*pack.Package
+	packages []*ell.Package
 	linter   *Linter
 	ctx      context.Context
 	pages    map[string]bool // commands that manuals of all of them are about
@@ -27,7 +27,7 @@ type setCheck struct {
 }
 
 // of reports something about one of the packages.
-func (c *setCheck) of(p *pack.Package, f fact.Finding) {
+func (c *setCheck) of(p *ell.Package, f fact.Finding) {
 	c.subject = p.Facts.Identity()
 	c.add(f)
 }
@@ -42,7 +42,7 @@ func (c *setCheck) failed(err error) bool {
 
 // published calls f for each package with what is published of its name, if
 // that is an older one.
-func (c *setCheck) published(f func(now, before *pack.Package)) {
+func (c *setCheck) published(f func(now, before *ell.Package)) {
 	if c.linter.Published == nil {
 		return
 	}
@@ -60,13 +60,13 @@ func (c *setCheck) published(f func(now, before *pack.Package)) {
 
 // offers tells whether one of the packages offers something of a kind and name.
 func (c *setCheck) offers(kind, name string) bool {
-	return slices.ContainsFunc(c.packages, func(p *pack.Package) bool {
+	return slices.ContainsFunc(c.packages, func(p *ell.Package) bool {
 		return slices.ContainsFunc(p.Facts.AllProvides(), func(o need.Provide) bool { return o.Kind == kind && o.Name == name })
 	})
 }
 
 // gone lists what a package offered and no package of the recipe offers now.
-func (c *setCheck) gone(before *pack.Package, kinds ...string) []string {
+func (c *setCheck) gone(before *ell.Package, kinds ...string) []string {
 	var out []string
 	for _, o := range before.Facts.AllProvides() {
 		if slices.Contains(kinds, o.Kind) && !c.offers(o.Kind, o.Name) {
@@ -77,13 +77,13 @@ func (c *setCheck) gone(before *pack.Package, kinds ...string) []string {
 }
 
 // eachModule calls f for each pkg-config module of the packages.
-func (c *setCheck) eachModule(f func(p *pack.Package, at string, m scan.Module)) {
+func (c *setCheck) eachModule(f func(p *ell.Package, at string, m scan.Module)) {
 	for _, p := range c.packages {
 		entries, err := p.Layout()
 		if c.failed(err) {
 			return
 		}
-		var modules []pack.Entry
+		var modules []ell.Entry
 		for _, e := range entries {
 			if path.Ext(e.Path) == ".pc" && path.Base(path.Dir(e.Path)) == "pkgconfig" && e.Type == staging.File && e.Size <= maxText && e.Same == "" && e.Copy == "" {
 				modules = append(modules, e)
@@ -92,7 +92,7 @@ func (c *setCheck) eachModule(f func(p *pack.Package, at string, m scan.Module))
 		if len(modules) == 0 {
 			continue
 		}
-		c.failed(p.Contents(c.ctx, modules, func(e pack.Entry, r io.Reader) error {
+		c.failed(p.Contents(c.ctx, modules, func(e ell.Entry, r io.Reader) error {
 			text, err := io.ReadAll(r)
 			if err == nil {
 				f(p, e.Path, scan.ReadModule(string(text)))
@@ -118,7 +118,7 @@ func (c *setCheck) linkable(name string) bool {
 }
 
 // libraries are the shared libraries of a package by soname.
-func sonames(p *pack.Package) map[string]string {
+func sonames(p *ell.Package) map[string]string {
 	out := map[string]string{}
 	for _, o := range p.Facts.Provides {
 		if parsed, err := need.ParseProvide(o.Provide); err == nil && parsed.Kind == need.Soname && o.Path != "" {
@@ -129,23 +129,23 @@ func sonames(p *pack.Package) map[string]string {
 }
 
 // exports reads which symbols a library of a package offers.
-func (c *setCheck) exports(p *pack.Package, at string) []string {
+func (c *setCheck) exports(p *ell.Package, at string) []string {
 	entries, err := p.Layout()
 	if c.failed(err) {
 		return nil
 	}
-	e, ok := pack.Find(entries, at)
+	e, ok := ell.Find(entries, at)
 	if ok && e.Type == staging.Symlink {
-		e, ok = pack.Find(entries, linkTarget(e))
+		e, ok = ell.Find(entries, linkTarget(e))
 	}
 	if first := e.Same + e.Copy; ok && first != "" {
-		e, ok = pack.Find(entries, first)
+		e, ok = ell.Find(entries, first)
 	}
 	if !ok || e.Type != staging.File {
 		return nil
 	}
 	var out []string
-	c.failed(p.Contents(c.ctx, []pack.Entry{e}, func(e pack.Entry, r io.Reader) error {
+	c.failed(p.Contents(c.ctx, []ell.Entry{e}, func(e ell.Entry, r io.Reader) error {
 		f, done, err := open(e, r)
 		if err != nil {
 			return err
@@ -183,7 +183,7 @@ func ell504() Rule {
 		Wrong:  siblings(`needs = ["tide = 1.1-1"]`),
 		Right:  siblings(`needs = ["tide = {full}"]`),
 		set: func(c *setCheck) {
-			c.eachSiblingNeed(func(p *pack.Package, n pack.Need, a need.Alternative, sibling need.Provide) {
+			c.eachSiblingNeed(func(p *ell.Package, n ell.Need, a need.Alternative, sibling need.Provide) {
 				if !a.MetBy(sibling) {
 					c.of(p, fact.Finding{Path: n.Path, Message: fmt.Sprintf("it needs %s, and this is %s", n.Need, sibling.Version)})
 				}
@@ -210,7 +210,7 @@ func ell505() Rule {
 				}
 				for _, n := range p.Facts.Needs {
 					parsed, err := need.Parse(n.Need)
-					if err != nil || c.linter.Meets(parsed) || slices.ContainsFunc(c.packages, func(o *pack.Package) bool {
+					if err != nil || c.linter.Meets(parsed) || slices.ContainsFunc(c.packages, func(o *ell.Package) bool {
 						return slices.ContainsFunc(o.Facts.AllProvides(), parsed.MetBy)
 					}) {
 						continue
@@ -231,8 +231,8 @@ func ell506() Rule {
 		Wrong:  siblings(`needs = ["tide"]`),
 		Right:  siblings(`needs = ["tide = {full}"]`),
 		set: func(c *setCheck) {
-			c.eachSiblingNeed(func(p *pack.Package, n pack.Need, a need.Alternative, sibling need.Provide) {
-				exact := slices.ContainsFunc(p.Facts.Needs, func(o pack.Need) bool { return strings.HasPrefix(o.Need, a.Name+" = ") })
+			c.eachSiblingNeed(func(p *ell.Package, n ell.Need, a need.Alternative, sibling need.Provide) {
+				exact := slices.ContainsFunc(p.Facts.Needs, func(o ell.Need) bool { return strings.HasPrefix(o.Need, a.Name+" = ") })
 				if len(a.Constraints) == 0 && !exact {
 					c.of(p, fact.Finding{Message: fmt.Sprintf("it needs %s in any version", n.Need)})
 				}
@@ -251,7 +251,7 @@ func ell507() Rule {
 		Right:  staleSibling("ellwand build tide\n"),
 		set: func(c *setCheck) {
 			type owned struct {
-				entry pack.Entry
+				entry ell.Entry
 				by    string
 			}
 			seen := map[string]owned{}
@@ -285,7 +285,7 @@ func ell510() Rule {
 		Wrong:  grown("9000000"),
 		Right:  grown("4100000"),
 		set: func(c *setCheck) {
-			c.published(func(now, before *pack.Package) {
+			c.published(func(now, before *ell.Package) {
 				a, b := before.Facts.Size, now.Facts.Size
 				if a-b > 1<<20 && b*2 < a || b-a > 1<<20 && b > a*3/2 {
 					c.of(now, fact.Finding{Message: fmt.Sprintf("%.1f MB installed, and %.1f MB in %s", float64(b)/1e6, float64(a)/1e6, before.Facts.Full())})
@@ -304,7 +304,7 @@ func ell511() Rule {
 		Wrong: twoLibraries("2", "tide"),
 		Right: twoLibraries("1", "tide"),
 		set: func(c *setCheck) {
-			c.published(func(now, before *pack.Package) {
+			c.published(func(now, before *ell.Package) {
 				if gone := c.gone(before, need.Soname); len(gone) > 0 {
 					c.of(now, fact.Finding{Message: fmt.Sprintf("%s of %s: no package of the recipe has it now", several(gone), before.Facts.Full())})
 				}
@@ -322,7 +322,7 @@ func ell512() Rule {
 		Wrong:  twoLibraries("1", "ebb"),
 		Right:  twoLibraries("1", "tide"),
 		set: func(c *setCheck) {
-			c.published(func(now, before *pack.Package) {
+			c.published(func(now, before *ell.Package) {
 				after := sonames(now)
 				for _, soname := range sortedKeys(sonames(before)) {
 					at, stays := after[soname]
@@ -354,7 +354,7 @@ func ell513() Rule {
 		Wrong:  renamedCommand("tides"),
 		Right:  renamedCommand("tide"),
 		set: func(c *setCheck) {
-			c.published(func(now, before *pack.Package) {
+			c.published(func(now, before *ell.Package) {
 				if gone := c.gone(before, need.Command, need.PkgConfig, need.Python, need.Perl); len(gone) > 0 {
 					c.of(now, fact.Finding{Message: fmt.Sprintf("%s had %s", before.Facts.Full(), several(gone))})
 				}
@@ -382,7 +382,7 @@ func ell514() Rule {
 					there[e.Path] = true
 				}
 			}
-			c.published(func(now, before *pack.Package) {
+			c.published(func(now, before *ell.Package) {
 				entries, err := before.Layout()
 				if c.failed(err) {
 					return
@@ -406,7 +406,7 @@ func ell519() Rule {
 		Wrong:  "epoch = 1\nversion = \"1.3\"\n" + changes("1:1.3-1") + publishedBefore(""),
 		Right:  "version = \"1.3\"\n" + changes("1.3-1") + publishedBefore(""),
 		set: func(c *setCheck) {
-			c.published(func(now, before *pack.Package) {
+			c.published(func(now, before *ell.Package) {
 				if now.Facts.Epoch > before.Facts.Epoch && version.Compare(before.Facts.Version, now.Facts.Version) < 0 {
 					c.of(now, fact.Finding{Message: fmt.Sprintf("%s is newer than %s without it", now.Facts.Version, before.Facts.Version)})
 				}
@@ -417,7 +417,7 @@ func ell519() Rule {
 
 // eachSiblingNeed calls f for each need of a package for another one of the
 // recipe, by its name.
-func (c *setCheck) eachSiblingNeed(f func(p *pack.Package, n pack.Need, a need.Alternative, sibling need.Provide)) {
+func (c *setCheck) eachSiblingNeed(f func(p *ell.Package, n ell.Need, a need.Alternative, sibling need.Provide)) {
 	for _, p := range c.packages {
 		for _, n := range p.Facts.Needs {
 			parsed, err := need.Parse(n.Need)

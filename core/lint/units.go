@@ -5,11 +5,11 @@ import (
 	"slices"
 	"strings"
 
+	"ellwand.example/core/ell"
 	"ellwand.example/core/fact"
 	"ellwand.example/core/fact/need"
-	"ellwand.example/core/pack"
+	"ellwand.example/core/inspect/scan"
 	"ellwand.example/core/pattern"
-	"ellwand.example/core/scan"
 	"ellwand.example/core/staging"
 )
 
@@ -122,7 +122,7 @@ func ell751() Rule {
 					if word == "" || tolerated || !path.IsAbs(word) && !bus(p) || word == "/bin/false" {
 						continue
 					}
-					if e, ok := pack.Find(c.Layout, word); ok {
+					if e, ok := ell.Find(c.Layout, word); ok {
 						if e.Type == staging.File && fact.ParseMode(e.Mode)&0o111 == 0 {
 							c.path(p, "%s starts %s, which is not executable", l.Key, word)
 						}
@@ -256,7 +256,7 @@ func ell756() Rule {
 					}
 				}
 				// Rules of udev and links in directories NAME.wants do the same.
-				if c.under("/usr/lib/udev/rules.d") || slices.ContainsFunc(c.Layout, func(e pack.Entry) bool { return e.Type == staging.Symlink && path.Base(e.Path) == base }) {
+				if c.under("/usr/lib/udev/rules.d") || slices.ContainsFunc(c.Layout, func(e ell.Entry) bool { return e.Type == staging.Symlink && path.Base(e.Path) == base }) {
 					return
 				}
 				c.path(p, "it has no [Install] section, and nothing in the package starts it")

@@ -6,10 +6,10 @@ import (
 
 	"github.com/bmatcuk/doublestar/v4"
 
-	"ellwand.example/core/document"
 	"ellwand.example/core/fact"
 	"ellwand.example/core/pattern"
 	"ellwand.example/core/recipe"
+	"ellwand.example/core/recipe/document"
 )
 
 // numbers are what differs between two versions of a path or message.

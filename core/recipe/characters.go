@@ -5,7 +5,7 @@ import (
 	"unicode"
 	"unicode/utf8"
 
-	"ellwand.example/core/document"
+	"ellwand.example/core/recipe/document"
 )
 
 // Lengths of facts, in bytes: those that the package format allows.

@@ -12,12 +12,12 @@ import (
 
 	"github.com/bmatcuk/doublestar/v4"
 
-	"ellwand.example/core/document"
 	"ellwand.example/core/fact"
 	"ellwand.example/core/fact/need"
 	"ellwand.example/core/fact/version"
-	"ellwand.example/core/license"
+	"ellwand.example/core/inspect/license"
 	"ellwand.example/core/pattern"
+	"ellwand.example/core/recipe/document"
 )
 
 var (

@@ -5,8 +5,8 @@ import (
 	"strings"
 	"time"
 
-	"ellwand.example/core/document"
 	"ellwand.example/core/fact/version"
+	"ellwand.example/core/recipe/document"
 )
 
 // Pin is a source's digest to write into a recipe.

@@ -6,9 +6,9 @@ import (
 	"strconv"
 	"strings"
 
-	"ellwand.example/core/document"
 	"ellwand.example/core/fact"
 	"ellwand.example/core/fact/version"
+	"ellwand.example/core/recipe/document"
 )
 
 // values are what {names} in strings stand for: facts, options, and what the

@@ -13,10 +13,10 @@ import (
 	"github.com/expr-lang/expr/parser"
 	"github.com/expr-lang/expr/vm"
 
-	"ellwand.example/core/document"
 	"ellwand.example/core/fact"
 	"ellwand.example/core/fact/version"
 	"ellwand.example/core/pattern"
+	"ellwand.example/core/recipe/document"
 )
 
 var optionName = pattern.New(`^[a-z][a-z0-9_]{0,40}$`)

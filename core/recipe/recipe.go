@@ -13,10 +13,10 @@ import (
 	"syscall"
 	"time"
 
-	"ellwand.example/core/document"
 	"ellwand.example/core/fact"
 	"ellwand.example/core/fact/version"
 	"ellwand.example/core/files"
+	"ellwand.example/core/recipe/document"
 )
 
 // FileName is the name of a recipe's file in its directory.

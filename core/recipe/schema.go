@@ -9,8 +9,8 @@ import (
 
 	"github.com/invopop/jsonschema"
 
-	"ellwand.example/core/document"
 	"ellwand.example/core/fact"
+	"ellwand.example/core/recipe/document"
 )
 
 // descriptions say what each key is for, as editors show it. Items of arrays

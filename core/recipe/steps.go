@@ -10,9 +10,9 @@ import (
 
 	"mvdan.cc/sh/v3/syntax"
 
-	"ellwand.example/core/document"
 	"ellwand.example/core/fact"
 	"ellwand.example/core/pattern"
+	"ellwand.example/core/recipe/document"
 	"ellwand.example/core/shellparse"
 )
 

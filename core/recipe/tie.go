@@ -11,7 +11,7 @@ import (
 
 	"github.com/bmatcuk/doublestar/v4"
 
-	"ellwand.example/core/document"
+	"ellwand.example/core/recipe/document"
 )
 
 // PatternStart is how many bytes of a layout's pattern stand before its first

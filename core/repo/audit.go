@@ -14,8 +14,8 @@ import (
 
 	"ellwand.example/core/fact"
 	"ellwand.example/core/fact/need"
+	"ellwand.example/core/needs/solve"
 	"ellwand.example/core/progress"
-	"ellwand.example/core/solve"
 )
 
 // Audit is what there is to say of one target of a channel.

@@ -15,9 +15,9 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
-	"ellwand.example/core/canonical"
+	"ellwand.example/core/ell/canonical"
+	"ellwand.example/core/needs/solve"
 	"ellwand.example/core/progress"
-	"ellwand.example/core/solve"
 )
 
 // ChangeOptions are on what o a channel is changed.

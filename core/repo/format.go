@@ -23,11 +23,11 @@ import (
 	"strings"
 	"time"
 
-	"ellwand.example/core/canonical"
+	"ellwand.example/core/ell"
+	"ellwand.example/core/ell/canonical"
 	"ellwand.example/core/fact"
 	"ellwand.example/core/fact/need"
 	"ellwand.example/core/fact/version"
-	"ellwand.example/core/pack"
 	"ellwand.example/core/pattern"
 )
 
@@ -113,7 +113,7 @@ func (s Snapshot) check() error {
 			return fmt.Errorf("it names more than %d packages", maxPackages)
 		}
 	}
-	if !pack.ValidTarget(s.Target) || s.Parent != "" && !fact.IsSHA256(s.Parent) {
+	if !ell.ValidTarget(s.Target) || s.Parent != "" && !fact.IsSHA256(s.Parent) {
 		return fmt.Errorf("target %q, parent %q cannot be", s.Target, s.Parent)
 	}
 	return nil
@@ -164,26 +164,26 @@ func parseRefs(text string) (Refs, bool) {
 
 // Record is a package in the index: a line of a listing.
 type Record struct {
-	Name      string         `json:"name"`
-	Version   string         `json:"version"`
-	Release   int            `json:"release"`
-	Epoch     int            `json:"epoch,omitempty"`
-	Arch      string         `json:"arch"`
-	Summary   string         `json:"summary"`
-	License   string         `json:"license"`
-	Category  string         `json:"category,omitempty"`
-	Homepage  string         `json:"homepage,omitempty"`
-	Recipe    string         `json:"recipe"`
-	Date      string         `json:"date"`
-	Needs     []pack.Need    `json:"needs"`
-	Provides  []pack.Provide `json:"provides"`
-	Conflicts []string       `json:"conflicts,omitempty"`
-	Replaces  []string       `json:"replaces,omitempty"`
-	Suggests  []string       `json:"suggests,omitempty"`
-	Size      int64          `json:"size"`   // bytes, installed
-	File      string         `json:"file"`   // path in the repository
-	SHA256    string         `json:"sha256"` // of the file
-	Bytes     int64          `json:"bytes"`  // of the file
+	Name      string        `json:"name"`
+	Version   string        `json:"version"`
+	Release   int           `json:"release"`
+	Epoch     int           `json:"epoch,omitempty"`
+	Arch      string        `json:"arch"`
+	Summary   string        `json:"summary"`
+	License   string        `json:"license"`
+	Category  string        `json:"category,omitempty"`
+	Homepage  string        `json:"homepage,omitempty"`
+	Recipe    string        `json:"recipe"`
+	Date      string        `json:"date"`
+	Needs     []ell.Need    `json:"needs"`
+	Provides  []ell.Provide `json:"provides"`
+	Conflicts []string      `json:"conflicts,omitempty"`
+	Replaces  []string      `json:"replaces,omitempty"`
+	Suggests  []string      `json:"suggests,omitempty"`
+	Size      int64         `json:"size"`   // bytes, installed
+	File      string        `json:"file"`   // path in the repository
+	SHA256    string        `json:"sha256"` // of the file
+	Bytes     int64         `json:"bytes"`  // of the file
 
 	line []byte // as it was read, where it is to be written again
 }
@@ -204,11 +204,11 @@ func (r Record) inPlaceOf(other Record) bool {
 
 // AllProvides returns what the package offers, itself first.
 func (r Record) AllProvides() []need.Provide {
-	return pack.Facts{Name: r.Name, Version: r.Version, Release: r.Release, Epoch: r.Epoch, Provides: r.Provides}.AllProvides()
+	return ell.Facts{Name: r.Name, Version: r.Version, Release: r.Release, Epoch: r.Epoch, Provides: r.Provides}.AllProvides()
 }
 
 func (r Record) check() error {
-	_, _, _, ok := pack.ParseFileName(path.Base(r.File))
+	_, _, _, ok := ell.ParseFileName(path.Base(r.File))
 	switch {
 	case !need.ValidPackageName(r.Name) || !version.Valid(r.Version) || r.Release < 1 || r.Epoch < 0:
 		return fmt.Errorf("%q is no package", r.Identity())

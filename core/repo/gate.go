@@ -11,8 +11,8 @@ import (
 
 	"ellwand.example/core/fact"
 	"ellwand.example/core/fact/need"
+	"ellwand.example/core/needs/solve"
 	"ellwand.example/core/progress"
-	"ellwand.example/core/solve"
 )
 
 // Codes of findings in channels and in the files of a repository.

@@ -9,10 +9,10 @@ import (
 	"testing"
 	"time"
 
+	"ellwand.example/core/ell"
 	"ellwand.example/core/fact/need"
-	"ellwand.example/core/pack"
+	"ellwand.example/core/needs/solve"
 	"ellwand.example/core/progress"
-	"ellwand.example/core/solve"
 	"ellwand.example/core/staging"
 )
 
@@ -24,7 +24,7 @@ func sample(t testing.TB, dir, words string) string {
 	parts := strings.Split(words, "; ")
 	name, full, _ := strings.Cut(parts[0], " ")
 	version, release, _ := strings.Cut(full, "-")
-	f := pack.Facts{Name: name, Version: version, Arch: "independent", Target: "t", Summary: "The " + name + " of the harbour", License: "MIT", Recipe: name}
+	f := ell.Facts{Name: name, Version: version, Arch: "independent", Target: "t", Summary: "The " + name + " of the harbour", License: "MIT", Recipe: name}
 	fmt.Sscan(release, &f.Release)
 	paths := []string{"/usr/share/" + name}
 	for _, part := range parts[1:] {
@@ -32,9 +32,9 @@ func sample(t testing.TB, dir, words string) string {
 		text, symbols, _ := strings.Cut(text, " with ")
 		switch what {
 		case "needs":
-			f.Needs = append(f.Needs, pack.Need{Need: text, Symbols: strings.Fields(symbols)})
+			f.Needs = append(f.Needs, ell.Need{Need: text, Symbols: strings.Fields(symbols)})
 		case "provides":
-			f.Provides = append(f.Provides, pack.Provide{Provide: text, Symbols: strings.Fields(symbols)})
+			f.Provides = append(f.Provides, ell.Provide{Provide: text, Symbols: strings.Fields(symbols)})
 		case "conflicts":
 			f.Conflicts = append(f.Conflicts, text)
 		case "replaces":
@@ -48,11 +48,11 @@ func sample(t testing.TB, dir, words string) string {
 		}
 	}
 	slices.Sort(paths)
-	spec := pack.Spec{Facts: f, Time: time.Unix(1e9, 0)}
+	spec := ell.Spec{Facts: f, Time: time.Unix(1e9, 0)}
 	for _, p := range paths {
 		spec.Claims = append(spec.Claims, staging.Claim{Path: staging.Path{Path: p, Type: staging.File, Mode: 0o644, Disk: "gate_test.go"}, Owner: "root", Group: "root"})
 	}
-	w, err := pack.Write(ctx, dir, spec, progress.None)
+	w, err := ell.Write(ctx, dir, spec, progress.None)
 	if err != nil {
 		t.Fatal(err)
 	}

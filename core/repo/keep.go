@@ -19,8 +19,8 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"ellwand.example/core/cancel"
+	"ellwand.example/core/ell"
 	"ellwand.example/core/fact"
-	"ellwand.example/core/pack"
 	"ellwand.example/core/progress"
 )
 
@@ -315,7 +315,7 @@ func (r *Repository) Prune(ctx context.Context, keep Keep, dry bool, sink progre
 		err := r.Storage.List(ctx, dir, func(s Stored) error {
 			base := s.Name
 			if isPage(base) {
-				base = strings.TrimSuffix(base, ".html") + pack.Extension
+				base = strings.TrimSuffix(base, ".html") + ell.Extension
 			}
 			_, snapshot := all.snapshots[s.Name]
 			_, listing := all.listings[s.Name]
@@ -333,7 +333,7 @@ func (r *Repository) Prune(ctx context.Context, keep Keep, dry bool, sink progre
 			switch {
 			case dir == "snapshots/":
 				out.Snapshots++
-			case strings.HasSuffix(s.Name, pack.Extension):
+			case strings.HasSuffix(s.Name, ell.Extension):
 				out.Packages = append(out.Packages, s.Name)
 			case dir == "packages/":
 				out.Others++

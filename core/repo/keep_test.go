@@ -8,7 +8,7 @@ import (
 	"testing"
 	"time"
 
-	"ellwand.example/core/canonical"
+	"ellwand.example/core/ell/canonical"
 	"ellwand.example/core/fact"
 	"ellwand.example/core/progress"
 )

@@ -13,7 +13,7 @@ import (
 
 	"github.com/klauspost/compress/zstd"
 
-	"ellwand.example/core/canonical"
+	"ellwand.example/core/ell/canonical"
 )
 
 // The parts of a line around package and path, in canonical JSON.

@@ -11,7 +11,7 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
-	"ellwand.example/core/seekable"
+	"ellwand.example/core/ell/seekable"
 )
 
 // The packages of a large listing are written in parts, each a frame of its own

@@ -11,8 +11,8 @@ import (
 	"strings"
 	"testing"
 
+	"ellwand.example/core/ell/seekable"
 	"ellwand.example/core/progress"
-	"ellwand.example/core/seekable"
 )
 
 func TestPartsOf(t *testing.T) {

@@ -11,7 +11,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"ellwand.example/core/fact/need"
-	"ellwand.example/core/solve"
+	"ellwand.example/core/needs/solve"
 )
 
 // lookup answers what the packages of a state have, without reading all of

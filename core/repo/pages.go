@@ -16,7 +16,7 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
-	"ellwand.example/core/pack"
+	"ellwand.example/core/ell"
 )
 
 // Renderer writes the pages that people browse a repository by.
@@ -113,19 +113,19 @@ type HistoryPage struct {
 
 // PackagePage shows one package.
 type PackagePage struct {
-	pack.Facts
+	ell.Facts
 	File    string // of the package, from the page
 	Bytes   int64
 	SHA256  string
 	Needs   []LinkedNeed
-	Entries []pack.Entry // of its layout
+	Entries []ell.Entry // of its layout
 	Top     string
 }
 
 // LinkedNeed is a need, and the package that met it when this one was
 // published.
 type LinkedNeed struct {
-	pack.Need
+	ell.Need
 	By   string // its identity; empty for the system
 	Link string // from the repository's own directory
 }
@@ -146,7 +146,7 @@ type pageState struct {
 	Events   []Event        `json:"events"`
 }
 
-func pageOf(file string) string { return strings.TrimSuffix(file, pack.Extension) + ".html" }
+func pageOf(file string) string { return strings.TrimSuffix(file, ell.Extension) + ".html" }
 
 // shortestKey is what a group's key at least has of a name: two letters, and for
 // libraries one more than "lib".
@@ -236,7 +236,7 @@ func (r *Repository) getJSON(ctx context.Context, name string, v any) (found boo
 // packagePage writes the page of a package that is new to the repository.
 func (e *edit) packagePage(ctx context.Context, c *candidate, met map[string][]Record) error {
 	r := e.tx.repo
-	p, err := pack.Open(c.file)
+	p, err := ell.Open(c.file)
 	if err != nil {
 		return err
 	}

@@ -4,7 +4,7 @@ import (
 	"context"
 	"sync"
 
-	"ellwand.example/core/pack"
+	"ellwand.example/core/ell"
 )
 
 // prefetcher reads values before they are needed. Each is taken once.
@@ -59,7 +59,7 @@ const maxPrefetch = 8
 // Prefetch reads in advance what a publish of a few packages to a local repository
 // is going to edit, while the caller checks them. Errors are left to the publish.
 // Wait returns once nothing is being read any more.
-func (r *Repository) Prefetch(ctx context.Context, channel string, packages []pack.Facts) (wait func()) {
+func (r *Repository) Prefetch(ctx context.Context, channel string, packages []ell.Facts) (wait func()) {
 	var running sync.WaitGroup
 	if _, local := r.Storage.LocalPath(); !local || len(packages) > maxPrefetch {
 		return running.Wait

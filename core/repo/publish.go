@@ -16,7 +16,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"ellwand.example/core/cancel"
-	"ellwand.example/core/pack"
+	"ellwand.example/core/ell"
 	"ellwand.example/core/progress"
 	"ellwand.example/core/staging"
 )
@@ -131,7 +131,7 @@ func examineAll(ctx context.Context, files []string, outcomes []Outcome, sink pr
 					return context.Cause(ctx)
 				}
 				reason := err.Error()
-				var damaged *pack.DamagedError
+				var damaged *ell.DamagedError
 				if errors.As(err, &damaged) {
 					reason = damaged.Err.Error()
 				}
@@ -149,7 +149,7 @@ func examineAll(ctx context.Context, files []string, outcomes []Outcome, sink pr
 }
 
 func examineOne(ctx context.Context, file string, whole bool) (*candidate, error) {
-	p, err := pack.Open(file)
+	p, err := ell.Open(file)
 	if err != nil {
 		return nil, err
 	}

@@ -20,8 +20,8 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
+	"ellwand.example/core/ell"
 	"ellwand.example/core/fact"
-	"ellwand.example/core/pack"
 )
 
 // Repository is a repository to read from and publish to.
@@ -114,7 +114,7 @@ func parsePointer(data []byte) (Pointer, error) {
 	}
 	for name, targets := range p.Channels {
 		for target, sha256 := range targets {
-			if !channelName.MatchString(name) || !pack.ValidTarget(target) || !fact.IsSHA256(sha256) {
+			if !channelName.MatchString(name) || !ell.ValidTarget(target) || !fact.IsSHA256(sha256) {
 				return p, &DamagedError{PointerFile, fmt.Errorf("channel %q, target %q at %q cannot be", name, target, sha256)}
 			}
 		}

@@ -3,14 +3,14 @@ package repo
 import (
 	"slices"
 
+	"ellwand.example/core/ell"
 	"ellwand.example/core/fact/need"
-	"ellwand.example/core/pack"
-	"ellwand.example/core/solve"
+	"ellwand.example/core/needs/solve"
 )
 
 // RecordOf is a package's line in an index, without size and digest of its
 // file.
-func RecordOf(f pack.Facts) Record {
+func RecordOf(f ell.Facts) Record {
 	return Record{
 		Name: f.Name, Version: f.Version, Release: f.Release, Epoch: f.Epoch, Arch: f.Arch, Summary: f.Summary, License: f.License,
 		Category: f.Category, Homepage: f.Homepage, Recipe: f.Recipe, Date: f.Date, Needs: f.Needs, Provides: f.Provides,

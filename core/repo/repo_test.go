@@ -14,7 +14,7 @@ import (
 	"testing"
 	"time"
 
-	"ellwand.example/core/pack"
+	"ellwand.example/core/ell"
 	"ellwand.example/core/progress"
 	"ellwand.example/core/staging"
 )
@@ -28,9 +28,9 @@ func made(t testing.TB, dir, name, version, target, text string) string {
 	if err := os.WriteFile(file, []byte(text), 0o644); err != nil {
 		t.Fatal(err)
 	}
-	w, err := pack.Write(ctx, dir, pack.Spec{
-		Facts: pack.Facts{Name: name, Version: version, Release: 1, Arch: "independent", Target: target, Summary: "The " + name + " of the harbour", License: "MIT", Recipe: name,
-			Provides: []pack.Provide{{Provide: "pkgconfig/" + name + " = " + version}}},
+	w, err := ell.Write(ctx, dir, ell.Spec{
+		Facts: ell.Facts{Name: name, Version: version, Release: 1, Arch: "independent", Target: target, Summary: "The " + name + " of the harbour", License: "MIT", Recipe: name,
+			Provides: []ell.Provide{{Provide: "pkgconfig/" + name + " = " + version}}},
 		Claims: []staging.Claim{{Path: staging.Path{Path: "/usr/share/" + name + "/file", Type: staging.File, Mode: 0o644, Disk: file}, Owner: "root", Group: "root"}},
 		Time:   time.Unix(1e9, 0),
 	}, progress.None)

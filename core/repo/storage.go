@@ -19,9 +19,9 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"ellwand.example/core/cancel"
+	"ellwand.example/core/ell"
 	"ellwand.example/core/fact"
 	"ellwand.example/core/files"
-	"ellwand.example/core/pack"
 )
 
 // Storage holds a repository's files. Names are slash-separated.
@@ -277,7 +277,7 @@ func (d Directory) packages(ctx context.Context) ([]Stored, error) {
 					continue // a stray file, or a directory that is gone again
 				}
 				for _, e := range entries {
-					if e.IsDir() || !strings.HasSuffix(e.Name(), pack.Extension) {
+					if e.IsDir() || !strings.HasSuffix(e.Name(), ell.Extension) {
 						continue
 					}
 					info, err := e.Info()

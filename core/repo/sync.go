@@ -21,9 +21,9 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"ellwand.example/core/cancel"
+	"ellwand.example/core/ell"
 	"ellwand.example/core/fact"
 	"ellwand.example/core/files"
-	"ellwand.example/core/pack"
 	"ellwand.example/core/progress"
 )
 
@@ -370,7 +370,7 @@ func IsCopy(ctx context.Context, rec Record, file string) (bool, error) {
 // Package opens a package of the repository, once it is certain that it is the
 // one that the index names: the file itself where the repository is a
 // directory, and else a copy in dir, which is made where it is not there yet.
-func (r *Repository) Package(ctx context.Context, rec Record, dir string) (*pack.Package, error) {
+func (r *Repository) Package(ctx context.Context, rec Record, dir string) (*ell.Package, error) {
 	file := filepath.Join(dir, filepath.Base(rec.File))
 	if _, local := r.Storage.LocalPath(); local {
 		file = r.Storage.Address(rec.File)
@@ -386,7 +386,7 @@ func (r *Repository) Package(ctx context.Context, rec Record, dir string) (*pack
 			return nil, err
 		}
 	}
-	p, err := pack.Open(file)
+	p, err := ell.Open(file)
 	if err != nil {
 		return nil, err
 	}

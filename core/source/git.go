@@ -14,8 +14,8 @@ import (
 
 	"ellwand.example/core/fact"
 	"ellwand.example/core/files"
-	"ellwand.example/core/git"
 	"ellwand.example/core/recipe"
+	"ellwand.example/core/source/git"
 )
 
 // GitError is something that the git program could not do with a repository.

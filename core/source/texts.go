@@ -7,7 +7,7 @@ import (
 	"path"
 	"strings"
 
-	"ellwand.example/core/archive"
+	"ellwand.example/core/source/archive"
 )
 
 // maxListed bounds how much of an archive Texts reads, unpacked.

@@ -19,9 +19,9 @@ import (
 
 	"github.com/bmatcuk/doublestar/v4"
 
-	"ellwand.example/core/archive"
 	"ellwand.example/core/cancel"
 	"ellwand.example/core/progress"
+	"ellwand.example/core/source/archive"
 )
 
 // Limits bound what an archive may unpack to.

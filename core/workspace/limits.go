@@ -7,10 +7,10 @@ import (
 	"strings"
 	"time"
 
-	"ellwand.example/core/document"
+	"ellwand.example/core/engine/sandbox"
 	"ellwand.example/core/fact"
 	"ellwand.example/core/pattern"
-	"ellwand.example/core/sandbox"
+	"ellwand.example/core/recipe/document"
 )
 
 // amount is a number of bytes with a binary unit.

@@ -7,9 +7,9 @@ import (
 	"slices"
 	"strings"
 
-	"ellwand.example/core/document"
 	"ellwand.example/core/fact"
 	"ellwand.example/core/recipe"
+	"ellwand.example/core/recipe/document"
 )
 
 // HostSystem names the running system.

@@ -23,11 +23,11 @@ import (
 	"github.com/google/renameio/v2"
 	"golang.org/x/sys/unix"
 
-	"ellwand.example/core/document"
 	"ellwand.example/core/fact"
 	"ellwand.example/core/lint"
 	"ellwand.example/core/pattern"
 	"ellwand.example/core/recipe"
+	"ellwand.example/core/recipe/document"
 )
 
 // Names of what stands in a workspace.

@@ -7,7 +7,7 @@ import (
 	"strings"
 	"testing"
 
-	"ellwand.example/core/document"
+	"ellwand.example/core/recipe/document"
 )
 
 func TestInitAndFind(t *testing.T) {

@@ -13,8 +13,8 @@ import (
 	"sync"
 	"time"
 
+	"ellwand.example/core/ell"
 	"ellwand.example/core/fact"
-	"ellwand.example/core/pack"
 	"ellwand.example/core/repo"
 )
 
@@ -46,8 +46,8 @@ var functions = template.FuncMap{
 	"plain":      func(text string) template.HTML { return template.HTML(plain(text)) },
 	"paragraphs": func(text string) []string { return strings.Split(strings.TrimSpace(text), "\n\n") },
 	"names":      func(names []string, more int) nameList { return nameList{names, more} },
-	"files":      func(all []pack.Entry) []pack.Entry { return all[:min(len(all), maxFiles)] },
-	"unlisted":   func(all []pack.Entry) int { return max(0, len(all)-maxFiles) },
+	"files":      func(all []ell.Entry) []ell.Entry { return all[:min(len(all), maxFiles)] },
+	"unlisted":   func(all []ell.Entry) int { return max(0, len(all)-maxFiles) },
 	"crumbs":     func(parts ...string) []crumb { return crumbs(parts) },
 	"head":       func(title, top string) head { return head{title, top} },
 	"address":    func(top, link string) string { return top + link },

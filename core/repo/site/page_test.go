@@ -19,8 +19,8 @@ import (
 
 	nethtml "golang.org/x/net/html"
 
+	"ellwand.example/core/ell"
 	"ellwand.example/core/fact"
-	"ellwand.example/core/pack"
 	"ellwand.example/core/progress"
 	"ellwand.example/core/repo"
 	"ellwand.example/core/staging"
@@ -32,25 +32,25 @@ import (
 func published(t *testing.T, packages int) string {
 	t.Helper()
 	dir, files := t.TempDir(), []string{}
-	write := func(f pack.Facts, paths ...string) {
+	write := func(f ell.Facts, paths ...string) {
 		f.Version, f.Release, f.Arch, f.Target, f.License, f.Recipe, f.Date = "1.0", 1, "independent", "saltmarsh-7", "MIT", f.Name, "2031-04-02"
-		spec := pack.Spec{Facts: f, Time: time.Unix(1e9, 0)}
+		spec := ell.Spec{Facts: f, Time: time.Unix(1e9, 0)}
 		for _, p := range paths {
 			spec.Claims = append(spec.Claims, staging.Claim{Path: staging.Path{Path: p, Type: staging.File, Mode: 0o644, Disk: "page.go"}, Owner: "root", Group: "root"})
 		}
-		w, err := pack.Write(t.Context(), filepath.Join(dir, "packages"), spec, progress.None)
+		w, err := ell.Write(t.Context(), filepath.Join(dir, "packages"), spec, progress.None)
 		if err != nil {
 			t.Fatal(err)
 		}
 		files = append(files, w.Path)
 	}
-	write(pack.Facts{Name: "lib" + strings.Repeat("very-long-name-", 7) + "harmonic", Summary: "<img src=x onerror=alert(1)> & " + strings.Repeat("unbreakable", 20),
-		Homepage: "javascript:alert(1)", Description: "First.\n\nSecond </p><script>alert(1)</script>.", Needs: []pack.Need{{Need: "tide"}, {Need: "soname/libc.so.6", Path: "/usr/bin/x"}},
-		Provides: []pack.Provide{{Provide: "command/" + strings.Repeat("x", 120)}}, Changes: []fact.Change{{Version: "1.0-1", Date: "2031-04-02", By: "Ines <ines@saltmarsh.example>", Text: []string{"<b>bold</b>"}}}},
+	write(ell.Facts{Name: "lib" + strings.Repeat("very-long-name-", 7) + "harmonic", Summary: "<img src=x onerror=alert(1)> & " + strings.Repeat("unbreakable", 20),
+		Homepage: "javascript:alert(1)", Description: "First.\n\nSecond </p><script>alert(1)</script>.", Needs: []ell.Need{{Need: "tide"}, {Need: "soname/libc.so.6", Path: "/usr/bin/x"}},
+		Provides: []ell.Provide{{Provide: "command/" + strings.Repeat("x", 120)}}, Changes: []fact.Change{{Version: "1.0-1", Date: "2031-04-02", By: "Ines <ines@saltmarsh.example>", Text: []string{"<b>bold</b>"}}}},
 		"/usr/share/"+strings.Repeat("long-directory/", 15)+"file", "/usr/share/tide<script>")
-	write(pack.Facts{Name: "tide", Summary: "Tides"}, "/usr/bin/tide")
+	write(ell.Facts{Name: "tide", Summary: "Tides"}, "/usr/bin/tide")
 	for i := range packages {
-		write(pack.Facts{Name: fmt.Sprintf("%c%c-%d", 'a'+i%5, 'a'+i/5%6, i), Summary: "One of many"})
+		write(ell.Facts{Name: fmt.Sprintf("%c%c-%d", 'a'+i%5, 'a'+i/5%6, i), Summary: "One of many"})
 	}
 	r := repo.Open(filepath.Join(dir, "repository"))
 	r.Pages = Renderer{}

@@ -1,0 +1,222 @@
+package build
+
+import (
+	"bufio"
+	"fmt"
+	"io"
+	"slices"
+	"strings"
+
+	"ellwand.example/core/ell"
+	"ellwand.example/core/fact/need"
+	"ellwand.example/core/pattern"
+)
+
+// Cause is what a step most likely failed of, read from its log.
+type Cause struct {
+	Kind    string `json:"kind"`               // one of the kinds below
+	What    string `json:"what"`               // the command, header, path, address …
+	Need    string `json:"need,omitempty"`     // the build need that would bring it
+	Message string `json:"message"`            // in a sentence
+	Remedy  string `json:"remedy"`             // what to do
+	LogLine int    `json:"log_line,omitempty"` // where the log says so, from 1
+}
+
+// Kinds of cause.
+const (
+	MissingCommand = "command"
+	MissingHeader  = "header"
+	MissingLibrary = "library"
+	MissingModule  = "module" // of pkg-config, Python or Perl
+	NoNetwork      = "network"
+	WritesOutside  = "outside"
+	ChangesOwner   = "owner"
+	DiskFull       = "disk"
+	MemoryFull     = "memory"
+	ProcessesFull  = "processes"
+	NoTarget       = "target" // a makefile has no such target
+	StrictWarnings = "warnings"
+	CompileError   = "compiler"
+	OldProject     = "old" // for a newer tool than it was written for
+)
+
+// sign is how a cause shows in a log. The text is the first group that
+// matched.
+type sign struct {
+	kind    string
+	pattern pattern.Pattern
+	cause   func(what string) Cause
+}
+
+func missing(kind, needKind, message string) func(string) Cause {
+	return func(what string) Cause {
+		n := needKind + "/" + what
+		if _, err := need.Parse(n); err != nil {
+			n = ""
+		}
+		return Cause{What: what, Need: n, Message: fmt.Sprintf(message, what)}
+	}
+}
+
+func says(message, remedy string) func(string) Cause {
+	return func(what string) Cause {
+		return Cause{What: what, Message: strings.ReplaceAll(message, "%s", what), Remedy: strings.ReplaceAll(remedy, "%s", what)}
+	}
+}
+
+// signs, the surest first: of the causes that a log shows, the one whose sign
+// comes first here is told.
+var signs = []sign{
+	{DiskFull, pattern.New(`No space left on device|Disk quota exceeded|File size limit exceeded`), says("the disk is full", "make room, or raise `disk` in [build] of ellwand.toml")},
+	{MemoryFull, pattern.New(`virtual memory exhausted|[Cc]annot allocate memory|out of memory|fatal error: Killed signal|std::bad_alloc`), says("memory ran out", "let fewer processes run at once: `jobs` in [build] of ellwand.toml")},
+	{ProcessesFull, pattern.New(`[Cc]annot fork|fork: .*Resource temporarily unavailable`), says("no more processes can be started", "the step starts too many, or raise `processes` in [build] of ellwand.toml")},
+	{MissingHeader, pattern.New(`fatal error: ([^\s:]+\.(?:h|hh|hpp|hxx|inc)): No such file`), missing(MissingHeader, need.Header, "the header %s is missing")},
+	{MissingHeader, pattern.New(`fatal error: '([^']+)' file not found`), missing(MissingHeader, need.Header, "the header %s is missing")},
+	{MissingModule, pattern.New(`No package '([\w.+-]+)' found|Package '?([\w.+-]+)'?,? (?:was not found in the pkg-config|required by)`), missing(MissingModule, need.PkgConfig, "the pkg-config module %s is missing")},
+	{MissingModule, pattern.New(`Dependency "([\w.+-]+)" not found`), missing(MissingModule, need.PkgConfig, "the library %s is missing")},
+	{MissingModule, pattern.New(`ModuleNotFoundError: No module named '([\w]+)|BackendUnavailable: Cannot import '([\w]+)`), missing(MissingModule, need.Python, "the Python module %s is missing")},
+	{MissingModule, pattern.New(`Can't locate ([\w/]+)\.pm in @INC`), func(what string) Cause {
+		return missing(MissingModule, need.Perl, "the Perl module %s is missing")(strings.ReplaceAll(what, "/", "::"))
+	}},
+	{MissingLibrary, pattern.New(`cannot find -l([\w.+-]+)`), func(what string) Cause {
+		return Cause{What: what, Message: "the library " + what + " is missing, for the linker", Remedy: fmt.Sprintf("add the build need that brings lib%s.so, such as %q", what, need.PkgConfig+"/"+what)}
+	}},
+	{MissingCommand, pattern.New(`(?m)(?:^|[ /])(?:sh|bash|dash|env|build|prepare|test|stage)?:? ?(?:line )?\d*:? ?([\w.+-]+): (?:command )?not found$`), missing(MissingCommand, need.Command, "the command %s is missing")},
+	{MissingCommand, pattern.New(`(?m)^(?:g?make(?:\[\d+\])?|env): '?([\w.+-]+)'?: No such file or directory$`), missing(MissingCommand, need.Command, "the command %s is missing")},
+	{MissingCommand, pattern.New(`Can't exec "([\w.+-]+)": No such file`), missing(MissingCommand, need.Command, "the command %s is missing")},
+	{MissingCommand, pattern.New(`Program '([\w.+-]+)' not found|Program ([\w.+-]+) found: NO`), missing(MissingCommand, need.Command, "the command %s is missing")},
+	{MissingCommand, pattern.New(`Could not find [^\n]*?the following names:\s+([\w.+-]+)`), missing(MissingCommand, need.Command, "the command %s is missing")},
+	{MissingModule, pattern.New(`Could NOT find ([\w.+-]+) \(missing:`), func(what string) Cause {
+		return Cause{What: what, Message: "CMake does not find " + what, Remedy: "add the build need that brings it, or tell CMake to do without it: `configure` in [steps]"}
+	}},
+	{WritesOutside, pattern.New(`(?:[‘'"` + "`" + `]|(?:create|open|write to|remove|touch) |: )(/[^\s‘’'":` + "`" + `]+)[’'"]?:? ?(?:.*: )?(?:Read-only file system|Directory nonexistent)`),
+		says("it writes to %s, outside of $DESTDIR", "steps write to the work tree and to $DESTDIR alone: install to \"$DESTDIR%s\"")},
+	{WritesOutside, pattern.New(`()Read-only file system`), says("it writes to the system", "steps write to the work tree and to $DESTDIR alone")},
+	{NoNetwork, pattern.New(`Could not resolve host:? '?([\w.-]+)|lookup ([\w.-]+)(?: on [^:]+:\d+)?: |unable to resolve host address [‘']([\w.-]+)|Failed to connect to ([\w.-]+)|Network is unreachable|Temporary failure in name resolution|Name or service not known|module lookup disabled`),
+		func(what string) Cause {
+			m := "it reaches for the network"
+			if what != "" {
+				m += ": " + what
+			}
+			return Cause{What: what, Message: m, Remedy: "a build has none: name what it fetches as a [[source]], with its sha256"}
+		}},
+	{ChangesOwner, pattern.New(`(?:changing ownership of|cannot change ownership of|^chown:|^chgrp:) [‘'"]?([^’'":\s]+)|(?:invalid user|unknown user|invalid group|unknown group):? [‘'"]?([^’'"\s]+)`),
+		says("it gives files to another user (%s)", "steps run as an ordinary user: leave owners out of the install commands, and state them in the layout: { owner = \"…\" }")},
+	{NoTarget, pattern.New(`No rule to make target [‘'` + "`" + `]([\w.-]+)'|unknown target '([\w.-]+)'`), says("there is no target %s in the makefile", "write the step's script in [steps]")},
+	{OldProject, pattern.New(`Compatibility with CMake < 3.5 has been removed`), says("it is written for an older CMake", "configure = [\"-DCMAKE_POLICY_VERSION_MINIMUM=3.5\"]")},
+	{OldProject, pattern.New(`'?(aclocal-[\d.]+|automake-[\d.]+)'? is missing on your system`), says("its build files want %s", "make them anew: `autoreconf -fi` in the prepare step, with the need command/autoreconf")},
+	{StrictWarnings, pattern.New(`\[-Werror(?:=([\w-]+))?\]|all warnings being treated as errors`), says("a compiler warning is treated as an error", "add -Wno-error to CFLAGS in the step, or fix what it warns about with a [[patch]]")},
+	{CompileError, pattern.New(`^(\S+?:\d+(?::\d+)?: (?:fatal )?error: .+)$`), says("the compiler stops: %s", "fix the source with a [[patch]], or set what it asks for in the step")},
+}
+
+// whoHas looks for what is missing among the workspace's packages, and says
+// which need brings it.
+func (j *job) whoHas(c *Cause) {
+	n, err := need.Parse(c.Need)
+	if c.Need == "" || err != nil {
+		return
+	}
+	all, err := j.packages()
+	if err != nil {
+		return
+	}
+	p := find(all, n)
+	wanted := c.Need
+	if p == nil && c.Kind == MissingHeader {
+		p, wanted = withHeader(all, c.What)
+	}
+	if p != nil && p.facts.Recipe != j.recipe.Name {
+		c.Need = wanted
+		c.Remedy = fmt.Sprintf("%s, in this workspace, has it: build = [%q] in [needs]", p.facts.Identity(), wanted)
+	}
+}
+
+// withHeader finds the newest package with a header, and what to need for it:
+// its pkg-config module, if it has one, which says where the header is.
+func withHeader(all []*laidPackage, name string) (*laidPackage, string) {
+	newest := slices.SortedFunc(slices.Values(all), func(a, b *laidPackage) int { return b.facts.Full().Compare(a.facts.Full()) })
+	for _, l := range newest {
+		p, err := ell.Open(l.path)
+		if err != nil {
+			continue
+		}
+		entries, err := p.Layout()
+		p.Close()
+		if err != nil || !slices.ContainsFunc(entries, func(e ell.Entry) bool {
+			return strings.HasPrefix(e.Path, "/usr/include/") && strings.HasSuffix(e.Path, "/"+name)
+		}) {
+			continue
+		}
+		for _, provide := range l.facts.AllProvides() {
+			if provide.Kind == need.PkgConfig {
+				return l, need.PkgConfig + "/" + provide.Name
+			}
+		}
+		return l, l.facts.Name
+	}
+	return nil, ""
+}
+
+// maxLog bounds how much of a log is searched, in bytes, from its end.
+const maxLog = 4 << 20
+
+// Diagnose reads a step's log for what it failed of, the most likely first.
+func Diagnose(log io.ReadSeeker) ([]Cause, error) {
+	skipped := 0
+	if size, err := log.Seek(0, io.SeekEnd); err != nil {
+		return nil, err
+	} else if _, err := log.Seek(max(0, size-maxLog), io.SeekStart); err != nil {
+		return nil, err
+	} else if size > maxLog {
+		skipped = -1 // line numbers are not known
+	}
+	found := map[int]Cause{} // sign → the last cause that shows it
+	in := bufio.NewReader(log)
+	for number := 1; ; number++ {
+		raw, err := in.ReadString('\n')
+		if line := trim(raw); line != "" {
+			for i, s := range signs {
+				m := s.pattern.FindStringSubmatch(line)
+				if m == nil || ignored.MatchString(line) {
+					continue
+				}
+				what := ""
+				for _, group := range m[1:] {
+					if group != "" {
+						what = group
+						break
+					}
+				}
+				c := s.cause(what)
+				c.Kind = s.kind
+				if skipped == 0 {
+					c.LogLine = number
+				}
+				if c.Need != "" && c.Remedy == "" {
+					c.Remedy = fmt.Sprintf("build = [%q] in [needs], and install what has it", c.Need)
+				}
+				if _, ok := found[i]; !ok { // the first of its kind brings the others about
+					found[i] = c
+				}
+			}
+		}
+		if err == io.EOF {
+			break
+		}
+		if err != nil {
+			return nil, err
+		}
+	}
+	var out []Cause
+	for i := range signs {
+		c, ok := found[i]
+		// One line of the log tells of one cause.
+		if ok && !slices.ContainsFunc(out, func(o Cause) bool { return o.LogLine == c.LogLine && c.LogLine > 0 }) {
+			out = append(out, c)
+		}
+	}
+	return out, nil
+}
+
+// ignored are lines of configure scripts that tell of what is missing and go on.
+var ignored = pattern.New(`(?i)^(checking|looking for|-- (looking for|could not?t find)|configure: warning|run-time dependency .* found: no)`)
