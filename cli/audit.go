@@ -39,7 +39,7 @@ the exit status 1.`,
 			if a.json {
 				err = a.printJSON(audits)
 			} else {
-				a.showAudits(audits, r.Storage.Where())
+				a.showAudits(audits, r.Name)
 			}
 			for _, audit := range audits {
 				for _, f := range audit.Findings {

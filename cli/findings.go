@@ -103,7 +103,7 @@ func (a *program) showFindings(subjects []string, findings []fact.Finding) {
 		}
 		w.Printf("\n")
 	}
-	w.Printf("%s looked at: %s\n", fact.Count(len(subjects), "recipe or package", "recipes and packages"), a.counted(findings))
+	w.Printf("checked %s: %s\n", fact.Count(len(subjects), "recipe or package", "recipes and packages"), a.counted(findings))
 	var worst *fact.Finding
 	fixable := 0
 	for i, f := range findings {

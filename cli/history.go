@@ -37,7 +37,7 @@ made, which packages were added and removed, and which findings were accepted.
 			if a.json {
 				return a.printJSON(events)
 			}
-			a.showEvents(events, r.Storage.Where(), r.Channel)
+			a.showEvents(events, r.Name, r.Channel)
 			return nil
 		},
 	}
@@ -56,10 +56,13 @@ func (a *program) showEvents(events []repo.Event, where, channel string) {
 		if i == 0 {
 			now = w.Style(term.Good, "  now")
 		}
-		w.Printf("%s  %s  %s  %s%s\n", w.Style(term.Strong, fmt.Sprintf("%4d", e.Serial)), w.Style(term.Faint, fmt.Sprintf("%.12s", e.Snapshot)), e.Time.Local().Format(time.DateTime), w.Style(term.Name, e.Action), now)
+		w.Printf("%s  %s  %s%s\n", w.Style(term.Strong, fmt.Sprintf("%4d", e.Serial)), e.Time.Local().Format(time.DateTime), w.Style(term.Name, e.Action), now)
 		from := ""
-		if e.From != "" {
-			from = fmt.Sprintf(", from snapshot %.12s", e.From)
+		if a.verbose {
+			from = fmt.Sprintf(", snapshot %.12s", e.Snapshot)
+			if e.From != "" {
+				from += fmt.Sprintf(", from %.12s", e.From)
+			}
 		}
 		w.Printf("      %s for %s, %s%s\n", fact.Count(e.Packages, "package", "packages"), e.Target, fact.Bytes(e.Bytes), from)
 		a.showNames("+", term.Good, e.Added)
@@ -68,10 +71,10 @@ func (a *program) showEvents(events []repo.Event, where, channel string) {
 			w.Printf("      %s %s of %s, reason: %s\n", w.Style(term.Doubtful, "let pass"), x.Code, x.Package, x.Reason)
 		}
 		if e.Oldest {
-			w.Printf("      %s\n", w.Style(term.Faint, "what was before is pruned"))
+			w.Printf("      %s\n", w.Style(term.Faint, "older states were pruned"))
 		}
 	}
-	w.Printf("\n%s\n", w.Style(term.Faint, fmt.Sprintf("%s of %s, channel %s; `ellwand rewind %s SERIAL --channel %s` goes back to one", fact.Count(len(events), "change", "changes"), where, channel, where, channel)))
+	w.Printf("\n%s\n", w.Style(term.Faint, w.Wrapped(fmt.Sprintf("%s of %s, channel %s; `ellwand rewind %s SERIAL --channel %s` restores one", fact.Count(len(events), "change", "changes"), where, channel, where, channel), 0)))
 }
 
 // showNames lists packages, one a line.

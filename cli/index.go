@@ -27,7 +27,7 @@ time, nothing is read again.`,
 				return err
 			}
 			report, err := r.Index(cmd.Context(), r.Channel, options, a.progress)
-			return a.finishReport(report, r.Storage.Where(), err)
+			return a.finishReport(report, r.Name, err)
 		},
 	}
 	a.channelFlag(cmd, &channel)

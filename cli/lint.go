@@ -118,6 +118,9 @@ func (a *program) lint(ctx context.Context, args []string, o lintOptions) error 
 	if a.json {
 		o.format = "json"
 	}
+	if len(found.Subjects) == 0 && len(found.Broken) > 0 && o.format == "text" {
+		return found.Broken
+	}
 	if err := a.printFindings(found, o.format); err != nil {
 		return err
 	}

@@ -117,7 +117,7 @@ func (a *program) showPlan(plan []build.Planned) {
 		w.Printf("nothing to build: %s up to date\n", fact.Count(len(plan), "recipe is", "recipes are"))
 		return
 	}
-	w.Printf("%d of %s must be built; `ellwand build %s` builds them in this order\n", len(due), fact.Count(len(plan), "recipe", "recipes"), strings.Join(due, " "))
+	w.Printf("%s to build, of %d; next: `ellwand build %s`\n", fact.Count(len(due), "recipe", "recipes"), len(plan), strings.Join(due, " "))
 }
 
 // drawPlan draws a picture of the dependencies between recipes.

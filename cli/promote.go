@@ -42,7 +42,7 @@ package would be downgraded.`,
 				return err
 			}
 			change, err := r.Promote(cmd.Context(), args[1], args[2], args[3:], options, a.progress)
-			return a.finishChange(change, r.Storage.Where(), err)
+			return a.finishChange(change, r.Name, err)
 		},
 	}
 	flags.add(cmd)

@@ -51,7 +51,7 @@ Readers are not disturbed.`,
 			if dry {
 				verb = "would delete"
 			}
-			w.Printf("%s: %s kept; %s %s, %s, %s and %s: %s\n", r.Storage.Where(), fact.Count(p.Kept, "state", "states"), verb, fact.Count(p.Snapshots, "snapshot", "snapshots"), fact.Count(p.Listings, "listing", "listings"), fact.Count(len(p.Packages), "package", "packages"), fact.Count(p.Others, "other file", "other files"), fact.Bytes(p.Bytes))
+			w.Printf("%s: %s kept; %s %s, %s, %s and %s: %s\n", r.Name, fact.Count(p.Kept, "state", "states"), verb, fact.Count(p.Snapshots, "snapshot", "snapshots"), fact.Count(p.Listings, "listing", "listings"), fact.Count(len(p.Packages), "package", "packages"), fact.Count(p.Others, "other file", "other files"), fact.Bytes(p.Bytes))
 			return nil
 		},
 	}

@@ -79,7 +79,7 @@ are published together are checked together. --allow accepts a finding, with a r
 				return err
 			}
 			report, err := u.Publish(cmd.Context(), o, files, app.PublishOptions{Start: start, Allow: allow})
-			return a.finishReport(report, o.Storage.Where(), err)
+			return a.finishReport(report, o.Name, err)
 		},
 	}
 	cmd.Flags().StringVar(&to, "to", "", "the repository: a name in ellwand.toml, a directory or a URL (default: the configured one)")

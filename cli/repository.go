@@ -149,13 +149,13 @@ func (a *program) showChange(c repo.Change, where string) {
 		if t.Assumed > 0 {
 			w.Printf("  %s\n", w.Style(term.Faint, fmt.Sprintf("%s left to the system of %s, which is not known here", fact.Count(t.Assumed, "need is", "needs are"), t.Target)))
 		}
-		w.Printf("%s for %s is at snapshot %.12s: %d added, %d taken out\n", c.Channel, t.Target, t.Snapshot, len(t.Added), len(t.Removed))
+		w.Printf("%s: %d added, %d removed\n", t.Target, len(t.Added), len(t.Removed))
 	}
 	if len(c.Targets) == 0 {
 		w.Printf("nothing changed: %s is at serial %d\n", strings.TrimSuffix(where, "/"), c.Serial)
 		return
 	}
-	w.Printf("%s is at serial %d\n", strings.TrimSuffix(where, "/"), c.Serial)
+	w.Printf("%s, channel %s, is at serial %d\n", strings.TrimSuffix(where, "/"), c.Channel, c.Serial)
 }
 
 // maxListed is how many packages of a change are listed.

@@ -31,7 +31,7 @@ deletes it.`,
 				return err
 			}
 			change, err := r.Retire(cmd.Context(), r.Channel, args, options, a.progress)
-			return a.finishChange(change, r.Storage.Where(), err)
+			return a.finishChange(change, r.Name, err)
 		},
 	}
 	cmd.Flags().StringVar(&from, "from", "", "the repository: a name in ellwand.toml, a directory or a URL (default: the configured one)")

@@ -33,7 +33,7 @@ the states in between stay in the history, so a rewind can be undone by another.
 				word = args[1]
 			}
 			change, err := r.Rewind(cmd.Context(), r.Channel, word, a.progress)
-			return a.finishChange(change, r.Storage.Where(), err)
+			return a.finishChange(change, r.Name, err)
 		},
 	}
 	a.channelFlag(cmd, &channel)

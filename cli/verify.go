@@ -46,7 +46,7 @@ them.`,
 				if len(v.Damaged) > 0 {
 					result = w.Style(term.Bad, fact.Count(len(v.Damaged), "file is damaged", "files are damaged"))
 				}
-				w.Printf("%s: %s, %s, %s (%s): %s", r.Storage.Where(), fact.Count(v.Snapshots, "snapshot", "snapshots"), fact.Count(v.Listings, "listing", "listings"), fact.Count(v.Packages, "package", "packages"), fact.Bytes(v.Bytes), result)
+				w.Printf("%s: %s, %s, %s (%s): %s", r.Name, fact.Count(v.Snapshots, "snapshot", "snapshots"), fact.Count(v.Listings, "listing", "listings"), fact.Count(v.Packages, "package", "packages"), fact.Bytes(v.Bytes), result)
 				if len(v.Unnamed) > 0 {
 					w.Printf("; %s by nothing", fact.Count(len(v.Unnamed), "file is named", "files are named"))
 				}

@@ -79,7 +79,8 @@ func (t *Trials) try(ctx context.Context) (build.Result, error) {
 	if err != nil {
 		return build.Result{}, err
 	}
-	if t.Facts.Layout == "" {
+	first := t.Facts.Layout == ""
+	if first {
 		staged, err := t.Builder.Staged(ctx, r)
 		if err != nil {
 			return build.Result{}, err
@@ -94,7 +95,11 @@ func (t *Trials) try(ctx context.Context) (build.Result, error) {
 			return build.Result{}, err
 		}
 	}
-	return t.Builder.Build(ctx, r, build.Options{})
+	res, err := t.Builder.Build(ctx, r, build.Options{})
+	if first && res.State == build.Repacked {
+		res.State = build.Built // the steps ran just now, to see what they stage
+	}
+	return res, err
 }
 
 // topDirs are where packages install to.

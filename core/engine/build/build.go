@@ -204,7 +204,13 @@ func (b *Builder) Staged(ctx context.Context, r *recipe.Recipe) ([]staging.Path,
 	if err != nil {
 		return nil, err
 	}
-	if _, err := j.steps(ctx, chain, len(chain)); err != nil {
+	began := time.Now()
+	_, err = j.steps(ctx, chain, len(chain))
+	if err == nil {
+		j.result.State = Stopped
+	}
+	j.noteEnd(ctx, time.Since(began), err)
+	if err != nil {
 		return nil, err
 	}
 	dir, err := j.ground.merged(chain, "stage")
