@@ -26,7 +26,7 @@ import (
 func (a *program) compareCommand() *cobra.Command {
 	return &cobra.Command{
 		Use:   "compare A [B]",
-		Short: "Show the differences between two packages, recipes or repository states",
+		Short: "Compare two packages, recipes or states of a repository",
 		Long: `Show the differences between two things of one kind. The exit status is 1 if there are
 any.
 

@@ -19,7 +19,7 @@ func (a *program) needsCommand() *cobra.Command {
 	var supply bool
 	cmd := &cobra.Command{
 		Use:   "needs RECIPE",
-		Short: "Show what satisfies each dependency and where missing ones are available",
+		Short: "Show what satisfies each dependency, and who has missing ones",
 		Long: `Show each dependency that a recipe declares, or that was found in its packages, and
 what satisfies it: a package of the workspace, or the system, which is searched for
 commands, pkg-config modules, libraries, headers, and Python and Perl modules. Missing
