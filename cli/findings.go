@@ -28,7 +28,7 @@ func (a *program) printFindings(l *app.Linted, format string) error {
 		counts, waived := fact.CountFindings(l.Findings)
 		return a.printJSON(map[string]any{"findings": l.Findings, "looked_at": l.Subjects, "counts": counts, "waived": waived})
 	case "sarif":
-		data, err = lint.SARIF(l.Findings, build.Version)
+		data, err = lint.SARIF(l.Findings, build.Version())
 	case "junit":
 		data, err = lint.JUnit(l.Subjects, l.Findings)
 	case "lines":

@@ -119,7 +119,7 @@ packages from it, lint them, and publish them into a repository.`,
 		Example: `  ellwand demo                       a whole example with made-up data
   ellwand init my-packages           start a workspace of your own
   ellwand explain recipe             how a recipe begins`,
-		Version:       build.Version,
+		Version:       build.Version(),
 		SilenceErrors: true,
 		SilenceUsage:  true,
 		PersistentPreRunE: func(cmd *cobra.Command, _ []string) error {

@@ -86,7 +86,7 @@ func TestGraph(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	if strings.Count(text, "<path d=\"M3") != 2 || strings.Index(text, ">on a<") < 0 || strings.Count(text, "<rect") != 6 {
+	if strings.Count(text, "<path d=\"M3") != 2 || !strings.Contains(text, ">on a<") || strings.Count(text, "<rect") != 6 {
 		t.Errorf("%s", text)
 	}
 	at := func(name string) (y float64) {

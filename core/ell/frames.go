@@ -85,7 +85,7 @@ func newFramer(ctx context.Context, w io.Writer, compression string) (*framer, e
 				return err
 			}
 			f.packed = append(f.packed, uint32(len(c.frame)))
-			spare.Put(c.buffer) // a slice header is small beside what it saves
+			putBuffer(c.buffer)
 			<-f.slots
 		}
 		return nil
@@ -95,9 +95,15 @@ func newFramer(ctx context.Context, w io.Writer, compression string) (*framer, e
 
 // spare are buffers of FrameSize bytes. All packages share them: most are much
 // smaller than one buffer.
-var spare = sync.Pool{New: func() any { return make([]byte, 0, FrameSize) }}
+var spare = sync.Pool{New: func() any { b := make([]byte, 0, FrameSize); return &b }}
 
-func frameBuffer() []byte { return spare.Get().([]byte)[:0] }
+func frameBuffer() []byte { return (*spare.Get().(*[]byte))[:0] }
+
+func putBuffer(b []byte) {
+	if cap(b) > 0 {
+		spare.Put(&b)
+	}
+}
 
 func (f *framer) Write(p []byte) (int, error) {
 	n := len(p)
@@ -133,7 +139,7 @@ func (f *framer) flush() error {
 		} else {
 			out = f.enc.EncodeAll(chunk, out)
 		}
-		spare.Put(chunk)
+		putBuffer(chunk)
 		result <- compressed{out, out}
 	}()
 	return nil
@@ -193,7 +199,7 @@ func (f *framer) close() ([]seekable.Frame, error) {
 	if len(f.cur) > 0 {
 		err = f.flush()
 	}
-	spare.Put(f.cur)
+	putBuffer(f.cur)
 	f.cur = nil
 	close(f.order)
 	if err := errors.Join(err, f.group.Wait()); err != nil {

@@ -257,11 +257,10 @@ func (e *edit) mapTables(digest string, s Snapshot) {
 // open reads the part of a listing that a name is in, to edit it.
 func (e *edit) open(ctx context.Context, name string) (*listingContent, error) {
 	key := listingOf(name)
-	st := e.stored[key]
 	if e.after[key] == nil {
 		var err error
-		ok := false
-		if st, ok = e.tx.repo.prefetched.listings.take(listingKey(e.old, key)); !ok {
+		st, ok := e.tx.repo.prefetched.listings.take(listingKey(e.old, key))
+		if !ok {
 			if st, err = e.tx.repo.stored(ctx, e.old, key); err != nil {
 				return nil, err
 			}

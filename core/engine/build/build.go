@@ -12,7 +12,9 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"runtime/debug"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/gofrs/flock"
@@ -31,8 +33,22 @@ import (
 	"ellwand.example/core/workspace"
 )
 
-// Version is Ellwand's own version, recorded in packages.
-const Version = "0.1.0"
+// developmentVersion is the version of programs that were not built from a tag.
+const developmentVersion = "0.1.0"
+
+// Version is Ellwand's own version, which packages record: that of the tag it was
+// built from (runtime/debug.BuildInfo), or developmentVersion.
+var Version = sync.OnceValue(func() string {
+	info, ok := debug.ReadBuildInfo()
+	if !ok {
+		return developmentVersion
+	}
+	tag, ok := strings.CutPrefix(info.Main.Version, "v")
+	if !ok || strings.ContainsAny(tag, "-+") {
+		return developmentVersion
+	}
+	return tag
+})
 
 // Builder builds the recipes of one workspace.
 type Builder struct {

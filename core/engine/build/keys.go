@@ -34,7 +34,7 @@ func (j *job) keys(ctx context.Context) (chain []link, whole string, err error) 
 	below := ""
 	for _, step := range recipe.StepNames[:len(recipe.StepNames)-1] {
 		script := j.recipe.Script(step)
-		inputs := map[string]any{"ellwand": Version, "below": below, "step": step, "isolation": j.Runner.Isolation(), "rewrites": rewritesAfter(j.recipe, step)}
+		inputs := map[string]any{"ellwand": Version(), "below": below, "step": step, "isolation": j.Runner.Isolation(), "rewrites": rewritesAfter(j.recipe, step)}
 		switch {
 		case step == recipe.Unpack:
 			inputs["name"] = j.recipe.Name

@@ -284,7 +284,7 @@ func sourceRecord(s source.Fetched) ell.SourceRecord {
 
 func (j *job) buildRecord(ctx context.Context) (ell.BuildRecord, error) {
 	sum := sha256.Sum256(j.recipe.Doc.Data)
-	b := ell.BuildRecord{Ellwand: Version, Recipe: hex.EncodeToString(sum[:]), Needs: j.met, Options: j.recipe.Set, Isolation: j.Runner.Isolation(), Allow: j.recipe.Steps.Allow, Compression: j.compression(), Sources: []ell.SourceRecord{}, Files: map[string]string{}}
+	b := ell.BuildRecord{Ellwand: Version(), Recipe: hex.EncodeToString(sum[:]), Needs: j.met, Options: j.recipe.Set, Isolation: j.Runner.Isolation(), Allow: j.recipe.Steps.Allow, Compression: j.compression(), Sources: []ell.SourceRecord{}, Files: map[string]string{}}
 	if at, ok := revision.Of(ctx, j.recipe.Dir); ok {
 		r := ell.Revision(at)
 		b.Revision = &r
