@@ -68,7 +68,7 @@ func (a *program) showEvents(events []repo.Event, where, channel string) {
 		a.showNames("+", term.Good, e.Added)
 		a.showNames("-", term.Bad, e.Removed)
 		for _, x := range e.Allowed {
-			w.Printf("      %s %s of %s, reason: %s\n", w.Style(term.Doubtful, "let pass"), x.Code, x.Package, x.Reason)
+			w.Printf("      %s %s of %s, reason: %s\n", w.Style(term.Doubtful, "accepted"), x.Code, x.Package, x.Reason)
 		}
 		if e.Oldest {
 			w.Printf("      %s\n", w.Style(term.Faint, "older states were pruned"))

@@ -164,7 +164,7 @@ func (a *program) showReport(r repo.Report, where string) {
 	}
 	for _, t := range r.Change.Targets {
 		for _, x := range t.Allowed {
-			w.Printf("  %s %s of %s, reason: %s\n", w.Style(term.Doubtful, "let pass"), x.Code, x.Package, x.Reason)
+			w.Printf("  %s %s of %s, reason: %s\n", w.Style(term.Doubtful, "accepted"), x.Code, x.Package, x.Reason)
 		}
 		if t.Assumed > 0 {
 			w.Printf("  %s\n", w.Style(term.Faint, fmt.Sprintf("%s left to the system of %s, which is not known here", fact.Count(t.Assumed, "need is", "needs are"), t.Target)))

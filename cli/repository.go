@@ -144,7 +144,7 @@ func (a *program) showChange(c repo.Change, where string) {
 		a.showNames("+", term.Good, t.Added)
 		a.showNames("-", term.Bad, t.Removed)
 		for _, x := range t.Allowed {
-			w.Printf("  %s %s of %s, reason: %s\n", w.Style(term.Doubtful, "let pass"), x.Code, x.Package, x.Reason)
+			w.Printf("  %s %s of %s, reason: %s\n", w.Style(term.Doubtful, "accepted"), x.Code, x.Package, x.Reason)
 		}
 		if t.Assumed > 0 {
 			w.Printf("  %s\n", w.Style(term.Faint, fmt.Sprintf("%s left to the system of %s, which is not known here", fact.Count(t.Assumed, "need is", "needs are"), t.Target)))

@@ -26,10 +26,10 @@ type ChangeOptions struct {
 	// packages meets a need; nil where that system is not known. System itself may
 	// be nil.
 	System func(target string) func(solve.Need) bool
-	// Allow are findings of the gate that are let pass. One that matches none is
+	// Allow are findings of the gate that are accepted. One that matches none is
 	// an error.
 	Allow []Exception
-	// Passed are what was let pass before, by whoever looked at the packages;
+	// Passed are findings that were accepted before, by whoever checked the packages;
 	// the history keeps them with the others.
 	Passed []Exception
 }

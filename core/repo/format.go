@@ -68,7 +68,7 @@ type Pointer struct {
 // order of their keys, so that encoding/json writes them in canonical form.
 type Snapshot struct {
 	Action   string      `json:"action"`            // what made it, such as "publish"
-	Allowed  []Exception `json:"allowed,omitempty"` // what the gate found and let pass
+	Allowed  []Exception `json:"allowed,omitempty"` // findings that were accepted
 	Bytes    int64       `json:"bytes"`             // of all package files
 	Files    Refs        `json:"files"`             // as Listings, for paths
 	Format   int         `json:"format"`
@@ -90,7 +90,7 @@ func (s Snapshot) encode() ([]byte, error) {
 	return json.Marshal(s)
 }
 
-// Exception is a finding that is let pass on purpose.
+// Exception is a finding that is accepted on purpose.
 type Exception struct {
 	Code    string `json:"code"`
 	Package string `json:"package"` // its name

@@ -181,7 +181,7 @@ func TestExceptions(t *testing.T) {
 	if err != nil || len(events) != 1 || len(events[0].Allowed) != 2 || events[0].Allowed[0].Reason != "the moon rises at six" {
 		t.Errorf("the history: %+v, %v", events, err)
 	}
-	// What was let pass once is not asked for again.
+	// What was accepted once is not asked for again.
 	publish(t, r, "testing", samples(t, "buoy 1-1")...)
 }
 

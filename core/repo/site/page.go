@@ -42,7 +42,6 @@ var functions = template.FuncMap{
 	"count":      fact.Count,
 	"last":       func(rows []repo.Row) int { return len(rows) - 1 },
 	"date":       func(t time.Time) string { return t.UTC().Format("2006-01-02 15:04 UTC") },
-	"short":      func(digest string) string { return digest[:min(12, len(digest))] },
 	"plain":      func(text string) template.HTML { return template.HTML(plain(text)) },
 	"paragraphs": func(text string) []string { return strings.Split(strings.TrimSpace(text), "\n\n") },
 	"names":      func(names []string, more int) nameList { return nameList{names, more} },
