@@ -12,7 +12,7 @@ import (
 	"ellwand.example/core/httpclient"
 )
 
-// ahead of what is asked for, this much is read of a package on a server: a
+// readahead of what is asked for, this much is read of a package on a server: a
 // small package comes whole with the first request, and so do the facts of
 // most others.
 const remoteAhead = 64 << 10

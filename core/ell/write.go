@@ -276,7 +276,7 @@ func header(e Entry, when time.Time) *tar.Header {
 // entries writes all claims in order, while their files are read ahead.
 func (p *payloadWriter) entries(ctx context.Context) ([]Entry, error) {
 	ctx, cancel := context.WithCancel(ctx)
-	ahead := readAhead(ctx, p.spec, p.same)
+	ahead := startReadahead(ctx, p.spec, p.same)
 	defer ahead.wait()
 	defer cancel()
 	out := make([]Entry, 0, len(p.spec.Claims))

@@ -174,7 +174,7 @@ func (b *Builder) Build(ctx context.Context, r *recipe.Recipe, o Options) (Resul
 	j.options = o
 	began := time.Now()
 	err = j.run(ctx)
-	j.noteEnd(ctx, time.Since(began), err)
+	j.recordEnd(ctx, time.Since(began), err)
 	if err == nil && o.After != nil && j.result.State != Stopped {
 		err = o.After(ctx, r, &j.result)
 	}
@@ -199,7 +199,7 @@ func (b *Builder) begin(ctx context.Context, r *recipe.Recipe) (*job, error) {
 	for _, path := range left {
 		os.Remove(path)
 	}
-	if err := j.newGround(); err != nil {
+	if err := j.newWorktree(); err != nil {
 		j.close()
 		return nil, err
 	}
@@ -225,11 +225,11 @@ func (b *Builder) Staged(ctx context.Context, r *recipe.Recipe) ([]staging.Path,
 	if err == nil {
 		j.result.State = Stopped
 	}
-	j.noteEnd(ctx, time.Since(began), err)
+	j.recordEnd(ctx, time.Since(began), err)
 	if err != nil {
 		return nil, err
 	}
-	dir, err := j.ground.merged(chain, "stage")
+	dir, err := j.worktree.merged(chain, "stage")
 	if err != nil {
 		return nil, err
 	}

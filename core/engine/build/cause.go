@@ -133,8 +133,8 @@ func (j *job) whoHas(c *Cause) {
 
 // withHeader finds the newest package with a header, and what to need for it:
 // its pkg-config module, if it has one, which says where the header is.
-func withHeader(all []*laidPackage, name string) (*laidPackage, string) {
-	newest := slices.SortedFunc(slices.Values(all), func(a, b *laidPackage) int { return b.facts.Full().Compare(a.facts.Full()) })
+func withHeader(all []*depPackage, name string) (*depPackage, string) {
+	newest := slices.SortedFunc(slices.Values(all), func(a, b *depPackage) int { return b.facts.Full().Compare(a.facts.Full()) })
 	for _, l := range newest {
 		p, err := ell.Open(l.path)
 		if err != nil {

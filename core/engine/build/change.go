@@ -44,7 +44,7 @@ func (j *job) applyPatches(log io.Writer) error {
 		if err != nil {
 			return err
 		}
-		changes, err := patch.ApplyIn(j.ground.own("work"), p.Into, data)
+		changes, err := patch.ApplyIn(j.worktree.own("work"), p.Into, data)
 		if err != nil {
 			e := &ChangeError{Recipe: j.recipe.Name, Step: recipe.Unpack, File: j.recipe.Doc.File, Line: p.Line, What: p.File, Err: err,
 				Remedy: "make the patch again for this source; a build until unpack leaves the tree, with the patches before this one applied",
@@ -101,7 +101,7 @@ func (j *job) applyRewrites(ctx context.Context, step string) error {
 			return err
 		}
 		c.Output = io.Discard
-		err = j.Runner.Call(ctx, c, rewriteFunction, rewriteCall{j.ground.seen(dir), rewrite.Rule{Path: w.Path, Find: w.Find, Regexp: w.Regexp, Replace: w.Replace, Times: w.Times}})
+		err = j.Runner.Call(ctx, c, rewriteFunction, rewriteCall{j.worktree.seen(dir), rewrite.Rule{Path: w.Path, Find: w.Find, Regexp: w.Regexp, Replace: w.Replace, Times: w.Times}})
 		if err != nil {
 			return &ChangeError{Recipe: j.recipe.Name, Step: step, File: j.recipe.Doc.File, Line: w.Line, What: "rewrite after " + step, Err: err,
 				Remedy: "correct `find`, `path` or `times`; nothing was rewritten"}

@@ -30,7 +30,7 @@ type variable struct {
 
 // variables is the environment that a script sees: nothing of the caller's.
 func (j *job) variables(script string) []variable {
-	r, work := j.recipe, j.ground.seen("work")
+	r, work := j.recipe, j.worktree.seen("work")
 	// The same name for the work tree in every build keeps its directory out of
 	// messages and debug information.
 	mapped := fmt.Sprintf("-ffile-prefix-map=%s=/build/%s-%s", work, r.Name, r.Version)
@@ -41,12 +41,12 @@ func (j *job) variables(script string) []variable {
 	fixed := func(name, value string) variable { return variable{name, value, false} }
 	local := func(name, value string) variable { return variable{name, value, true} }
 	vars := []variable{
-		local("DESTDIR", j.ground.seen("stage")),
+		local("DESTDIR", j.worktree.seen("stage")),
 		fixed("PREFIX", "/usr"),
 		fixed("SOURCE_DATE_EPOCH", strconv.FormatInt(r.Date().Unix(), 10)),
 		fixed("TZ", "UTC"),
 		fixed("LC_ALL", "C.UTF-8"),
-		local("HOME", j.ground.seen("home")),
+		local("HOME", j.worktree.seen("home")),
 		local("TMPDIR", j.temporary()),
 		local("MAKEFLAGS", fmt.Sprintf("-j%d", j.jobs())),
 		fixed("ELL_NAME", r.Name),
@@ -65,7 +65,7 @@ func (j *job) variables(script string) []variable {
 	}
 	search := probe.SearchPath
 	if len(j.laid) > 0 && !j.separate() {
-		needs := j.ground.seen("needs")
+		needs := j.worktree.seen("needs")
 		under := func(dirs ...string) string {
 			for i, d := range dirs {
 				dirs[i] = filepath.Join(needs, d)
@@ -126,7 +126,7 @@ func (j *job) temporary() string {
 	if j.isolated() {
 		return "/tmp"
 	}
-	return j.ground.seen("tmp")
+	return j.worktree.seen("tmp")
 }
 
 func (j *job) recipeDirectory() string {

@@ -24,15 +24,15 @@ import (
 // job is one build under way.
 type job struct {
 	*Builder
-	recipe  *recipe.Recipe
-	state   string // the directory of the lock and the record
-	lock    *flock.Flock
-	ground  ground
-	options Options
-	result  Result
+	recipe   *recipe.Recipe
+	state    string // the directory of the lock and the record
+	lock     *flock.Flock
+	worktree worktree
+	options  Options
+	result   Result
 
 	sources []source.Fetched
-	laid    []*laidPackage
+	laid    []*depPackage
 	met     map[string]string // build need → what meets it
 	answers map[string]string // build need → what of the system meets it
 	over    []string          // directories of the laid packages
@@ -46,7 +46,7 @@ func (j *job) close() { j.lock.Unlock() }
 func (j *job) recordFile() string { return filepath.Join(j.state, "record.json") }
 
 // ready finds out what the build depends on, and which steps it has.
-func (j *job) ready(ctx context.Context) ([]link, string, error) {
+func (j *job) ready(ctx context.Context) ([]stepKey, string, error) {
 	if err := j.meetNeeds(ctx); err != nil {
 		return nil, "", err
 	}
@@ -86,7 +86,7 @@ func (j *job) run(ctx context.Context) error {
 	from := len(wanted)
 	if j.options.From != "" {
 		first := slices.Index(recipe.StepNames, j.options.From)
-		from = slices.IndexFunc(wanted, func(l link) bool { return slices.Index(recipe.StepNames, l.step) >= first })
+		from = slices.IndexFunc(wanted, func(l stepKey) bool { return slices.Index(recipe.StepNames, l.step) >= first })
 		if from < 0 {
 			from = len(wanted)
 		}
@@ -118,10 +118,10 @@ func (j *job) run(ctx context.Context) error {
 		j.result.State = Repacked
 	}
 	if j.number == 0 {
-		j.noteBegin()
+		j.recordBegin()
 	}
 	began := time.Now()
-	staged, err := j.ground.merged(chain, "stage")
+	staged, err := j.worktree.merged(chain, "stage")
 	if err != nil {
 		return err
 	}
@@ -148,19 +148,19 @@ func (j *job) run(ctx context.Context) error {
 	if err := writeJSON(j.recordFile(), now); err != nil {
 		return err
 	}
-	return j.ground.flush(ctx, chain)
+	return j.worktree.flush(ctx, chain)
 }
 
 // scrap is the directory for what is made only to be thrown away.
 func (j *job) scrap() string { return filepath.Join(j.state, "scrap") }
 
 // leaveWork puts a copy of the work tree where a person can look at it.
-func (j *job) leaveWork(chain []link, failed bool) error {
+func (j *job) leaveWork(chain []stepKey, failed bool) error {
 	dir := filepath.Join(j.state, "work")
 	if err := layer.RemoveAll(dir); err != nil {
 		return err
 	}
-	if err := j.ground.export(chain, failed, "work", dir); err != nil {
+	if err := j.worktree.export(chain, failed, "work", dir); err != nil {
 		return err
 	}
 	j.result.Work = workspace.Display(dir)
@@ -188,12 +188,12 @@ func (j *job) fetch(ctx context.Context) error {
 // steps runs those of a chain that have to be: all from the number from on,
 // and of those before it what no earlier build has left. It returns how many
 // were left by one.
-func (j *job) steps(ctx context.Context, chain []link, from int) (done int, err error) {
-	if done, err = j.ground.done(chain, from); err != nil {
+func (j *job) steps(ctx context.Context, chain []stepKey, from int) (done int, err error) {
+	if done, err = j.worktree.done(chain, from); err != nil {
 		return 0, err
 	}
 	for i, step := range recipe.StepNames[:len(recipe.StepNames)-1] {
-		at := slices.IndexFunc(chain, func(l link) bool { return l.step == step })
+		at := slices.IndexFunc(chain, func(l stepKey) bool { return l.step == step })
 		switch {
 		case at >= 0 && at < done:
 			j.result.Steps = append(j.result.Steps, StepResult{Step: step, Reused: true})
@@ -220,8 +220,8 @@ func (j *job) steps(ctx context.Context, chain []link, from int) (done int, err 
 }
 
 // step runs one step of a chain, on what the ones before it left.
-func (j *job) step(ctx context.Context, chain []link, at int) error {
-	if err := j.ground.begin(chain, at); err != nil {
+func (j *job) step(ctx context.Context, chain []stepKey, at int) error {
+	if err := j.worktree.begin(chain, at); err != nil {
 		return err
 	}
 	began := time.Now()
@@ -247,13 +247,13 @@ func (j *job) step(ctx context.Context, chain []link, at int) error {
 	if ctx.Err() != nil {
 		return context.Cause(ctx)
 	}
-	return errors.Join(err, j.ground.end(chain, at, err == nil))
+	return errors.Join(err, j.worktree.end(chain, at, err == nil))
 }
 
 func (j *job) unpack(ctx context.Context, log io.Writer) error {
 	for i, s := range j.recipe.Sources {
 		f := j.sources[i]
-		out, err := source.Unpack(ctx, j.ground.own("work"), source.Job{Path: f.Path, Name: f.Name, SHA256: f.SHA256, Into: s.Into, Skip: s.Skip, Known: j.recipe.Name}, j.Progress)
+		out, err := source.Unpack(ctx, j.worktree.own("work"), source.Job{Path: f.Path, Name: f.Name, SHA256: f.SHA256, Into: s.Into, Skip: s.Skip, Known: j.recipe.Name}, j.Progress)
 		if err != nil {
 			var changed *source.DigestError
 			if errors.As(err, &changed) {
@@ -276,11 +276,11 @@ func (j *job) unpack(ctx context.Context, log io.Writer) error {
 		return err
 	}
 	if !j.separate() {
-		if err := j.layInto(ctx, j.ground.own("needs")); err != nil {
+		if err := j.layInto(ctx, j.worktree.own("needs")); err != nil {
 			return err
 		}
 	}
-	return handOver(filepath.Dir(j.ground.own("work")))
+	return handOver(filepath.Dir(j.worktree.own("work")))
 }
 
 // handOver makes a tree belong to whoever runs the steps.
@@ -303,11 +303,11 @@ func (j *job) command(name, script string) (sandbox.Command, error) {
 	if err := errors.Join(layer.RemoveAll(files), os.MkdirAll(files, 0o755)); err != nil {
 		return sandbox.Command{}, err
 	}
-	c := sandbox.Command{Allow: j.recipe.Steps.Allow, Name: name, Script: script, Dir: j.ground.seen("work"), Env: j.environment(script), Files: files, Over: j.over, Limits: j.Workspace.Limits()}
+	c := sandbox.Command{Allow: j.recipe.Steps.Allow, Name: name, Script: script, Dir: j.worktree.seen("work"), Env: j.environment(script), Files: files, Over: j.over, Limits: j.Workspace.Limits()}
 	if seesRecipe(script) {
 		c.Recipe = j.recipe.Dir
 	}
-	j.ground.prepare(&c)
+	j.worktree.prepare(&c)
 	return c, nil
 }
 
@@ -377,7 +377,7 @@ func (j *job) openLogs() error {
 			}
 		}
 	}
-	defer func() { j.noteBegin() }()
+	defer func() { j.recordBegin() }()
 	j.logs = filepath.Join(all, time.Now().UTC().Format("2006-01-02T15.04.05.000Z"))
 	j.result.Logs = workspace.Display(j.logs)
 	return os.MkdirAll(j.logs, 0o755)

@@ -16,7 +16,7 @@ import (
 
 // keys names everything that the build depends on: the steps that do
 // something, with their keys, and the key of the packages.
-func (j *job) keys(ctx context.Context) (chain []link, whole string, err error) {
+func (j *job) keys(ctx context.Context) (chain []stepKey, whole string, err error) {
 	fixed := map[string]string{}
 	for _, v := range j.variables("") {
 		if !v.local {
@@ -57,7 +57,7 @@ func (j *job) keys(ctx context.Context) (chain []link, whole string, err error) 
 		if below, err = digestOf(inputs); err != nil {
 			return nil, "", err
 		}
-		chain = append(chain, link{step, below})
+		chain = append(chain, stepKey{step, below})
 	}
 	// Packages tell where in its history the recipe was: one that was committed
 	// since is packed again, and nothing more.

@@ -26,8 +26,8 @@ import (
 // machine itself.
 const bySystem = "system"
 
-// laidPackage is a package of the workspace that a build depends on.
-type laidPackage struct {
+// depPackage is a package of the workspace that a build depends on.
+type depPackage struct {
 	path   string
 	facts  ell.Facts
 	digest string // of its facts.json, which pins everything else in it
@@ -72,11 +72,11 @@ func (j *job) meetNeeds(ctx context.Context) error {
 		}
 		return &MissingError{j.recipe.Name, missing}
 	}
-	slices.SortFunc(j.laid, func(a, b *laidPackage) int { return cmp.Compare(a.path, b.path) })
+	slices.SortFunc(j.laid, func(a, b *depPackage) int { return cmp.Compare(a.path, b.path) })
 	return nil
 }
 
-func (j *job) add(p *laidPackage, all []*laidPackage) {
+func (j *job) add(p *depPackage, all []*depPackage) {
 	if slices.Contains(j.laid, p) {
 		return
 	}
@@ -91,8 +91,8 @@ func (j *job) add(p *laidPackage, all []*laidPackage) {
 }
 
 // find returns the newest package that meets a need.
-func find(all []*laidPackage, n need.Need) *laidPackage {
-	var best *laidPackage
+func find(all []*depPackage, n need.Need) *depPackage {
+	var best *depPackage
 	for _, p := range all {
 		if slices.ContainsFunc(p.facts.AllProvides(), n.MetBy) && (best == nil || best.facts.Full().Compare(p.facts.Full()) < 0) {
 			best = p
@@ -111,12 +111,12 @@ type catalogue struct {
 type catalogued struct {
 	size     int64
 	modified time.Time
-	pkg      *laidPackage // nil for one that cannot be read
+	pkg      *depPackage // nil for one that cannot be read
 }
 
 // packages lists the workspace's packages for its target. A damaged file among
 // them meets nothing.
-func (b *Builder) packages() ([]*laidPackage, error) {
+func (b *Builder) packages() ([]*depPackage, error) {
 	dir := b.Workspace.Packages()
 	entries, err := os.ReadDir(dir)
 	if err != nil && !os.IsNotExist(err) {
@@ -127,7 +127,7 @@ func (b *Builder) packages() ([]*laidPackage, error) {
 	if b.catalogue.known == nil {
 		b.catalogue.known = map[string]catalogued{}
 	}
-	var all []*laidPackage
+	var all []*depPackage
 	for _, e := range entries {
 		if _, _, _, ok := ell.ParseFileName(e.Name()); !ok {
 			continue
@@ -149,7 +149,7 @@ func (b *Builder) packages() ([]*laidPackage, error) {
 	return all, nil
 }
 
-func (b *Builder) readPackage(path string) *laidPackage {
+func (b *Builder) readPackage(path string) *depPackage {
 	p, err := ell.Open(path)
 	if err != nil {
 		b.Progress.Note(err.Error() + "; it is skipped")
@@ -158,7 +158,7 @@ func (b *Builder) readPackage(path string) *laidPackage {
 	defer p.Close()
 	own, _ := p.Meta("facts.json")
 	sum := sha256.Sum256(own)
-	return &laidPackage{path: p.Path, facts: p.Facts, digest: hex.EncodeToString(sum[:]), build: p.Build}
+	return &depPackage{path: p.Path, facts: p.Facts, digest: hex.EncodeToString(sum[:]), build: p.Build}
 }
 
 // lay readies the packages that meet build needs to be laid over the system:
@@ -202,7 +202,7 @@ func (j *job) scrapFor(name string) string {
 	return dir
 }
 
-func (j *job) extract(ctx context.Context, l *laidPackage, dir string) error {
+func (j *job) extract(ctx context.Context, l *depPackage, dir string) error {
 	p, err := ell.Open(l.path)
 	if err != nil {
 		return err
@@ -234,7 +234,7 @@ func (j *job) layInto(ctx context.Context, dir string) error {
 		if err != nil {
 			return err
 		}
-		return os.WriteFile(file, usrPrefix.ReplaceAll(text, []byte("${1}"+strings.ReplaceAll(j.ground.seen("needs"), "$", "$$")+"/usr")), 0o644)
+		return os.WriteFile(file, usrPrefix.ReplaceAll(text, []byte("${1}"+strings.ReplaceAll(j.worktree.seen("needs"), "$", "$$")+"/usr")), 0o644)
 	})
 }
 

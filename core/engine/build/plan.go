@@ -89,9 +89,9 @@ func (b *Builder) Plan(ctx context.Context, all []*recipe.Recipe) ([]Planned, er
 }
 
 // judge compares the packages of a recipe with what they would be made of now.
-func (b *Builder) judge(r *recipe.Recipe, packages []*laidPackage) (state string, reasons []string) {
+func (b *Builder) judge(r *recipe.Recipe, packages []*depPackage) (state string, reasons []string) {
 	reasons = []string{}
-	made := map[string]*laidPackage{}
+	made := map[string]*depPackage{}
 	older := ""
 	for _, p := range packages {
 		switch {
@@ -130,7 +130,7 @@ func (b *Builder) judge(r *recipe.Recipe, packages []*laidPackage) (state string
 }
 
 // recordReasons compares what a package was built from with what is there.
-func (b *Builder) recordReasons(r *recipe.Recipe, record ell.BuildRecord, others []*laidPackage) []string {
+func (b *Builder) recordReasons(r *recipe.Recipe, record ell.BuildRecord, others []*depPackage) []string {
 	var reasons []string
 	digest := func(data []byte) string {
 		sum := sha256.Sum256(data)
@@ -168,7 +168,7 @@ func (b *Builder) recordReasons(r *recipe.Recipe, record ell.BuildRecord, others
 // needReasons finds what a package needs of others that only older ones of
 // them have: a soname that changed, or exactly a version that is not the
 // newest.
-func (b *Builder) needReasons(facts ell.Facts, others, newest []*laidPackage) []string {
+func (b *Builder) needReasons(facts ell.Facts, others, newest []*depPackage) []string {
 	var reasons []string
 	for _, text := range facts.Needs {
 		n, err := need.Parse(text.Need)
@@ -193,8 +193,8 @@ func (b *Builder) needReasons(facts ell.Facts, others, newest []*laidPackage) []
 }
 
 // newestOfEach leaves the newest package of every name.
-func newestOfEach(all []*laidPackage) []*laidPackage {
-	best := map[string]*laidPackage{}
+func newestOfEach(all []*depPackage) []*depPackage {
+	best := map[string]*depPackage{}
 	for _, p := range all {
 		if other := best[p.facts.Name]; other == nil || other.facts.Full().Compare(p.facts.Full()) < 0 {
 			best[p.facts.Name] = p

@@ -25,7 +25,7 @@ func (b *Builder) Shell(ctx context.Context, r *recipe.Recipe, step string, term
 	if err != nil {
 		return err
 	}
-	at := slices.IndexFunc(chain, func(l link) bool { return l.step == step })
+	at := slices.IndexFunc(chain, func(l stepKey) bool { return l.step == step })
 	if at < 0 {
 		return fmt.Errorf("%s does nothing in its %s step, so there is no place to open a shell in", r.Name, step)
 	}
@@ -35,7 +35,7 @@ func (b *Builder) Shell(ctx context.Context, r *recipe.Recipe, step string, term
 	if err := j.lay(ctx); err != nil {
 		return err
 	}
-	failed, err := j.ground.open(chain, at)
+	failed, err := j.worktree.open(chain, at)
 	if err != nil {
 		return err
 	}

@@ -179,17 +179,17 @@ func (u *universe) factsOf(name string) []Fact {
 	return out
 }
 
-// levels are the wishes that make one answer better than another, the most
+// levels are the soft that make one answer better than another, the most
 // important ones first.
-func (e *encoding) levels() [][]wish {
-	var stay, same, suggested, newest, fewest []wish
+func (e *encoding) levels() [][]softClause {
+	var stay, same, suggested, newest, fewest []softClause
 	for _, v := range e.gone {
-		stay = append(stay, wish{no(v), 1})
+		stay = append(stay, softClause{no(v), 1})
 	}
 	for i, p := range e.packages {
 		upgraded := slices.Contains(e.request.Upgrade, p.Name)
 		if p.Installed && !upgraded && !slices.Contains(e.request.Remove, p.Name) {
-			same = append(same, wish{yes(e.vars[i]), 1})
+			same = append(same, softClause{yes(e.vars[i]), 1})
 		}
 		if p.Installed && !upgraded {
 			continue
@@ -199,16 +199,16 @@ func (e *encoding) levels() [][]wish {
 			behind++ // what replaces it is newer than all of its own name
 		}
 		if behind > 0 {
-			newest = append(newest, wish{no(e.vars[i]), behind})
+			newest = append(newest, softClause{no(e.vars[i]), behind})
 		}
 		if !p.Installed {
-			fewest = append(fewest, wish{no(e.vars[i]), 1})
+			fewest = append(fewest, softClause{no(e.vars[i]), 1})
 		}
 	}
 	for _, v := range e.unmet {
-		suggested = append(suggested, wish{no(v), 1})
+		suggested = append(suggested, softClause{no(v), 1})
 	}
-	return [][]wish{stay, same, suggested, newest, fewest}
+	return [][]softClause{stay, same, suggested, newest, fewest}
 }
 
 // answer reads what the search found.

@@ -117,7 +117,7 @@ func Solve(r Request) (*Answer, error) {
 	u := newUniverse(r)
 	e := u.encode(nil)
 	for _, level := range e.levels() {
-		if _, possible := e.problem.least(level); !possible {
+		if _, possible := e.problem.minimize(level); !possible {
 			return nil, u.prove()
 		}
 	}

@@ -173,13 +173,13 @@ func (b *Builder) Needs(ctx context.Context, r *recipe.Recipe) ([]NeedState, err
 	return states, b.findHolders(ctx, r, states)
 }
 
-func notOf(all []*laidPackage, recipe string) []*laidPackage {
-	return slices.DeleteFunc(slices.Clone(all), func(p *laidPackage) bool { return p.facts.Recipe == recipe })
+func notOf(all []*depPackage, recipe string) []*depPackage {
+	return slices.DeleteFunc(slices.Clone(all), func(p *depPackage) bool { return p.facts.Recipe == recipe })
 }
 
 // needState looks for what meets a need: the workspace's packages first, then
 // the system, whose library must have the symbol versions.
-func (b *Builder) needState(n need.Need, symbols []string, all []*laidPackage) NeedState {
+func (b *Builder) needState(n need.Need, symbols []string, all []*depPackage) NeedState {
 	s := NeedState{Need: n.String()}
 	if p := find(all, n); p != nil {
 		s.Met, s.By = true, p.facts.Identity()
@@ -394,14 +394,14 @@ func (b *Builder) Supply(ctx context.Context, r *recipe.Recipe) ([]string, error
 }
 
 // newestOf keeps the newest package of each name.
-func newestOf(all []*laidPackage) []*laidPackage {
-	best := map[string]*laidPackage{}
+func newestOf(all []*depPackage) []*depPackage {
+	best := map[string]*depPackage{}
 	for _, p := range all {
 		if have := best[p.facts.Name]; have == nil || have.facts.Full().Compare(p.facts.Full()) < 0 {
 			best[p.facts.Name] = p
 		}
 	}
-	var out []*laidPackage
+	var out []*depPackage
 	for _, name := range slices.Sorted(maps.Keys(best)) {
 		out = append(out, best[name])
 	}

@@ -2,23 +2,23 @@ package solve
 
 import "slices"
 
-// wish is a literal that should be true, and what it costs if it is not.
-type wish struct {
+// softClause is a literal that should be true, and what it costs if it is not.
+type softClause struct {
 	literal literal
 	weight  int
 }
 
-// least finds the least cost at which the wishes can be left unmet, and makes
+// minimize finds the least cost at which the soft can be left unmet, and makes
 // the problem such that every assignment from now on has that cost. It returns
 // false where there is no assignment at all.
 //
-// The search goes up from below: all wishes are assumed; those that turn out
+// The search goes up from below: all soft are assumed; those that turn out
 // not to be possible together (a core) cost at least the smallest of their
 // weights, and from there on only how many of them fail is counted. It is the
 // method OLL of Andres, Kaufmann, Matheis and Schaub, "Unsatisfiability-based
 // optimization in clasp" (2012).
-func (p *problem) least(wishes []wish) (cost int, possible bool) {
-	open := slices.Clone(wishes)
+func (p *problem) minimize(soft []softClause) (cost int, possible bool) {
+	open := slices.Clone(soft)
 	counts := map[literal]*count{} // "fewer than n of a core fail" → its counter
 	for {
 		assumptions := make([]literal, len(open))
@@ -51,7 +51,7 @@ func (p *problem) least(wishes []wish) (cost int, possible bool) {
 				}
 			}
 		}
-		open = slices.DeleteFunc(open, func(w wish) bool { return w.weight == 0 })
+		open = slices.DeleteFunc(open, func(w softClause) bool { return w.weight == 0 })
 		p.add(failing...)
 		if len(failing) > 1 {
 			c := p.counter(failing)
@@ -66,16 +66,16 @@ func (p *problem) least(wishes []wish) (cost int, possible bool) {
 	return cost, !p.broken
 }
 
-func position(list []wish, l literal) int {
-	return slices.IndexFunc(list, func(w wish) bool { return w.literal == l })
+func position(list []softClause, l literal) int {
+	return slices.IndexFunc(list, func(w softClause) bool { return w.literal == l })
 }
 
-func raise(list []wish, l literal, weight int) []wish {
+func raise(list []softClause, l literal, weight int) []softClause {
 	if i := position(list, l); i >= 0 {
 		list[i].weight += weight
 		return list
 	}
-	return append(list, wish{l, weight})
+	return append(list, softClause{l, weight})
 }
 
 // smaller drops assumptions from a core while the others still fail.

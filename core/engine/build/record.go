@@ -9,9 +9,9 @@ import (
 	"ellwand.example/core/engine/history"
 )
 
-// noteBegin puts this build into the history. That it cannot is no reason not
+// recordBegin puts this build into the history. That it cannot is no reason not
 // to build: it is told, and the build goes on.
-func (j *job) noteBegin() {
+func (j *job) recordBegin() {
 	if j.History == nil {
 		return
 	}
@@ -24,9 +24,9 @@ func (j *job) noteBegin() {
 	j.number = number
 }
 
-// noteEnd puts what came of this build into the history. It does so after an
+// recordEnd puts what came of this build into the history. It does so after an
 // interruption too.
-func (j *job) noteEnd(ctx context.Context, took time.Duration, err error) {
+func (j *job) recordEnd(ctx context.Context, took time.Duration, err error) {
 	if j.number == 0 {
 		return
 	}

@@ -53,16 +53,16 @@ type content struct {
 	err  error
 }
 
-// ahead reads files on all cores in advance.
-type ahead struct {
+// readahead reads files on all cores in advance.
+type readahead struct {
 	files  chan chan content // in the order of the claims; of those that are read alone
 	memory *semaphore.Weighted
 	group  *errgroup.Group
 }
 
-// readAhead begins to read all claims that are files and no hard links.
-func readAhead(ctx context.Context, spec Spec, same []int) *ahead {
-	a := &ahead{files: make(chan chan content, maxAhead), memory: semaphore.NewWeighted(maxBuffer)}
+// startReadahead begins to read all claims that are files and no hard links.
+func startReadahead(ctx context.Context, spec Spec, same []int) *readahead {
+	a := &readahead{files: make(chan chan content, maxAhead), memory: semaphore.NewWeighted(maxBuffer)}
 	a.group, ctx = errgroup.WithContext(ctx)
 	a.group.Go(func() error {
 		var workers errgroup.Group
@@ -139,7 +139,7 @@ func changed(name string, err error) error {
 
 // take waits for the next claim that is read. The caller calls release when
 // it is used.
-func (a *ahead) take(ctx context.Context) (content, error) {
+func (a *readahead) take(ctx context.Context) (content, error) {
 	select {
 	case result := <-a.files:
 		select {
@@ -152,7 +152,7 @@ func (a *ahead) take(ctx context.Context) (content, error) {
 	return content{}, ctx.Err()
 }
 
-func (a *ahead) release(c content) {
+func (a *readahead) release(c content) {
 	if c.size <= maxHeld {
 		giveBack(c.data)
 		a.memory.Release(c.size)
@@ -160,11 +160,11 @@ func (a *ahead) release(c content) {
 }
 
 // wait ends when nothing is read any more.
-func (a *ahead) wait() { a.group.Wait() }
+func (a *readahead) wait() { a.group.Wait() }
 
 // file writes one file's entry, or the link to an earlier one with the same
 // contents.
-func (p *payloadWriter) file(ctx context.Context, i int, e *Entry, a *ahead) error {
+func (p *payloadWriter) file(ctx context.Context, i int, e *Entry, a *readahead) error {
 	c, err := a.take(ctx)
 	if err != nil {
 		return err

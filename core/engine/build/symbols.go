@@ -71,7 +71,7 @@ func (j *job) split(ctx context.Context) error {
 		return err
 	}
 	c.Output = io.Discard
-	if err := j.Runner.Call(ctx, c, splitFunction, splitCall{j.ground.seen("stage"), probe.SearchPath}); err != nil {
+	if err := j.Runner.Call(ctx, c, splitFunction, splitCall{j.worktree.seen("stage"), probe.SearchPath}); err != nil {
 		return fmt.Errorf("%s: the debug information cannot be split off: %w\nwrite `debug = false` into the recipe to leave it where it is", j.recipe.Name, err)
 	}
 	return nil

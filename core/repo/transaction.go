@@ -20,6 +20,15 @@ import (
 	"ellwand.example/core/progress"
 )
 
+// Actions that make a snapshot.
+const (
+	ActionPublish = "publish"
+	ActionRetire  = "retire"
+	ActionPromote = "promote"
+	ActionRewind  = "rewind"
+	ActionIndex   = "index"
+)
+
 // ChangeOptions are on what o a channel is changed.
 type ChangeOptions struct {
 	// System returns, for a target, what tells whether the system below its
