@@ -149,7 +149,7 @@ func (l *overlayTree) flush(ctx context.Context, steps []stepKey) error {
 	return l.store.Flush(ctx, below(steps, len(steps)))
 }
 
-// plain is the ground where nothing keeps steps apart: one directory, in which a
+// dirTree is the worktree without a sandbox: one directory, in which a
 // step that fails leaves what it did.
 type dirTree struct {
 	dir string
@@ -220,7 +220,7 @@ func (p *dirTree) export(_ []stepKey, _ bool, name, to string) error {
 	return layer.Export(to, []string{p.own(name)})
 }
 
-// newWorktree chooses the ground for the builder's runner.
+// newWorktree chooses the worktree for the builder's runner.
 func (j *job) newWorktree() error {
 	if n, ok := j.Runner.(sandbox.Namespaces); ok {
 		j.worktree = &overlayTree{job: j, store: layer.Store{Dir: j.Workspace.State("layers", j.recipe.Name), Copies: n.Copies}, scrap: j.scrap()}

@@ -8,7 +8,7 @@ type softClause struct {
 	weight  int
 }
 
-// minimize finds the least cost at which the soft can be left unmet, and makes
+// minimize finds the least cost at which the soft clauses can be left unmet, and makes
 // the problem such that every assignment from now on has that cost. It returns
 // false where there is no assignment at all.
 //
