@@ -25,6 +25,7 @@ import (
 	"ellwand.example/core/recipe"
 	"ellwand.example/core/recipe/document"
 	"ellwand.example/core/repo"
+	"ellwand.example/core/repo/storage"
 	"ellwand.example/core/source"
 	"ellwand.example/core/workspace"
 )
@@ -242,7 +243,7 @@ func (a *App) ClassifyLintTargets(words []string) (t LintTargets, err error) {
 			t.Recipes = append(t.Recipes, word)
 		case strings.HasSuffix(word, ell.Extension) && (statErr != nil || !info.IsDir()), statErr == nil && info.Mode().IsRegular() && filepath.Base(word) != recipe.FileName:
 			t.Packages = append(t.Packages, word)
-		case isFile(filepath.Join(word, repo.PointerFile)) || fact.IsRemote(word):
+		case isFile(filepath.Join(word, storage.PointerFile)) || fact.IsRemote(word):
 			t.Repositories = append(t.Repositories, word)
 		case statErr == nil && info.IsDir() && !isFile(filepath.Join(word, recipe.FileName)):
 			inside, err := a.ExpandPackages([]string{word})

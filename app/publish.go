@@ -11,6 +11,7 @@ import (
 	"ellwand.example/core/lint"
 	"ellwand.example/core/progress"
 	"ellwand.example/core/repo"
+	"ellwand.example/core/repo/storage"
 )
 
 // PublishOptions are the conditions of a publish.
@@ -156,7 +157,7 @@ func isPublished(ctx context.Context, o Opened, facts []ell.Facts, identity stri
 		return false, nil
 	}
 	records, err := o.Named(ctx, o.Channel, facts[at].Target, facts[at].Name)
-	var none *repo.NotRepositoryError
+	var none *storage.NotRepositoryError
 	if errors.As(err, &none) {
 		return false, nil // this publish starts it
 	}

@@ -16,6 +16,7 @@ import (
 	"ellwand.example/core/needs/solve"
 	"ellwand.example/core/repo"
 	"ellwand.example/core/repo/site"
+	"ellwand.example/core/repo/storage"
 	"ellwand.example/core/workspace"
 )
 
@@ -115,7 +116,7 @@ func (a *App) checkStarted(ctx context.Context, o Opened) error {
 		}
 	}
 	_, err := o.Pointer(ctx)
-	var none *repo.NotRepositoryError
+	var none *storage.NotRepositoryError
 	if !errors.As(err, &none) || a.IsConfigured(o.Name) {
 		return nil // publishing reports other errors
 	}

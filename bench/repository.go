@@ -17,6 +17,7 @@ import (
 	"ellwand.example/core/progress"
 	"ellwand.example/core/repo"
 	"ellwand.example/core/repo/site"
+	"ellwand.example/core/repo/storage"
 	"ellwand.example/core/staging"
 )
 
@@ -26,7 +27,7 @@ func sortClaims(claims []staging.Claim) {
 
 // at is a repository with a cache and pages, as the program opens it.
 func (b *bench) at(name string) *repo.Repository {
-	return &repo.Repository{Storage: repo.NewDirectory(filepath.Join(b.work, name)), Cache: filepath.Join(b.work, name+"-cache"), Pages: site.Renderer{}}
+	return &repo.Repository{Storage: storage.NewDirectory(filepath.Join(b.work, name)), Cache: filepath.Join(b.work, name+"-cache"), Pages: site.Renderer{}}
 }
 
 func publish(r *repo.Repository, terms repo.ChangeOptions, files ...string) time.Duration {
@@ -114,7 +115,7 @@ func (b *bench) indexing() {
 	dir := filepath.Join(b.work, "indexed")
 	var stored []string
 	var bytes int64
-	check(repo.Directory{Dir: dir}.List(ctx, "packages/", func(s repo.Stored) error {
+	check(storage.Directory{Dir: dir}.List(ctx, "packages/", func(s storage.Stored) error {
 		if strings.HasSuffix(s.Name, ell.Extension) {
 			stored = append(stored, filepath.Join(dir, s.Name))
 			bytes += s.Size
@@ -130,7 +131,7 @@ func (b *bench) indexing() {
 	}
 	var anew, sums time.Duration
 	for i := range b.runs { // in turn, so that both see the same machine
-		for _, name := range []string{repo.PointerFile, "listings", "files", "snapshots", "pages", ".incoming"} {
+		for _, name := range []string{storage.PointerFile, "listings", "files", "snapshots", "pages", ".incoming"} {
 			check(os.RemoveAll(filepath.Join(dir, name)))
 		}
 		check(os.RemoveAll(r.Cache))

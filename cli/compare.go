@@ -20,6 +20,7 @@ import (
 	"ellwand.example/core/recipe"
 	"ellwand.example/core/recipe/revision"
 	"ellwand.example/core/repo"
+	"ellwand.example/core/repo/storage"
 	"ellwand.example/core/workspace"
 )
 
@@ -111,7 +112,7 @@ func (a *program) kindOf(u *app.App, word string) (string, error) {
 			return aState, nil
 		}
 	}
-	if _, err := os.Stat(filepath.Join(name, repo.PointerFile)); err == nil {
+	if _, err := os.Stat(filepath.Join(name, storage.PointerFile)); err == nil {
 		return aState, nil
 	}
 	return aRecipe, nil

@@ -5,9 +5,7 @@ package demo
 import (
 	"archive/tar"
 	"bytes"
-	"crypto/sha256"
 	"embed"
-	"encoding/hex"
 	"fmt"
 	"io/fs"
 	"net/url"
@@ -17,6 +15,7 @@ import (
 	"strings"
 	"time"
 
+	"ellwand.example/core/fact"
 	"github.com/klauspost/compress/gzip"
 )
 
@@ -68,8 +67,7 @@ func Unpack(dir string) error {
 		if err != nil {
 			return err
 		}
-		sum := sha256.Sum256(data)
-		replace = append(replace, fmt.Sprintf("@SHA256:%s@", name), hex.EncodeToString(sum[:]))
+		replace = append(replace, fmt.Sprintf("@SHA256:%s@", name), fact.SHA256(data))
 		if err := os.WriteFile(filepath.Join(upstream, name+".tar.gz"), data, 0o644); err != nil {
 			return err
 		}

@@ -3,8 +3,6 @@ package ell
 import (
 	"archive/tar"
 	"bytes"
-	"crypto/sha256"
-	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -17,6 +15,7 @@ import (
 	"github.com/klauspost/compress/zstd"
 
 	"ellwand.example/core/ell/seekable"
+	"ellwand.example/core/fact"
 )
 
 // DamagedError is a file that is no package, or not any more.
@@ -143,8 +142,7 @@ func (p *Package) readMeta(head []byte) error {
 		if name == "layout.jsonl" {
 			continue
 		}
-		sum := sha256.Sum256(p.metas[name])
-		if hex.EncodeToString(sum[:]) != want {
+		if fact.SHA256(p.metas[name]) != want {
 			return fmt.Errorf("%s is not the one that facts.json names", name)
 		}
 	}
@@ -199,7 +197,7 @@ func (p *Package) readLayout() ([]Entry, error) {
 		return damaged(": %w", err)
 	}
 	lines := metas["layout.jsonl"]
-	if sum := sha256.Sum256(lines); len(metas) != 1 || hex.EncodeToString(sum[:]) != p.Facts.Meta["layout.jsonl"] {
+	if len(metas) != 1 || fact.SHA256(lines) != p.Facts.Meta["layout.jsonl"] {
 		return damaged(" is not the one that facts.json names")
 	}
 	entries, err := parseLayout(lines, p.Facts.Paths)

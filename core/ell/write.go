@@ -330,8 +330,7 @@ func metaFrames(spec *Spec, facts *Facts, entries []Entry) ([2][]byte, error) {
 	metas[BuildFile] = build
 	facts.Meta = map[string]string{strings.TrimPrefix(LayoutFile, "meta/"): second.digest}
 	for name, data := range metas {
-		sum := sha256.Sum256(data)
-		facts.Meta[strings.TrimPrefix(name, "meta/")] = hex.EncodeToString(sum[:])
+		facts.Meta[strings.TrimPrefix(name, "meta/")] = fact.SHA256(data)
 	}
 	if facts.Needs == nil {
 		facts.Needs = []Need{}

@@ -177,8 +177,7 @@ func putSource(path, want string, put func(string, int64, bool, io.Reader) error
 }
 
 func digest(data []byte) string {
-	sum := sha256.Sum256(data)
-	return hex.EncodeToString(sum[:])
+	return fact.SHA256(data)
 }
 
 // Files reads the files of a recipe's directory, by their paths in it. What an

@@ -1,5 +1,10 @@
 package fact
 
+import (
+	"crypto/sha256"
+	"encoding/hex"
+)
+
 // IsHex reports whether s consists of n lower-case hexadecimal digits.
 func IsHex(s string, n int) bool {
 	if len(s) != n {
@@ -11,6 +16,12 @@ func IsHex(s string, n int) bool {
 		}
 	}
 	return true
+}
+
+// SHA256 returns the SHA-256 digest of data in hexadecimal.
+func SHA256(data []byte) string {
+	sum := sha256.Sum256(data)
+	return hex.EncodeToString(sum[:])
 }
 
 // IsSHA256 reports whether s is a SHA-256 digest in hexadecimal.

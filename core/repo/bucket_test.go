@@ -22,6 +22,7 @@ import (
 	"time"
 
 	"ellwand.example/core/progress"
+	"ellwand.example/core/repo/storage"
 )
 
 // bucketServer stands in for a server that speaks S3: path-style addresses,
@@ -168,7 +169,7 @@ func openBucket(t *testing.T, address string) *Repository {
 func TestBucket(t *testing.T) {
 	s, address := newBucketServer(t)
 	r := openBucket(t, address)
-	var none *NotRepositoryError
+	var none *storage.NotRepositoryError
 	if _, err := r.Pointer(ctx); !errors.As(err, &none) {
 		t.Fatalf("an empty bucket: %v", err)
 	}

@@ -13,8 +13,6 @@
 package repo
 
 import (
-	"crypto/sha256"
-	"encoding/hex"
 	"encoding/json"
 	"fmt"
 	"path"
@@ -34,12 +32,8 @@ import (
 // Format is the version of the format, in repository.json and snapshots.
 const Format = 1
 
-// PointerFile is the one file of a repository that changes.
-const PointerFile = "repository.json"
-
 // Bounds on what a reader accepts.
 const (
-	maxPointer  = 16 << 20
 	maxSnapshot = 16 << 20
 	maxStored   = 32 << 20   // of a stored listing
 	maxListing  = 64 << 20   // of a listing, decompressed
@@ -253,8 +247,3 @@ func (e *DamagedError) Error() string {
 }
 
 func (e *DamagedError) Unwrap() error { return e.Err }
-
-func digestOf(data []byte) string {
-	sum := sha256.Sum256(data)
-	return hex.EncodeToString(sum[:])
-}

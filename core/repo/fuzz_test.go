@@ -8,7 +8,9 @@ import (
 	"strings"
 	"testing"
 
+	"ellwand.example/core/fact"
 	"ellwand.example/core/progress"
+	"ellwand.example/core/repo/storage"
 )
 
 // FuzzPathRecord compares the quick reader of a line with the slow one.
@@ -53,10 +55,10 @@ func FuzzSnapshot(f *testing.F) {
 	dir := f.TempDir()
 	os.MkdirAll(filepath.Join(dir, "snapshots"), 0o755)
 	f.Fuzz(func(t *testing.T, snapshot string) {
-		sum := digestOf([]byte(snapshot))
+		sum := fact.SHA256([]byte(snapshot))
 		os.WriteFile(filepath.Join(dir, "snapshots", sum+".json"), []byte(snapshot), 0o644)
 		defer os.Remove(filepath.Join(dir, "snapshots", sum+".json"))
-		os.WriteFile(filepath.Join(dir, PointerFile), []byte(`{"format":1,"serial":1,"channels":{"testing":{"t":"`+sum+`"}}}`), 0o644)
+		os.WriteFile(filepath.Join(dir, storage.PointerFile), []byte(`{"format":1,"serial":1,"channels":{"testing":{"t":"`+sum+`"}}}`), 0o644)
 		r := Open(dir)
 		contents, err := r.List(ctx, "testing")
 		if err == nil && len(contents[0].Records) > 0 {

@@ -13,6 +13,7 @@ import (
 	"ellwand.example/core/fact/need"
 	"ellwand.example/core/needs/solve"
 	"ellwand.example/core/progress"
+	"ellwand.example/core/repo/storage"
 	"ellwand.example/core/staging"
 )
 
@@ -122,7 +123,7 @@ func TestGate(t *testing.T) {
 		{title: "a conflict with one of several", there: []string{"moon 1-1; needs ebb | flow", "ebb 1-1", "flow 1-1"}, comes: []string{"tide 1-1; needs moon; conflicts ebb"}},
 		{title: "back in version", there: []string{"tide 2-1"}, comes: []string{"tide 1-9"}, want: "ELL603 tide@1-9: the channel has 2-1, which is newer"},
 	} {
-		r := &Repository{Storage: NewDirectory(filepath.Join(t.TempDir(), "r")), Cache: t.TempDir()}
+		r := &Repository{Storage: storage.NewDirectory(filepath.Join(t.TempDir(), "r")), Cache: t.TempDir()}
 		if len(c.there) > 0 {
 			publish(t, r, "testing", samples(t, c.there...)...)
 		}
@@ -187,7 +188,7 @@ func TestExceptions(t *testing.T) {
 
 // TestChannels takes a channel through its life.
 func TestChannels(t *testing.T) {
-	r := &Repository{Storage: NewDirectory(t.TempDir()), Cache: t.TempDir()}
+	r := &Repository{Storage: storage.NewDirectory(t.TempDir()), Cache: t.TempDir()}
 	publish(t, r, "testing", samples(t, "libtide 1-1; provides soname/libtide.so.1", "gauge 1-1; needs soname/libtide.so.1", "buoy 1-1")...)
 	step := func(title, channel, want string, c Change, err error) {
 		t.Helper()
@@ -320,7 +321,7 @@ func TestGateWithinListing(t *testing.T) {
 	} {
 		for i := range 4 {
 			warm, crowded := i&1 > 0, i&2 > 0
-			r := &Repository{Storage: NewDirectory(filepath.Join(t.TempDir(), "r")), Cache: t.TempDir()}
+			r := &Repository{Storage: storage.NewDirectory(filepath.Join(t.TempDir(), "r")), Cache: t.TempDir()}
 			if crowded { // so many that the listing is in parts
 				publish(t, r, "testing", many...)
 			}

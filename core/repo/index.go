@@ -11,11 +11,8 @@ import (
 
 	"ellwand.example/core/files"
 	"ellwand.example/core/progress"
+	"ellwand.example/core/repo/storage"
 )
-
-// seenFile is what an index of packages was made from: files that are still
-// the same need not be read again.
-const seenFile = incoming + "/seen.json"
 
 // seen is what Index found, and what it made of that.
 type seen struct {
@@ -36,14 +33,14 @@ type seenPack struct {
 // is read but their names. It is for repositories in directories.
 func (r *Repository) Index(ctx context.Context, channel string, o ChangeOptions, sink progress.Sink) (Report, error) {
 	local, ok := r.Storage.LocalPath()
-	d := NewDirectory(local)
+	d := storage.NewDirectory(local)
 	report := Report{Channel: channel}
 	if !ok {
 		return report, fmt.Errorf("%s: an index is made from package files in a directory; copy the repository, index the copy, and put it in place", r.Storage.Where())
 	}
 	last := make(chan seen, 1)
-	go func() { last <- d.seen() }()
-	found, err := d.packages(ctx)
+	go func() { last <- readSeen(d) }()
+	found, err := d.Packages(ctx)
 	if err != nil {
 		return report, err
 	}
@@ -51,7 +48,7 @@ func (r *Repository) Index(ctx context.Context, channel string, o ChangeOptions,
 		return report, fmt.Errorf("there are no packages in %s", filepath.Join(d.Dir, "packages"))
 	}
 	// Packages without an index are a repository that was begun.
-	if err := files.MkdirAll(d.path(incoming)); err != nil {
+	if err := files.MkdirAll(d.Path(storage.Incoming)); err != nil {
 		return report, err
 	}
 	before := <-last
@@ -64,7 +61,7 @@ func (r *Repository) Index(ctx context.Context, channel string, o ChangeOptions,
 	}
 	var files []string
 	for _, s := range found {
-		files = append(files, d.path(s.Name))
+		files = append(files, d.Path(s.Name))
 	}
 	report.Outcomes = make([]Outcome, len(files))
 	candidates, err := examineAll(ctx, files, report.Outcomes, sink, examineQuickly)
@@ -82,7 +79,7 @@ func (r *Repository) Index(ctx context.Context, channel string, o ChangeOptions,
 }
 
 // reindex gives each target exactly the packages that were found for it.
-func (tx *transaction) reindex(ctx context.Context, candidates []*candidate, outcomes []Outcome, d Directory) error {
+func (tx *transaction) reindex(ctx context.Context, candidates []*candidate, outcomes []Outcome, d storage.Directory) error {
 	targets := targetsOf(candidates)
 	for target := range tx.pointer.Channels[tx.channel] {
 		if !slices.Contains(targets, target) {
@@ -106,7 +103,7 @@ func (tx *transaction) reindex(ctx context.Context, candidates []*candidate, out
 			}
 			o := &outcomes[c.index]
 			*o = Outcome{File: c.file, Package: c.record.Identity(), State: Added}
-			if d.path(c.record.File) != c.file {
+			if d.Path(c.record.File) != c.file {
 				o.State, o.Reason = Refused, "it does not stand where it belongs: "+c.record.File
 				continue
 			}
@@ -123,16 +120,16 @@ func (tx *transaction) reindex(ctx context.Context, candidates []*candidate, out
 	return nil
 }
 
-// seen reads what the last Index looked at; nothing where that is not known.
-func (d Directory) seen() (s seen) {
-	if data, err := os.ReadFile(d.path(seenFile)); err == nil {
+// readSeen reads what the last Index looked at; nothing where that is not known.
+func readSeen(d storage.Directory) (s seen) {
+	if data, err := os.ReadFile(d.Path(storage.SeenFile)); err == nil {
 		json.Unmarshal(data, &s)
 	}
 	return s
 }
 
 // remember writes it down.
-func (r *Repository) remember(ctx context.Context, d Directory, channel string, found []Stored, candidates []*candidate) {
+func (r *Repository) remember(ctx context.Context, d storage.Directory, channel string, found []storage.Stored, candidates []*candidate) {
 	_, targets, err := r.targets(ctx, channel)
 	if err != nil {
 		return
@@ -144,19 +141,19 @@ func (r *Repository) remember(ctx context.Context, d Directory, channel string, 
 	s := seen{channel, targets, map[string]seenPack{}}
 	for _, f := range found {
 		p := seenPack{Size: f.Size, Modified: f.Modified.UnixNano()}
-		if c := byFile[d.path(f.Name)]; c != nil {
+		if c := byFile[d.Path(f.Name)]; c != nil {
 			p.Package = c.record.Identity()
 		}
 		s.Files[f.Name] = p
 	}
 	if data, err := json.Marshal(s); err == nil {
-		files.Write(d.path(seenFile), data)
+		files.Write(d.Path(storage.SeenFile), data)
 	}
 }
 
 // indexed tells whether all files are as they were when the channel was
 // indexed, and the channel is still at what came of that.
-func (r *Repository) indexed(ctx context.Context, channel string, found []Stored, before seen) (serial int64, same bool) {
+func (r *Repository) indexed(ctx context.Context, channel string, found []storage.Stored, before seen) (serial int64, same bool) {
 	if len(found) != len(before.Files) || channel != before.Channel {
 		return 0, false
 	}

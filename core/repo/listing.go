@@ -12,6 +12,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"ellwand.example/core/ell/seekable"
+	"ellwand.example/core/fact"
 )
 
 // The packages of a large listing are written in parts, each a frame of its own
@@ -263,6 +264,6 @@ func putParts[T any](ctx context.Context, r *Repository, file func(Ref) string, 
 	if len(parts) > 1 {
 		data = append(data, seekable.Table(frames)...)
 	}
-	ref := Ref{count, digestOf(data)}
+	ref := Ref{count, fact.SHA256(data)}
 	return ref, r.Storage.Put(ctx, file(ref), bytes.NewReader(data))
 }

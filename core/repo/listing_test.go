@@ -12,7 +12,9 @@ import (
 	"testing"
 
 	"ellwand.example/core/ell/seekable"
+	"ellwand.example/core/fact"
 	"ellwand.example/core/progress"
+	"ellwand.example/core/repo/storage"
 )
 
 func TestPartsOf(t *testing.T) {
@@ -74,7 +76,7 @@ func TestListingParts(t *testing.T) {
 	for _, name := range names {
 		file[name] = sample(t, dir, name+" 1-1; has /usr/share/common/"+name)
 	}
-	r := &Repository{Storage: NewDirectory(filepath.Join(t.TempDir(), "r")), Cache: t.TempDir()}
+	r := &Repository{Storage: storage.NewDirectory(filepath.Join(t.TempDir(), "r")), Cache: t.TempDir()}
 	in := map[string]bool{}
 	frames := map[int]bool{}
 	for _, want := range []int{1, 20, 32, 33, 40, 70, 72, 71, 150, 149, 128, 60, 59, 30, 31} {
@@ -176,14 +178,14 @@ func TestListingInAnotherWay(t *testing.T) {
 			}
 		}
 		data := c.rewrite(framesOf(listing, 2), text)
-		ref := Ref{60, digestOf(data)}
+		ref := Ref{60, fact.SHA256(data)}
 		put(listingFile(ref), data)
 		s.Listings[listingOf("tide")] = ref
 		data, _ = s.encode()
-		put("snapshots/"+digestOf(data)+".json", data)
-		p.Channels["testing"]["t"] = digestOf(data)
+		put("snapshots/"+fact.SHA256(data)+".json", data)
+		p.Channels["testing"]["t"] = fact.SHA256(data)
 		data, _ = json.Marshal(p)
-		put(PointerFile, data)
+		put(storage.PointerFile, data)
 
 		_, err = r.Publish(ctx, "testing", samples(t, names[0]+" 1-2"), ChangeOptions{}, progress.None)
 		if c.damage != "" {
@@ -208,7 +210,7 @@ func TestPartsBetweenChannels(t *testing.T) {
 	for _, name := range names {
 		words = append(words, name+" 1-1")
 	}
-	r := &Repository{Storage: NewDirectory(filepath.Join(t.TempDir(), "r")), Cache: t.TempDir()}
+	r := &Repository{Storage: storage.NewDirectory(filepath.Join(t.TempDir(), "r")), Cache: t.TempDir()}
 	publish(t, r, "testing", samples(t, words...)...)
 	has := func(title string, n int) {
 		t.Helper()

@@ -17,7 +17,9 @@ import (
 
 	"github.com/klauspost/compress/zstd"
 
+	"ellwand.example/core/fact"
 	"ellwand.example/core/progress"
+	"ellwand.example/core/repo/storage"
 )
 
 // forged is a repository on a server that was made to do harm: its index is
@@ -49,16 +51,16 @@ func (f *forged) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 // forge makes a repository with one listing.
 func forge(listing []byte, count int, change func(*Pointer, *Snapshot)) *forged {
 	f := &forged{files: map[string][]byte{}, endless: map[string]bool{}}
-	sum := digestOf(listing)
+	sum := fact.SHA256(listing)
 	s := Snapshot{Format: Format, Action: "publish", Target: "t", Serial: 1, Packages: count, Listings: Refs{"00": {Count: count, SHA256: sum}}, Files: Refs{"00": {Count: count, SHA256: sum}}, Time: time.Now()}
 	p := Pointer{Format: Format, Serial: 1, Time: time.Now()}
 	if change != nil {
 		change(&p, &s)
 	}
 	snapshot, _ := json.Marshal(s)
-	p.Channels = map[string]map[string]string{"testing": {"t": digestOf(snapshot)}}
+	p.Channels = map[string]map[string]string{"testing": {"t": fact.SHA256(snapshot)}}
 	pointer, _ := json.Marshal(p)
-	f.files[PointerFile], f.files["snapshots/"+digestOf(snapshot)+".json"] = pointer, snapshot
+	f.files[storage.PointerFile], f.files["snapshots/"+fact.SHA256(snapshot)+".json"] = pointer, snapshot
 	f.files[listingFile(Ref{SHA256: sum})], f.files[filesFile(Ref{SHA256: sum})] = listing, listing
 	return f
 }
@@ -176,13 +178,13 @@ func TestSerialJump(t *testing.T) {
 	if err := sync(); err != nil {
 		t.Fatal(err)
 	}
-	honest := f.files[PointerFile]
-	f.files[PointerFile] = bytes.Replace(honest, []byte(`"serial":1`), []byte(fmt.Sprintf(`"serial":%d`, maxJump+2)), 1)
+	honest := f.files[storage.PointerFile]
+	f.files[storage.PointerFile] = bytes.Replace(honest, []byte(`"serial":1`), []byte(fmt.Sprintf(`"serial":%d`, maxJump+2)), 1)
 	var jump *JumpError
 	if err := sync(); !errors.As(err, &jump) || jump.Seen != 1 {
 		t.Errorf("a jump: %v", err)
 	}
-	f.files[PointerFile] = honest
+	f.files[storage.PointerFile] = honest
 	if err := sync(); err != nil {
 		t.Errorf("after the jump: %v", err)
 	}

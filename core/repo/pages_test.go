@@ -11,6 +11,7 @@ import (
 	"strings"
 	"testing"
 
+	"ellwand.example/core/repo/storage"
 	"golang.org/x/sync/errgroup"
 )
 
@@ -28,7 +29,7 @@ func (emptyPages) Package(PackagePage) ([]byte, error) { return nil, nil }
 // to, and no group is too large for a page.
 func TestGroups(t *testing.T) {
 	d := rand.New(rand.NewPCG(1, 2))
-	r := &Repository{Storage: NewDirectory(t.TempDir()), Pages: emptyPages{}}
+	r := &Repository{Storage: storage.NewDirectory(t.TempDir()), Pages: emptyPages{}}
 	starts := strings.Fields("tide tide-table te t lib libtide libt libebb buoy")
 	in := map[string]Record{}
 	groups := map[string]int{}

@@ -11,6 +11,7 @@ import (
 	"ellwand.example/core/ell"
 	"ellwand.example/core/fact"
 	"ellwand.example/core/progress"
+	"ellwand.example/core/repo/storage"
 )
 
 // Keep says which snapshots a prune leaves.
@@ -82,8 +83,8 @@ func (r *Repository) Prune(ctx context.Context, keep Keep, dry bool, sink progre
 	defer t.End("done")
 	_, local := r.Storage.LocalPath()
 	for _, dir := range immutable {
-		var gone []Stored
-		err := r.Storage.List(ctx, dir, func(s Stored) error {
+		var gone []storage.Stored
+		err := r.Storage.List(ctx, dir, func(s storage.Stored) error {
 			base := s.Name
 			if isPage(base) {
 				base = strings.TrimSuffix(base, ".html") + ell.Extension

@@ -11,6 +11,7 @@ import (
 	"ellwand.example/core/ell/canonical"
 	"ellwand.example/core/fact"
 	"ellwand.example/core/progress"
+	"ellwand.example/core/repo/storage"
 )
 
 func TestVerify(t *testing.T) {
@@ -104,7 +105,7 @@ func TestIndex(t *testing.T) {
 	before := identities(t, r, "testing")
 	old, _ := r.Pointer(ctx)
 	dir := r.Storage.Where()
-	for _, lost := range []string{PointerFile, "listings", "files", "snapshots"} {
+	for _, lost := range []string{storage.PointerFile, "listings", "files", "snapshots"} {
 		os.RemoveAll(filepath.Join(dir, lost))
 	}
 	if report, err := r.Index(ctx, "testing", ChangeOptions{}, progress.None); err != nil || report.Count(Added) != 3 || identities(t, r, "testing") != before {

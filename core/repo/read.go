@@ -22,11 +22,12 @@ import (
 
 	"ellwand.example/core/ell"
 	"ellwand.example/core/fact"
+	"ellwand.example/core/repo/storage"
 )
 
 // Repository is a repository to read from and publish to.
 type Repository struct {
-	Storage Storage
+	Storage storage.Storage
 	// Cache is a directory for what can be made again from the repository; empty
 	// for none.
 	Cache string
@@ -41,7 +42,7 @@ type Repository struct {
 }
 
 // Open returns the repository in a directory, which need not exist yet.
-func Open(dir string) *Repository { return &Repository{Storage: NewDirectory(dir)} }
+func Open(dir string) *Repository { return &Repository{Storage: storage.NewDirectory(dir)} }
 
 // read reads a whole file of bounded size.
 func (r *Repository) read(ctx context.Context, name string, limit int64) ([]byte, error) {
@@ -69,7 +70,7 @@ func (r *Repository) read(ctx context.Context, name string, limit int64) ([]byte
 // there is none.
 func (r *Repository) Pointer(ctx context.Context) (Pointer, error) {
 	p, _, err := r.current(ctx)
-	var unreachable *UnreachableError
+	var unreachable *storage.UnreachableError
 	if errors.As(err, &unreachable) && r.copied() {
 		if p, err := r.offline(); err == nil {
 			r.Offline = true
@@ -81,9 +82,9 @@ func (r *Repository) Pointer(ctx context.Context) (Pointer, error) {
 
 // current reads repository.json with its mark.
 func (r *Repository) current(ctx context.Context) (Pointer, string, error) {
-	data, mark, err := r.Storage.Current(ctx, PointerFile)
+	data, mark, err := r.Storage.Current(ctx, storage.PointerFile)
 	if errors.Is(err, fs.ErrNotExist) {
-		return Pointer{}, "", &NotRepositoryError{Dir: r.Storage.Where()}
+		return Pointer{}, "", &storage.NotRepositoryError{Dir: r.Storage.Where()}
 	}
 	if err != nil {
 		return Pointer{}, "", err
@@ -100,22 +101,22 @@ func (r *Repository) current(ctx context.Context) (Pointer, string, error) {
 
 func parsePointer(data []byte) (Pointer, error) {
 	var p Pointer
-	if len(data) > maxPointer {
-		return p, &DamagedError{PointerFile, fmt.Errorf("it is larger than %d bytes", maxPointer)}
+	if len(data) > storage.MaxPointer {
+		return p, &DamagedError{storage.PointerFile, fmt.Errorf("it is larger than %d bytes", storage.MaxPointer)}
 	}
 	if err := json.Unmarshal(data, &p); err != nil {
-		return p, &DamagedError{PointerFile, err}
+		return p, &DamagedError{storage.PointerFile, err}
 	}
 	if p.Format != Format {
-		return p, &DamagedError{PointerFile, fmt.Errorf("it is of format %d, and this program reads format %d", p.Format, Format)}
+		return p, &DamagedError{storage.PointerFile, fmt.Errorf("it is of format %d, and this program reads format %d", p.Format, Format)}
 	}
 	if p.Serial < 0 || p.Serial > maxSerial {
-		return p, &DamagedError{PointerFile, fmt.Errorf("its serial cannot be %d", p.Serial)}
+		return p, &DamagedError{storage.PointerFile, fmt.Errorf("its serial cannot be %d", p.Serial)}
 	}
 	for name, targets := range p.Channels {
 		for target, sha256 := range targets {
 			if !channelName.MatchString(name) || !ell.ValidTarget(target) || !fact.IsSHA256(sha256) {
-				return p, &DamagedError{PointerFile, fmt.Errorf("channel %q, target %q at %q cannot be", name, target, sha256)}
+				return p, &DamagedError{storage.PointerFile, fmt.Errorf("channel %q, target %q at %q cannot be", name, target, sha256)}
 			}
 		}
 	}
@@ -126,7 +127,7 @@ func parsePointer(data []byte) (Pointer, error) {
 // server is kept.
 func (r *Repository) content(ctx context.Context, name, want string) ([]byte, error) {
 	if r.copied() {
-		if data, err := os.ReadFile(r.copyFile(name)); err == nil && digestOf(data) == want {
+		if data, err := os.ReadFile(r.copyFile(name)); err == nil && fact.SHA256(data) == want {
 			return data, nil
 		}
 	}
@@ -141,7 +142,7 @@ func (r *Repository) content(ctx context.Context, name, want string) ([]byte, er
 	if err != nil {
 		return nil, err
 	}
-	if found := digestOf(data); found != want {
+	if found := fact.SHA256(data); found != want {
 		return nil, &DamagedError{name, fmt.Errorf("its SHA-256 is %s", found)}
 	}
 	if r.copied() {
@@ -154,7 +155,7 @@ func (r *Repository) content(ctx context.Context, name, want string) ([]byte, er
 func (r *Repository) Snapshot(ctx context.Context, sha256 string) (Snapshot, error) {
 	var s Snapshot
 	if !fact.IsSHA256(sha256) {
-		return s, &DamagedError{PointerFile, fmt.Errorf("%q is no digest", sha256)}
+		return s, &DamagedError{storage.PointerFile, fmt.Errorf("%q is no digest", sha256)}
 	}
 	name := "snapshots/" + sha256 + ".json"
 	data, err := r.content(ctx, name, sha256)

@@ -16,6 +16,7 @@ import (
 
 	"ellwand.example/core/ell"
 	"ellwand.example/core/progress"
+	"ellwand.example/core/repo/storage"
 	"ellwand.example/core/staging"
 )
 
@@ -127,7 +128,7 @@ func contents(t testing.TB, r *Repository) map[string]string {
 		if err != nil {
 			t.Fatal(err)
 		}
-		if info, err := e.Info(); err == nil && !e.IsDir() && !strings.Contains(p, incoming) {
+		if info, err := e.Info(); err == nil && !e.IsDir() && !strings.Contains(p, storage.Incoming) {
 			all[p] = fmt.Sprint(info.ModTime(), info.Size())
 		}
 		return nil
@@ -157,7 +158,7 @@ func TestSearch(t *testing.T) {
 }
 
 func TestNoRepository(t *testing.T) {
-	var none *NotRepositoryError
+	var none *storage.NotRepositoryError
 	if _, err := Open(t.TempDir()).List(ctx, "testing"); !errors.As(err, &none) || none.Foreign {
 		t.Errorf("an empty directory: %v", err)
 	}
@@ -183,7 +184,7 @@ func TestDamagedIndex(t *testing.T) {
 		whole, _ := os.ReadFile(path)
 		for what, data := range map[string][]byte{"cut": whole[:len(whole)/2], "gone": nil} {
 			os.WriteFile(path, data, 0o644)
-			if what == "gone" && name != PointerFile {
+			if what == "gone" && name != storage.PointerFile {
 				os.Remove(path)
 			}
 			_, err := r.Search(ctx, "testing", "/usr")
@@ -296,7 +297,7 @@ func FuzzPointer(f *testing.F) {
 	f.Add([]byte(`{"format":1,"serial":1,"time":"2031-04-02T00:00:00Z","channels":{"testing":{"t":"` + strings.Repeat("0", 64) + `"}}}`))
 	dir := f.TempDir()
 	f.Fuzz(func(t *testing.T, data []byte) {
-		os.WriteFile(filepath.Join(dir, PointerFile), data, 0o644)
+		os.WriteFile(filepath.Join(dir, storage.PointerFile), data, 0o644)
 		if _, err := Open(dir).List(ctx, "testing"); err == nil && !strings.Contains(string(data), "testing") {
 			t.Error("a channel from nowhere")
 		}

@@ -9,6 +9,8 @@ import (
 	"path"
 	"strings"
 	"time"
+
+	"ellwand.example/core/repo/storage"
 )
 
 // Server serves the files of a repository in a directory, to be read: whole, in
@@ -21,14 +23,14 @@ type Server struct{ root *os.Root }
 func NewServer(dir string) (*Server, error) {
 	root, err := os.OpenRoot(dir)
 	if errors.Is(err, fs.ErrNotExist) {
-		return nil, &NotRepositoryError{Dir: dir}
+		return nil, &storage.NotRepositoryError{Dir: dir}
 	}
 	if err != nil {
 		return nil, err
 	}
-	if _, err := root.Stat(PointerFile); err != nil {
+	if _, err := root.Stat(storage.PointerFile); err != nil {
 		root.Close()
-		return nil, &NotRepositoryError{Dir: dir}
+		return nil, &storage.NotRepositoryError{Dir: dir}
 	}
 	return &Server{root}, nil
 }
@@ -58,8 +60,8 @@ func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	// A file is another one once it was replaced: its time is to the nanosecond,
 	// and what has a digest for a name is never another one.
 	h.Set("ETag", fmt.Sprintf(`"%x-%x"`, info.ModTime().UnixNano(), info.Size()))
-	h.Set("Cache-Control", caching(name))
-	h.Set("Content-Type", contentType(name))
+	h.Set("Cache-Control", storage.Caching(name))
+	h.Set("Content-Type", storage.ContentType(name))
 	if isPage(name) {
 		h.Set("Content-Security-Policy", "default-src 'none'; style-src 'self'; base-uri 'none'; form-action 'none'; frame-ancestors 'self'")
 	}

@@ -8,6 +8,8 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+
+	"ellwand.example/core/repo/storage"
 )
 
 func TestServer(t *testing.T) {
@@ -48,7 +50,7 @@ func TestServer(t *testing.T) {
 		t.Errorf("a package: %d bytes, %v", len(body), res)
 	}
 	tag := res.Header.Get("ETag")
-	pointer, _ := get("GET", "/"+PointerFile)
+	pointer, _ := get("GET", "/"+storage.PointerFile)
 	if pointer.Header.Get("Cache-Control") != "no-cache" || pointer.Header.Get("Content-Type") != "application/json" {
 		t.Errorf("the pointer: %v", pointer.Header)
 	}

@@ -11,7 +11,9 @@ import (
 	"testing"
 	"time"
 
+	"ellwand.example/core/fact"
 	"ellwand.example/core/progress"
+	"ellwand.example/core/repo/storage"
 )
 
 // broken fails after it has given something.
@@ -26,7 +28,7 @@ func (b *broken) Read(p []byte) (int, error) {
 }
 
 func TestDirectory(t *testing.T) {
-	d := NewDirectory(filepath.Join(t.TempDir(), "new", "repository"))
+	d := storage.NewDirectory(filepath.Join(t.TempDir(), "new", "repository"))
 	unlock, err := d.Lock(ctx)
 	if err != nil {
 		t.Fatal(err)
@@ -46,26 +48,26 @@ func TestDirectory(t *testing.T) {
 	if _, err := d.Open(ctx, "listings/b"); !errors.Is(err, fs.ErrNotExist) {
 		t.Errorf("half a file is there: %v", err)
 	}
-	if err := d.Replace(ctx, PointerFile, []byte("one"), ""); err != nil {
+	if err := d.Replace(ctx, storage.PointerFile, []byte("one"), ""); err != nil {
 		t.Fatal(err)
 	}
 	stopped, cancel := context.WithCancel(ctx)
 	cancel()
-	if err := d.Replace(stopped, PointerFile, []byte("two"), digestOf([]byte("one"))); !errors.Is(err, context.Canceled) {
+	if err := d.Replace(stopped, storage.PointerFile, []byte("two"), fact.SHA256([]byte("one"))); !errors.Is(err, context.Canceled) {
 		t.Errorf("after an interruption: %v", err)
 	}
 	if err := d.Put(stopped, "listings/c", strings.NewReader("x")); !errors.Is(err, context.Canceled) {
 		t.Errorf("after an interruption: %v", err)
 	}
-	if err := d.Replace(ctx, PointerFile, []byte("three"), "an old mark"); !errors.Is(err, ErrChanged) {
+	if err := d.Replace(ctx, storage.PointerFile, []byte("three"), "an old mark"); !errors.Is(err, storage.ErrChanged) {
 		t.Errorf("after somebody else's change: %v", err)
 	}
-	if data, err := os.ReadFile(filepath.Join(d.Dir, PointerFile)); err != nil || string(data) != "one" {
+	if data, err := os.ReadFile(filepath.Join(d.Dir, storage.PointerFile)); err != nil || string(data) != "one" {
 		t.Errorf("%q, %v", data, err)
 	}
 	unlock()
 	// What an interrupted publisher left goes with the next one.
-	stale := filepath.Join(d.Dir, incoming, "put-stale")
+	stale := filepath.Join(d.Dir, storage.Incoming, "put-stale")
 	os.WriteFile(stale, []byte("x"), 0o600)
 	if unlock, err = d.Lock(ctx); err != nil {
 		t.Fatal(err)
@@ -80,13 +82,13 @@ func TestDirectory(t *testing.T) {
 // up again; a directory that only looks like one is not.
 func TestInterruptedFirst(t *testing.T) {
 	dir := t.TempDir()
-	os.MkdirAll(filepath.Join(dir, incoming), 0o755)
+	os.MkdirAll(filepath.Join(dir, storage.Incoming), 0o755)
 	os.MkdirAll(filepath.Join(dir, "packages/t/tide"), 0o755)
 	publish(t, Open(dir), "testing", made(t, t.TempDir(), "tide", "1", "t", "x"))
 	foreign := t.TempDir()
 	os.MkdirAll(filepath.Join(foreign, "packages"), 0o755)
-	var none *NotRepositoryError
-	if _, err := (NewDirectory(foreign)).Lock(ctx); !errors.As(err, &none) || !none.Foreign {
+	var none *storage.NotRepositoryError
+	if _, err := (storage.NewDirectory(foreign)).Lock(ctx); !errors.As(err, &none) || !none.Foreign {
 		t.Errorf("somebody's directory called packages: %v", err)
 	}
 }

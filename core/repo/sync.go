@@ -25,6 +25,7 @@ import (
 	"ellwand.example/core/fact"
 	"ellwand.example/core/files"
 	"ellwand.example/core/progress"
+	"ellwand.example/core/repo/storage"
 )
 
 // What a reader keeps of a repository on a server, below Cache:
@@ -72,7 +73,7 @@ type HalfCopiedError struct{ Where, Name string }
 
 func (e *HalfCopiedError) Error() string {
 	return fmt.Sprintf("%s is copied in part: %s names %s, which is not there. Whoever copies a repository copies %s last; try again once that is done",
-		e.Where, PointerFile, e.Name, PointerFile)
+		e.Where, storage.PointerFile, e.Name, storage.PointerFile)
 }
 
 // copied tells whether what is read is kept.
@@ -113,7 +114,7 @@ func (r *Repository) newer(p Pointer, data []byte) error {
 
 // offline returns the pointer of the last sync.
 func (r *Repository) offline() (Pointer, error) {
-	data, err := os.ReadFile(r.copyFile(PointerFile))
+	data, err := os.ReadFile(r.copyFile(storage.PointerFile))
 	if err != nil {
 		return Pointer{}, err
 	}
@@ -199,7 +200,7 @@ func (r *Repository) sync(ctx context.Context, channel string, paths bool, sink 
 	if err != nil {
 		return out, err
 	}
-	if err := r.keepCopy(PointerFile, data); err != nil {
+	if err := r.keepCopy(storage.PointerFile, data); err != nil {
 		return out, err
 	}
 	out.Dropped, err = r.drop(ctx, p)
@@ -279,9 +280,9 @@ func (r *Repository) drop(ctx context.Context, p Pointer) (int, error) {
 		}
 	}
 	n := 0
-	here := NewDirectory(filepath.Join(r.Cache, copyDir))
+	here := storage.NewDirectory(filepath.Join(r.Cache, copyDir))
 	for _, dir := range immutable[:3] {
-		err := here.List(ctx, dir, func(s Stored) error {
+		err := here.List(ctx, dir, func(s storage.Stored) error {
 			if named[s.Name] {
 				return nil
 			}
@@ -303,7 +304,7 @@ func (r *Repository) retryIfPruned(ctx context.Context, read func() error) error
 		before := r.serial.Load()
 		var damaged *DamagedError
 		var half *HalfCopiedError
-		if err == nil || try == tries || !errors.As(err, &damaged) && !errors.As(err, &half) {
+		if err == nil || try == storage.Tries || !errors.As(err, &damaged) && !errors.As(err, &half) {
 			return err
 		}
 		if now, _, err2 := r.current(ctx); err2 != nil || now.Serial == before {

@@ -11,6 +11,7 @@ import (
 	"testing"
 
 	"ellwand.example/core/progress"
+	"ellwand.example/core/repo/storage"
 )
 
 // mirror serves a directory, and can be switched off.
@@ -77,7 +78,7 @@ func TestSync(t *testing.T) {
 	if s := sync(true); s.Fetched != 4 || s.Kept != 4 {
 		t.Errorf("with paths: %+v", s)
 	}
-	old, _ := os.ReadFile(filepath.Join(dir, PointerFile))
+	old, _ := os.ReadFile(filepath.Join(dir, storage.PointerFile))
 	// Without the server everything is as it was.
 	m.down = true
 	r := open()
@@ -90,7 +91,7 @@ func TestSync(t *testing.T) {
 	if s := sync(false); !s.Offline || s.Serial != 2 {
 		t.Errorf("sync offline: %+v", s)
 	}
-	var unreachable *UnreachableError
+	var unreachable *storage.UnreachableError
 	if r, _ := OpenAt(server.URL, t.TempDir()); r != nil {
 		if _, err := r.List(ctx, "testing"); !errors.As(err, &unreachable) {
 			t.Errorf("offline and never synced: %v", err)
@@ -106,17 +107,17 @@ func TestSync(t *testing.T) {
 	// The serial never goes back, and is never two things.
 	publish(t, source, "testing", samples(t, "moon 1-1")...)
 	sync(false)
-	newer, _ := os.ReadFile(filepath.Join(dir, PointerFile))
-	os.WriteFile(filepath.Join(dir, PointerFile), old, 0o644)
+	newer, _ := os.ReadFile(filepath.Join(dir, storage.PointerFile))
+	os.WriteFile(filepath.Join(dir, storage.PointerFile), old, 0o644)
 	var back *BackError
 	if _, err := open().List(ctx, "testing"); !errors.As(err, &back) || back.Found != 2 || back.Seen != 3 {
 		t.Errorf("an older state: %v", err)
 	}
-	os.WriteFile(filepath.Join(dir, PointerFile), []byte(strings.Replace(string(newer), `"time":"2`, `"time":"3`, 1)), 0o644)
+	os.WriteFile(filepath.Join(dir, storage.PointerFile), []byte(strings.Replace(string(newer), `"time":"2`, `"time":"3`, 1)), 0o644)
 	if _, err := open().List(ctx, "testing"); !errors.As(err, &back) || back.Found != back.Seen {
 		t.Errorf("another state of the same serial: %v", err)
 	}
-	os.WriteFile(filepath.Join(dir, PointerFile), newer, 0o644)
+	os.WriteFile(filepath.Join(dir, storage.PointerFile), newer, 0o644)
 	// What is half copied is named so, and publishing goes elsewhere.
 	if err := open().Forget(); err != nil {
 		t.Fatal(err)
@@ -126,7 +127,7 @@ func TestSync(t *testing.T) {
 	if _, err := open().Sync(ctx, "testing", false, progress.None); !errors.As(err, &half) || !strings.HasPrefix(half.Name, "listings/") {
 		t.Errorf("a half-copied mirror: %v", err)
 	}
-	var readOnly *ReadOnlyError
+	var readOnly *storage.ReadOnlyError
 	if _, err := open().Publish(ctx, "testing", samples(t, "x 1-1"), ChangeOptions{}, progress.None); !errors.As(err, &readOnly) {
 		t.Errorf("publish to a web server: %v", err)
 	}

@@ -11,6 +11,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"ellwand.example/core/files"
+	"ellwand.example/core/repo/storage"
 )
 
 // table is what one listing has: lists of sorted hashes.
@@ -388,7 +389,7 @@ func (r *Repository) cachedTables(channel string, s Snapshot) map[string]knownTa
 	own := r.tableFile(channel, s.Target)
 	take(own)
 	if len(out) < len(s.Listings) { // what is promoted comes from another channel
-		others, _ := filepath.Glob(filepath.Join(escaped(filepath.Join(r.Cache, "tables")), "*@"+escaped(s.Target)))
+		others, _ := filepath.Glob(filepath.Join(storage.Escaped(filepath.Join(r.Cache, "tables")), "*@"+storage.Escaped(s.Target)))
 		for _, file := range others {
 			take(file)
 		}

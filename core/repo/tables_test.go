@@ -6,6 +6,8 @@ import (
 	"path/filepath"
 	"slices"
 	"testing"
+
+	"ellwand.example/core/fact"
 )
 
 // The tables that came since are kept apart, until they are many.
@@ -20,7 +22,7 @@ func TestTablesAside(t *testing.T) {
 				version = changed
 			}
 			key := fmt.Sprintf("%02x", i)
-			s.Listings[key], s.Files[key] = Ref{1, digestOf(fmt.Append(nil, i, version))}, Ref{1, digestOf(fmt.Append(nil, "files", i))}
+			s.Listings[key], s.Files[key] = Ref{1, fact.SHA256(fmt.Append(nil, i, version))}, Ref{1, fact.SHA256(fmt.Append(nil, "files", i))}
 			tables[key] = table{inProvides: {uint32(i)}, inPaths: {uint32(version), 1 << 31, 0xffffffff - uint32(version)}}
 		}
 		return s, tables

@@ -16,8 +16,10 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"ellwand.example/core/ell/canonical"
+	"ellwand.example/core/fact"
 	"ellwand.example/core/needs/solve"
 	"ellwand.example/core/progress"
+	"ellwand.example/core/repo/storage"
 )
 
 // Actions that make a snapshot.
@@ -110,7 +112,7 @@ func (r *Repository) change(ctx context.Context, channel, action string, o Chang
 	defer unlock()
 	for attempt := 1; ; attempt++ {
 		change, err := r.attempt(ctx, channel, action, o, sink, apply)
-		if !errors.Is(err, ErrChanged) || attempt == attempts {
+		if !errors.Is(err, storage.ErrChanged) || attempt == attempts {
 			return change, err
 		}
 		wait := time.Duration(rand.Int64N(int64(attempt) * int64(50*time.Millisecond)))
@@ -124,7 +126,7 @@ func (r *Repository) change(ctx context.Context, channel, action string, o Chang
 
 func (r *Repository) attempt(ctx context.Context, channel, action string, o ChangeOptions, sink progress.Sink, apply func(context.Context, *transaction) error) (Change, error) {
 	pointer, mark, err := r.current(ctx)
-	var none *NotRepositoryError
+	var none *storage.NotRepositoryError
 	if errors.As(err, &none) {
 		pointer, err = Pointer{Format: Format, Channels: map[string]map[string]string{}}, nil
 	}
@@ -191,7 +193,7 @@ func (r *Repository) replace(ctx context.Context, p Pointer, mark string) error 
 	if err != nil {
 		return err
 	}
-	return r.Storage.Replace(ctx, PointerFile, data, mark)
+	return r.Storage.Replace(ctx, storage.PointerFile, data, mark)
 }
 
 func (tx *transaction) stored() (n int) {
@@ -460,7 +462,7 @@ func (e *edit) write(ctx context.Context, v verdict, t progress.Task) (string, e
 		return "", err
 	}
 	e.written = next
-	sum := digestOf(data)
+	sum := fact.SHA256(data)
 	return sum, r.Storage.Put(ctx, "snapshots/"+sum+".json", bytes.NewReader(data))
 }
 

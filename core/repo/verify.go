@@ -19,6 +19,7 @@ import (
 	"ellwand.example/core/cancel"
 	"ellwand.example/core/fact"
 	"ellwand.example/core/progress"
+	"ellwand.example/core/repo/storage"
 )
 
 // Damage is a file of a repository that is not what it should be.
@@ -114,7 +115,7 @@ func (r *Repository) Verify(ctx context.Context, sink progress.Sink) (Verificati
 		return v, err
 	}
 	for _, dir := range immutable {
-		err := r.Storage.List(ctx, dir, func(s Stored) error {
+		err := r.Storage.List(ctx, dir, func(s storage.Stored) error {
 			_, snapshot := all.snapshots[s.Name]
 			_, listing := all.listings[s.Name]
 			_, pkg := all.packages[s.Name]

@@ -15,6 +15,7 @@ import (
 	"ellwand.example/core/needs/solve"
 	"ellwand.example/core/recipe"
 	"ellwand.example/core/repo"
+	"ellwand.example/core/repo/storage"
 )
 
 // NeedState is a need of a recipe, and what answers it here.
@@ -280,7 +281,7 @@ func (b *Builder) published(ctx context.Context) ([]published, error) {
 		if err == nil {
 			state, err = r.At(ctx, channel)
 		}
-		var none *repo.NotRepositoryError
+		var none *storage.NotRepositoryError
 		if ctx.Err() != nil {
 			return nil, ctx.Err()
 		}

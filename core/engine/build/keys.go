@@ -2,13 +2,12 @@ package build
 
 import (
 	"context"
-	"crypto/sha256"
-	"encoding/hex"
 	"encoding/json"
 	"os"
 	"path/filepath"
 	"strings"
 
+	"ellwand.example/core/fact"
 	"ellwand.example/core/files"
 	"ellwand.example/core/recipe"
 	"ellwand.example/core/recipe/revision"
@@ -113,8 +112,7 @@ func (j *job) besideDigests() (map[string]string, error) {
 		if err != nil {
 			return err
 		}
-		sum := sha256.Sum256(data)
-		out[filepath.ToSlash(name)] = hex.EncodeToString(sum[:])
+		out[filepath.ToSlash(name)] = fact.SHA256(data)
 		return nil
 	})
 	return out, err
@@ -123,8 +121,7 @@ func (j *job) besideDigests() (map[string]string, error) {
 // digestOf is the SHA-256 of a value's JSON, in which maps are sorted.
 func digestOf(v any) (string, error) {
 	data, err := json.Marshal(v)
-	sum := sha256.Sum256(data)
-	return hex.EncodeToString(sum[:]), err
+	return fact.SHA256(data), err
 }
 
 // readJSON reads a file of Ellwand's own state; one that is missing or

@@ -3,8 +3,6 @@ package build
 import (
 	"cmp"
 	"context"
-	"crypto/sha256"
-	"encoding/hex"
 	"errors"
 	"io/fs"
 	"os"
@@ -157,8 +155,7 @@ func (b *Builder) readPackage(path string) *depPackage {
 	}
 	defer p.Close()
 	own, _ := p.Meta("facts.json")
-	sum := sha256.Sum256(own)
-	return &depPackage{path: p.Path, facts: p.Facts, digest: hex.EncodeToString(sum[:]), build: p.Build}
+	return &depPackage{path: p.Path, facts: p.Facts, digest: fact.SHA256(own), build: p.Build}
 }
 
 // lay readies the packages that meet build needs to be laid over the system:

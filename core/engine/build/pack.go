@@ -3,8 +3,6 @@ package build
 import (
 	"cmp"
 	"context"
-	"crypto/sha256"
-	"encoding/hex"
 	"errors"
 	"fmt"
 	"maps"
@@ -283,8 +281,7 @@ func sourceRecord(s source.Fetched) ell.SourceRecord {
 }
 
 func (j *job) buildRecord(ctx context.Context) (ell.BuildRecord, error) {
-	sum := sha256.Sum256(j.recipe.Doc.Data)
-	b := ell.BuildRecord{Ellwand: Version(), Recipe: hex.EncodeToString(sum[:]), Needs: j.met, Options: j.recipe.Set, Isolation: j.Runner.Isolation(), Allow: j.recipe.Steps.Allow, Compression: j.compression(), Sources: []ell.SourceRecord{}, Files: map[string]string{}}
+	b := ell.BuildRecord{Ellwand: Version(), Recipe: fact.SHA256(j.recipe.Doc.Data), Needs: j.met, Options: j.recipe.Set, Isolation: j.Runner.Isolation(), Allow: j.recipe.Steps.Allow, Compression: j.compression(), Sources: []ell.SourceRecord{}, Files: map[string]string{}}
 	if at, ok := revision.Of(ctx, j.recipe.Dir); ok {
 		r := ell.Revision(at)
 		b.Revision = &r
@@ -301,8 +298,7 @@ func (j *job) buildRecord(ctx context.Context) (ell.BuildRecord, error) {
 			if err != nil {
 				return b, err
 			}
-			sum := sha256.Sum256(data)
-			b.Files[e.From] = hex.EncodeToString(sum[:])
+			b.Files[e.From] = fact.SHA256(data)
 		}
 	}
 	return b, nil

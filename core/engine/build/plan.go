@@ -2,14 +2,13 @@ package build
 
 import (
 	"context"
-	"crypto/sha256"
-	"encoding/hex"
 	"fmt"
 	"maps"
 	"slices"
 	"strings"
 
 	"ellwand.example/core/ell"
+	"ellwand.example/core/fact"
 	"ellwand.example/core/fact/need"
 	"ellwand.example/core/recipe"
 )
@@ -133,8 +132,7 @@ func (b *Builder) judge(r *recipe.Recipe, packages []*depPackage) (state string,
 func (b *Builder) recordReasons(r *recipe.Recipe, record ell.BuildRecord, others []*depPackage) []string {
 	var reasons []string
 	digest := func(data []byte) string {
-		sum := sha256.Sum256(data)
-		return hex.EncodeToString(sum[:])
+		return fact.SHA256(data)
 	}
 	if record.Recipe != digest(r.Doc.Data) {
 		reasons = append(reasons, "its recipe changed")

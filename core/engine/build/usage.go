@@ -1,12 +1,11 @@
 package build
 
 import (
-	"crypto/sha256"
-	"encoding/hex"
 	"encoding/json"
 	"os"
 	"path/filepath"
 
+	"ellwand.example/core/fact"
 	"ellwand.example/core/files"
 	"ellwand.example/core/recipe"
 )
@@ -23,8 +22,7 @@ func (b *Builder) usageFile(name string) string {
 
 // keepUsage writes down what a traced build has used.
 func (j *job) keepUsage(report *NeedsReport) error {
-	sum := sha256.Sum256(j.recipe.Doc.Data)
-	data, err := json.Marshal(usageRecord{hex.EncodeToString(sum[:]), *report})
+	data, err := json.Marshal(usageRecord{fact.SHA256(j.recipe.Doc.Data), *report})
 	if err != nil {
 		return err
 	}
@@ -43,7 +41,7 @@ func (b *Builder) LastUsage(r *recipe.Recipe) *NeedsReport {
 	if err != nil || json.Unmarshal(data, &record) != nil {
 		return nil
 	}
-	if sum := sha256.Sum256(r.Doc.Data); record.Recipe != hex.EncodeToString(sum[:]) {
+	if record.Recipe != fact.SHA256(r.Doc.Data) {
 		return nil
 	}
 	return &record.Report

@@ -1,4 +1,4 @@
-package repo
+package storage
 
 import (
 	"context"
@@ -14,61 +14,13 @@ import (
 	"slices"
 	"strings"
 	"sync"
-	"time"
-
-	"golang.org/x/sync/errgroup"
 
 	"ellwand.example/core/cancel"
 	"ellwand.example/core/ell"
 	"ellwand.example/core/fact"
 	"ellwand.example/core/files"
+	"golang.org/x/sync/errgroup"
 )
-
-// Storage holds a repository's files. Names are slash-separated.
-type Storage interface {
-	// Open returns a file's contents; the error is fs.ErrNotExist for one
-	// that is not there.
-	Open(ctx context.Context, name string) (io.ReadCloser, error)
-	// Put stores a file. It appears whole or not at all, also in the place of
-	// an older one.
-	Put(ctx context.Context, name string, r io.Reader) error
-	// Current reads the file that changes, with a mark that is another one
-	// after each change. The error is fs.ErrNotExist if it is not there.
-	Current(ctx context.Context, name string) (data []byte, mark string, err error)
-	// Replace stores the file that changes, after everything that was put
-	// before is safe. The error is ErrChanged where it no longer has the mark;
-	// an empty mark stands for a file that is not there.
-	Replace(ctx context.Context, name string, data []byte, mark string) error
-	// List calls a function for every file whose name begins with a prefix that
-	// ends in a slash, or for all.
-	List(ctx context.Context, prefix string, each func(Stored) error) error
-	// Remove takes away a file. One that is not there is no error.
-	Remove(ctx context.Context, name string) error
-	// Lock keeps other publishers out until unlock is called, as far as the
-	// storage can, and clears away what an interrupted one left.
-	Lock(ctx context.Context) (unlock func(), err error)
-	// Where tells a person where the repository is.
-	Where() string
-	// LocalPath returns the directory that the files are in; ok is false if they
-	// are not in one of this machine.
-	LocalPath() (dir string, ok bool)
-	// Address returns the path or URL at which a file can be read without this
-	// program; empty if there is none, as in a bucket.
-	Address(name string) string
-}
-
-// Stored is a file in a storage.
-type Stored struct {
-	Name     string
-	Size     int64 // bytes
-	Modified time.Time
-}
-
-// ErrChanged says that somebody else changed the repository in between.
-var ErrChanged = errors.New("the repository was changed by somebody else at the same moment")
-
-// incoming is where files stand until they are whole.
-const incoming = ".incoming"
 
 // Directory is a repository's storage in a directory.
 type Directory struct {
@@ -108,27 +60,6 @@ func (w *written) take(top string) []string {
 	return append(paths, slices.Sorted(maps.Keys(dirs))...)
 }
 
-// NotRepositoryError is a directory that cannot be taken for a repository.
-type NotRepositoryError struct {
-	Dir     string
-	Foreign bool // it holds other things
-}
-
-func (e *NotRepositoryError) Error() string {
-	if e.Foreign {
-		return fmt.Sprintf("%s is not a repository (it has no %s) and not empty, so none is started there: name another directory", e.Dir, PointerFile)
-	}
-	return "there is no repository at " + e.Dir
-}
-
-// Action starts a repository, if nothing else is in the way.
-func (e *NotRepositoryError) Action() fact.Action {
-	if e.Foreign {
-		return fact.Action{}
-	}
-	return fact.Action{Verb: fact.StartRepository, Subject: e.Dir}
-}
-
 // Where is the directory.
 func (d Directory) Where() string { return d.Dir }
 
@@ -136,18 +67,18 @@ func (d Directory) Where() string { return d.Dir }
 func (d Directory) LocalPath() (dir string, ok bool) { return d.Dir, true }
 
 // Address is the path of a file.
-func (d Directory) Address(name string) string { return d.path(name) }
+func (d Directory) Address(name string) string { return d.Path(name) }
 
-func (d Directory) path(name string) string { return filepath.Join(d.Dir, filepath.FromSlash(name)) }
+func (d Directory) Path(name string) string { return filepath.Join(d.Dir, filepath.FromSlash(name)) }
 
 // Open opens a file.
 func (d Directory) Open(_ context.Context, name string) (io.ReadCloser, error) {
-	return os.Open(d.path(name))
+	return os.Open(d.Path(name))
 }
 
 // Put writes a file beside and renames it.
 func (d Directory) Put(ctx context.Context, name string, r io.Reader) error {
-	t, err := os.CreateTemp(d.path(incoming), "put-")
+	t, err := os.CreateTemp(d.Path(Incoming), "put-")
 	if err != nil {
 		return err
 	}
@@ -167,7 +98,7 @@ func (d Directory) Put(ctx context.Context, name string, r io.Reader) error {
 	if err := t.Close(); err != nil {
 		return err
 	}
-	path := d.path(name)
+	path := d.Path(name)
 	if err := files.MkdirAll(filepath.Dir(path)); err != nil {
 		return err
 	}
@@ -183,11 +114,11 @@ func (d Directory) Put(ctx context.Context, name string, r io.Reader) error {
 
 // Current reads a file; its mark is its digest.
 func (d Directory) Current(_ context.Context, name string) ([]byte, string, error) {
-	data, err := os.ReadFile(d.path(name))
+	data, err := os.ReadFile(d.Path(name))
 	if err != nil {
 		return nil, "", err
 	}
-	return data, digestOf(data), nil
+	return data, fact.SHA256(data), nil
 }
 
 // Replace flushes all files put before, and renames.
@@ -202,7 +133,7 @@ func (d Directory) Replace(ctx context.Context, name string, data []byte, mark s
 	}
 	// The new file is flushed together with all that it names: a file system
 	// writes what several ask for in one go.
-	t, err := os.CreateTemp(d.path(incoming), "put-")
+	t, err := os.CreateTemp(d.Path(Incoming), "put-")
 	if err != nil {
 		return err
 	}
@@ -221,7 +152,7 @@ func (d Directory) Replace(ctx context.Context, name string, data []byte, mark s
 	if err := files.Flush(ctx, paths...); err != nil {
 		return fmt.Errorf("writing %s to disk: %w", d.Dir, err)
 	}
-	if err := os.Rename(t.Name(), d.path(name)); err != nil {
+	if err := os.Rename(t.Name(), d.Path(name)); err != nil {
 		return err
 	}
 	return files.Flush(ctx, d.Dir) // the rename itself
@@ -229,7 +160,7 @@ func (d Directory) Replace(ctx context.Context, name string, data []byte, mark s
 
 // List walks the directory, without what is under way.
 func (d Directory) List(ctx context.Context, prefix string, each func(Stored) error) error {
-	err := filepath.WalkDir(d.path(strings.TrimSuffix(prefix, "/")), func(p string, e fs.DirEntry, err error) error {
+	err := filepath.WalkDir(d.Path(strings.TrimSuffix(prefix, "/")), func(p string, e fs.DirEntry, err error) error {
 		if err != nil || ctx.Err() != nil {
 			return errors.Join(err, ctx.Err())
 		}
@@ -237,7 +168,7 @@ func (d Directory) List(ctx context.Context, prefix string, each func(Stored) er
 		if err != nil {
 			return err
 		}
-		if name == incoming {
+		if name == Incoming {
 			return fs.SkipDir
 		}
 		if strings.HasPrefix(e.Name(), ".new-") {
@@ -258,10 +189,10 @@ func (d Directory) List(ctx context.Context, prefix string, each func(Stored) er
 	return err
 }
 
-// packages lists the package files, sorted by name. Each package has a directory,
+// Packages lists the package files, sorted by name. Each package has a directory,
 // and there are thousands: they are read on all cores.
-func (d Directory) packages(ctx context.Context) ([]Stored, error) {
-	directories, err := filepath.Glob(filepath.Join(escaped(d.path("packages")), "*", "*"))
+func (d Directory) Packages(ctx context.Context) ([]Stored, error) {
+	directories, err := filepath.Glob(filepath.Join(Escaped(d.Path("packages")), "*", "*"))
 	if err != nil {
 		return nil, err
 	}
@@ -299,17 +230,17 @@ func (d Directory) packages(ctx context.Context) ([]Stored, error) {
 }
 
 // escaped is a path as a pattern that matches it alone.
-func escaped(path string) string {
+func Escaped(path string) string {
 	return strings.NewReplacer(`\`, `\\`, "*", `\*`, "?", `\?`, "[", `\[`).Replace(path)
 }
 
 // Remove removes a file, and directories that are empty without it.
 func (d Directory) Remove(_ context.Context, name string) error {
-	if err := os.Remove(d.path(name)); err != nil && !errors.Is(err, fs.ErrNotExist) {
+	if err := os.Remove(d.Path(name)); err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return err
 	}
 	for dir := path.Dir(name); strings.Contains(dir, "/"); dir = path.Dir(dir) {
-		if os.Remove(d.path(dir)) != nil {
+		if os.Remove(d.Path(dir)) != nil {
 			break // something else is in it
 		}
 	}
@@ -322,18 +253,18 @@ func (d Directory) Lock(ctx context.Context) (func(), error) {
 	if err := d.ready(); err != nil {
 		return nil, err
 	}
-	if err := files.MkdirAll(d.path(incoming)); err != nil {
+	if err := files.MkdirAll(d.Path(Incoming)); err != nil {
 		return nil, err
 	}
-	unlock, err := files.Lock(ctx, filepath.Join(d.path(incoming), "lock"))
+	unlock, err := files.Lock(ctx, filepath.Join(d.Path(Incoming), "lock"))
 	if err != nil {
 		return nil, err
 	}
-	entries, err := os.ReadDir(d.path(incoming))
+	entries, err := os.ReadDir(d.Path(Incoming))
 	if err == nil {
 		for _, e := range entries {
-			if e.Name() != "lock" && e.Name() != path.Base(seenFile) {
-				err = errors.Join(err, os.Remove(filepath.Join(d.path(incoming), e.Name())))
+			if e.Name() != "lock" && e.Name() != path.Base(SeenFile) {
+				err = errors.Join(err, os.Remove(filepath.Join(d.Path(Incoming), e.Name())))
 			}
 		}
 	}
@@ -358,10 +289,10 @@ func (d Directory) ready() error {
 		}
 	}
 	// A publisher may be starting it at this moment, or was interrupted.
-	ours := map[string]bool{incoming: true, "packages": true, "listings": true, "files": true, "snapshots": true, "pages": true, "index.html": true}
+	ours := map[string]bool{Incoming: true, "packages": true, "listings": true, "files": true, "snapshots": true, "pages": true, "index.html": true}
 	started := false
 	for _, e := range entries {
-		started = started || e.Name() == incoming
+		started = started || e.Name() == Incoming
 	}
 	for _, e := range entries {
 		if !started || !ours[e.Name()] {

@@ -1,4 +1,4 @@
-package repo
+package storage
 
 import (
 	"bytes"
@@ -61,7 +61,7 @@ func newBucket(u *url.URL) (Bucket, error) {
 	if region == "" {
 		region = "us-east-1" // what servers with no regions expect
 	}
-	c, err := minio.New(u.Host, &minio.Options{Creds: login, Secure: secure, Region: region, BucketLookup: minio.BucketLookupPath, MaxRetries: tries, Transport: httpclient.Transport()})
+	c, err := minio.New(u.Host, &minio.Options{Creds: login, Secure: secure, Region: region, BucketLookup: minio.BucketLookupPath, MaxRetries: Tries, Transport: httpclient.Transport()})
 	return Bucket{c, name, prefix, u.Scheme + "://" + u.Host + "/" + name + "/" + strings.TrimSuffix(prefix, "/")}, err
 }
 
@@ -119,12 +119,12 @@ func (b Bucket) Current(ctx context.Context, name string) ([]byte, string, error
 	if err != nil {
 		return nil, "", b.failed(ctx, name, err)
 	}
-	data, err := io.ReadAll(io.LimitReader(o, maxPointer+1))
+	data, err := io.ReadAll(io.LimitReader(o, MaxPointer+1))
 	return data, info.ETag, b.failed(ctx, name, err)
 }
 
 func options(name string) minio.PutObjectOptions {
-	return minio.PutObjectOptions{ContentType: contentType(path.Base(name)), CacheControl: caching(name)}
+	return minio.PutObjectOptions{ContentType: ContentType(path.Base(name)), CacheControl: Caching(name)}
 }
 
 // partSize is how much of a large file is sent, and held in memory, at once.

@@ -1,4 +1,4 @@
-package repo
+package storage
 
 import (
 	"context"
@@ -12,11 +12,16 @@ import (
 	"time"
 
 	"ellwand.example/core/credential"
+	"ellwand.example/core/fact"
 	"ellwand.example/core/httpclient"
 )
 
 // Web is a repository's storage behind a plain web server, which is only read.
 type Web struct{ URL string }
+
+// variables begins the names of those in the environment that hold
+// credentials for repositories: ELLWAND_REPOSITORY_USER and so on.
+const variables = "ELLWAND_REPOSITORY"
 
 // Authorize adds to a request the login for a repository.
 func Authorize(req *http.Request) error { return credential.Authorize(req, variables) }
@@ -31,12 +36,12 @@ func (w Web) LocalPath() (dir string, ok bool) { return "", false }
 func (w Web) Address(name string) string { return strings.TrimSuffix(w.URL, "/") + "/" + name }
 
 // tries is how often a file is asked for where the server fails.
-const tries = 3
+const Tries = 3
 
 func (w Web) get(ctx context.Context, name string, fresh bool) (*http.Response, error) {
 	address := w.URL + "/" + (&url.URL{Path: name}).EscapedPath()
 	var last error
-	for try := range tries {
+	for try := range Tries {
 		if try > 0 {
 			select {
 			case <-ctx.Done():
@@ -102,11 +107,11 @@ func (w Web) Current(ctx context.Context, name string) ([]byte, string, error) {
 		return nil, "", err
 	}
 	defer res.Body.Close()
-	data, err := io.ReadAll(io.LimitReader(res.Body, maxPointer+1))
+	data, err := io.ReadAll(io.LimitReader(res.Body, MaxPointer+1))
 	if err != nil {
 		return nil, "", unreachable(ctx, w.URL, err)
 	}
-	return data, digestOf(data), nil
+	return data, fact.SHA256(data), nil
 }
 
 // Put is refused.
@@ -125,7 +130,7 @@ func (w Web) Remove(context.Context, string) error { return &ReadOnlyError{w.URL
 func (w Web) Lock(context.Context) (func(), error) { return nil, &ReadOnlyError{w.URL} }
 
 // contentType is what a server is to say that a file is.
-func contentType(name string) string {
+func ContentType(name string) string {
 	switch {
 	case strings.HasSuffix(name, ".json"):
 		return "application/json"
@@ -141,7 +146,7 @@ func contentType(name string) string {
 
 // caching is how long a file may be kept by those who read it: what has its
 // digest or its version in its name, for ever.
-func caching(name string) string {
+func Caching(name string) string {
 	if name == PointerFile || strings.HasSuffix(name, ".html") || strings.HasSuffix(name, ".css") {
 		return "no-cache" // ask each time whether it is still the same
 	}
