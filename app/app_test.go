@@ -18,6 +18,8 @@ import (
 	"ellwand.example/core/progress"
 	"ellwand.example/core/recipe"
 	"ellwand.example/core/repo"
+	"ellwand.example/core/repo/gate"
+	"ellwand.example/core/repo/index"
 	"ellwand.example/core/staging"
 	"ellwand.example/core/workspace"
 )
@@ -84,13 +86,13 @@ func codes(findings []fact.Finding) string {
 const worldWritable = "ELL201"
 
 func TestPublishGate(t *testing.T) {
-	allow := func(code, name string) []repo.Exception {
-		return []repo.Exception{{Code: code, Package: name, Reason: "a test"}}
+	allow := func(code, name string) []index.Exception {
+		return []index.Exception{{Code: code, Package: name, Reason: "a test"}}
 	}
 	for name, c := range map[string]struct {
 		settings string
 		mode     fs.FileMode
-		allow    []repo.Exception
+		allow    []index.Exception
 		refused  string // the findings that prevent it
 		unused   bool   // an exception that nothing needs
 	}{
@@ -99,7 +101,7 @@ func TestPublishGate(t *testing.T) {
 		"allowed":                    {mode: 0o666, allow: allow(worldWritable, "tide")},
 		"allowed for another":        {mode: 0o666, allow: allow(worldWritable, "ebb"), refused: worldWritable + " tide"},
 		"allowed without need":       {mode: 0o644, allow: allow(worldWritable, "tide"), unused: true},
-		"the gate's, without need":   {mode: 0o644, allow: allow(repo.UnmetNeed, "tide"), unused: true},
+		"the gate's, without need":   {mode: 0o644, allow: allow(gate.UnmetNeed, "tide"), unused: true},
 		"nothing prevents a publish": {settings: "[lint]\nrefuse = \"never\"\n", mode: 0o666},
 		"the rule is off":            {settings: "[lint]\noff = [\"" + worldWritable + "\"]\n", mode: 0o666},
 		"a hint prevents it":         {settings: "[lint]\nrefuse = \"hint\"\n[lint.severity]\n" + worldWritable + " = \"hint\"\n", mode: 0o666, refused: "all"},
@@ -146,7 +148,7 @@ func TestPublishAgain(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := a.Publish(t.Context(), o, []string{bad}, PublishOptions{Allow: []repo.Exception{{Code: worldWritable, Package: "tide", Reason: "a test"}}}); err != nil {
+	if _, err := a.Publish(t.Context(), o, []string{bad}, PublishOptions{Allow: []index.Exception{{Code: worldWritable, Package: "tide", Reason: "a test"}}}); err != nil {
 		t.Fatal(err)
 	}
 	report, err := a.Publish(t.Context(), o, []string{bad, a.built(t, "ebb", "1.0", 0o644)}, PublishOptions{})
@@ -316,7 +318,7 @@ func TestLintRepository(t *testing.T) {
 	published, _ := filepath.Glob(filepath.Join(dir, "packages/*/*/*.ell"))
 	os.Remove(published[0])
 	found, err := a.Lint(t.Context(), a.Linter(t.Context()), LintTargets{Repositories: []string{"local"}})
-	if err != nil || len(found.Findings) != 1 || found.Findings[0].Code != repo.MissingPackage || found.Findings[0].Remedy == "" {
+	if err != nil || len(found.Findings) != 1 || found.Findings[0].Code != gate.MissingPackage || found.Findings[0].Remedy == "" {
 		t.Errorf("%+v, %v", found, err)
 	}
 }

@@ -25,6 +25,8 @@ import (
 	"ellwand.example/core/recipe"
 	"ellwand.example/core/recipe/document"
 	"ellwand.example/core/repo"
+	"ellwand.example/core/repo/gate"
+	"ellwand.example/core/repo/index"
 	"ellwand.example/core/repo/storage"
 	"ellwand.example/core/source"
 	"ellwand.example/core/workspace"
@@ -75,7 +77,7 @@ func usageOf(b *build.Builder, r *recipe.Recipe) *lint.Usage {
 // older, in the enabled repositories on this machine; nil if there is none.
 // Servers are not asked: lint works without a network.
 func (a *App) publishedBefore(ctx context.Context, f ell.Facts) (*ell.Package, error) {
-	var best *repo.Record
+	var best *index.Record
 	var dir string
 	for _, name := range a.Workspace.RepositoryNames() {
 		o, err := a.Repository(name, "")
@@ -381,13 +383,13 @@ func (a *App) Lint(ctx context.Context, l *lint.Linter, t LintTargets) (*Linted,
 // checkRepository audits a channel and verifies the repository.
 func (a *App) checkRepository(ctx context.Context, o Opened) ([]fact.Finding, error) {
 	audits, err := o.Audit(ctx, o.Channel, a.Systems(ctx), a.Progress)
-	var damaged *repo.DamagedError
+	var damaged *index.DamagedError
 	var half *repo.HalfCopiedError
 	if err != nil && !errors.As(err, &damaged) && !errors.As(err, &half) {
 		return nil, err // the verification lists damage
 	}
 	v, err := o.Verify(ctx, a.Progress)
-	return slices.Concat(repo.AuditFindings(audits), v.Findings()), err
+	return slices.Concat(gate.AuditFindings(audits), v.Findings()), err
 }
 
 // packagesOf lists the packages that the workspace has made of a recipe in its

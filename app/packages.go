@@ -14,7 +14,7 @@ import (
 	"ellwand.example/core/credential"
 	"ellwand.example/core/ell"
 	"ellwand.example/core/fact"
-	"ellwand.example/core/repo"
+	"ellwand.example/core/repo/index"
 	"ellwand.example/core/workspace"
 )
 
@@ -146,7 +146,7 @@ func (a *App) PublishedPackage(ctx context.Context, word string) (*ell.Package, 
 
 // Package opens a package of the repository after checking that it is the one in
 // the index.
-func (o Opened) Package(ctx context.Context, rec repo.Record) (*ell.Package, error) {
+func (o Opened) Package(ctx context.Context, rec index.Record) (*ell.Package, error) {
 	return o.Repository.Package(ctx, rec, filepath.Join(o.Cache, "packages"))
 }
 

@@ -11,6 +11,7 @@ import (
 	"ellwand.example/core/lint"
 	"ellwand.example/core/progress"
 	"ellwand.example/core/repo"
+	"ellwand.example/core/repo/index"
 	"ellwand.example/core/repo/storage"
 )
 
@@ -20,7 +21,7 @@ type PublishOptions struct {
 	Start bool
 	// Allow lists findings of lint or of the gate that do not prevent the publish.
 	// One that was not found is an error.
-	Allow []repo.Exception
+	Allow []index.Exception
 }
 
 // LintError reports that lint found problems in packages that were to be published.
@@ -51,7 +52,7 @@ func (a *App) Publish(ctx context.Context, o Opened, files []string, options Pub
 			return repo.Report{}, err
 		}
 	}
-	var allowed []repo.Exception
+	var allowed []index.Exception
 	change := repo.ChangeOptions{System: a.Systems(ctx)}
 	for _, x := range options.Allow {
 		if fact.AreaOf(x.Code) == fact.AreaRepository {
@@ -70,7 +71,7 @@ func (a *App) Publish(ctx context.Context, o Opened, files []string, options Pub
 // lintGate checks packages that are to be published: findings as severe as the
 // configuration says prevent it, unless they are waived or allowed. Files that
 // are not packages are left to the publish, which reports them.
-func (a *App) lintGate(ctx context.Context, o Opened, files []string, allowed []repo.Exception) error {
+func (a *App) lintGate(ctx context.Context, o Opened, files []string, allowed []index.Exception) error {
 	l := a.Linter(ctx)
 	threshold, refuses := l.Profile.Refuses()
 	if !refuses && len(allowed) == 0 {
@@ -94,10 +95,10 @@ func (a *App) lintGate(ctx context.Context, o Opened, files []string, allowed []
 		return err
 	}
 	refused := &LintError{Channel: o.Channel}
-	used := map[repo.Exception]bool{}
+	used := map[index.Exception]bool{}
 	for _, g := range groups {
 		for _, f := range g.Findings {
-			at := slices.IndexFunc(allowed, func(x repo.Exception) bool { return x.Code == f.Code && x.Package == f.SubjectName() })
+			at := slices.IndexFunc(allowed, func(x index.Exception) bool { return x.Code == f.Code && x.Package == f.SubjectName() })
 			switch {
 			case f.Waived != "" || !f.Reaches(threshold) && at < 0:
 			case at >= 0:
@@ -118,7 +119,7 @@ func (a *App) lintGate(ctx context.Context, o Opened, files []string, allowed []
 	}
 	for _, x := range allowed {
 		if !used[x] {
-			return &repo.UnusedError{Exceptions: []repo.Exception{x}}
+			return &repo.UnusedError{Exceptions: []index.Exception{x}}
 		}
 	}
 	return nil
@@ -161,5 +162,5 @@ func isPublished(ctx context.Context, o Opened, facts []ell.Facts, identity stri
 	if errors.As(err, &none) {
 		return false, nil // this publish starts it
 	}
-	return slices.ContainsFunc(records, func(r repo.Record) bool { return r.Identity() == identity }), err
+	return slices.ContainsFunc(records, func(r index.Record) bool { return r.Identity() == identity }), err
 }

@@ -16,6 +16,8 @@ import (
 	"ellwand.example/core/needs/solve"
 	"ellwand.example/core/progress"
 	"ellwand.example/core/repo"
+	"ellwand.example/core/repo/gate"
+	"ellwand.example/core/repo/index"
 	"ellwand.example/core/repo/site"
 	"ellwand.example/core/repo/storage"
 	"ellwand.example/core/staging"
@@ -164,11 +166,11 @@ func (b *bench) auditing(r *repo.Repository) {
 		broken := citizen{facts: facts(fmt.Sprintf("broken-%d", i), "1.0"), paths: []string{fmt.Sprintf("/usr/share/broken-%d", i)}}
 		broken.facts.Needs = []ell.Need{{Need: fmt.Sprintf("moon-%d >= 2", i)}}
 		planted = append(planted, broken)
-		terms.Allow = append(terms.Allow, repo.Exception{Code: repo.UnmetNeed, Package: broken.facts.Name, Reason: "planted"})
+		terms.Allow = append(terms.Allow, index.Exception{Code: gate.UnmetNeed, Package: broken.facts.Name, Reason: "planted"})
 		for _, side := range []string{"left", "right"} {
 			c := citizen{facts: facts(fmt.Sprintf("%s-%d", side, i), "1.0"), paths: []string{path}}
 			planted = append(planted, c)
-			terms.Allow = append(terms.Allow, repo.Exception{Code: repo.SharedPath, Package: c.facts.Name, Reason: "planted"})
+			terms.Allow = append(terms.Allow, index.Exception{Code: gate.SharedPath, Package: c.facts.Name, Reason: "planted"})
 		}
 		for j := range 3 {
 			c := citizen{facts: facts(fmt.Sprintf("circle-%d-%d", i, j), "1.0"), paths: []string{fmt.Sprintf("/usr/share/circle-%d-%d", i, j)}}
@@ -187,7 +189,7 @@ func (b *bench) auditing(r *repo.Repository) {
 		}
 	})
 	fmt.Printf("| audit %d packages, in which %d needs are broken, %d paths shared and %d circles | %s | found: %d, %d and %d | | | < 5 s |\n",
-		b.large, each, each, each, round(took), found[repo.UnmetNeed], found[repo.SharedPath], found[repo.NeedCircle])
+		b.large, each, each, each, round(took), found[gate.UnmetNeed], found[gate.SharedPath], found[gate.NeedCircle])
 }
 
 // solving chooses 300 packages and all that they need, in a process of its

@@ -8,7 +8,7 @@ import (
 
 	"ellwand.example/cli/term"
 	"ellwand.example/core/fact"
-	"ellwand.example/core/repo"
+	"ellwand.example/core/repo/gate"
 )
 
 func (a *program) auditCommand() *cobra.Command {
@@ -55,7 +55,7 @@ the exit status 1.`,
 	return cmd
 }
 
-func (a *program) showAudits(audits []repo.Audit, where string) {
+func (a *program) showAudits(audits []gate.Audit, where string) {
 	w := a.out
 	for i, audit := range audits {
 		if i > 0 {

@@ -92,7 +92,7 @@ func (a *program) errorJSON(err error, code int) failure {
 		f.Command = commandFor(action)
 	}
 	var packing *build.PackError
-	var gate *repo.RefusedError
+	var refused *repo.RefusedError
 	var linted *app.LintError
 	var missing *build.MissingError
 	errors.As(err, &f.Step)
@@ -102,8 +102,8 @@ func (a *program) errorJSON(err error, code int) failure {
 	if errors.As(err, &packing) {
 		f.Layout = packing.Mismatch
 	}
-	if errors.As(err, &gate) {
-		f.Error, f.Findings, f.Rebuild = fmt.Sprintf("channel %s would become inconsistent", gate.Channel), gate.Findings, gate.Rebuild
+	if errors.As(err, &refused) {
+		f.Error, f.Findings, f.Rebuild = fmt.Sprintf("channel %s would become inconsistent", refused.Channel), refused.Findings, refused.Rebuild
 	}
 	if errors.As(err, &linted) {
 		f.Error, f.Findings = fmt.Sprintf("%s prevent publishing to channel %s", fact.Count(len(linted.Findings), "finding", "findings"), linted.Channel), linted.Findings
@@ -123,14 +123,14 @@ func (a *program) explainError(err error) {
 	var packing *build.PackError
 	var change *build.ChangeError
 	var missing *build.MissingError
-	var gate *repo.RefusedError
+	var refused *repo.RefusedError
 	var linted *app.LintError
 	var unsolved *solve.NoAnswerError
 	var shared *build.SharedNameError
 	var unreadable *staging.UnreadableError
 	switch {
-	case errors.As(err, &gate):
-		a.explainRefused(gate)
+	case errors.As(err, &refused):
+		a.explainRefused(refused)
 	case errors.As(err, &linted):
 		a.explainLintError(linted)
 	case errors.As(err, &missing):

@@ -14,6 +14,7 @@ import (
 	"ellwand.example/cli/term"
 	"ellwand.example/core/fact"
 	"ellwand.example/core/repo"
+	"ellwand.example/core/repo/index"
 )
 
 // each calls a function for the repositories that are enabled. One of several
@@ -120,7 +121,7 @@ func (a *program) showContents(contents []listed, several bool) {
 	slices.Sort(targets)
 	for _, target := range targets {
 		type line struct {
-			repo.Record
+			index.Record
 			from string
 		}
 		var lines []line

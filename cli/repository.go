@@ -15,6 +15,8 @@ import (
 	"ellwand.example/core/fact"
 	"ellwand.example/core/lint"
 	"ellwand.example/core/repo"
+	"ellwand.example/core/repo/gate"
+	"ellwand.example/core/repo/index"
 )
 
 // openRepository opens the repository that a command's first argument names; the
@@ -58,17 +60,17 @@ func (f *allowFlags) add(cmd *cobra.Command) {
 
 // exceptions returns the findings that are accepted: those of the gate, and with
 // lints also those of rules on packages.
-func (f *allowFlags) exceptions(lints bool) (out []repo.Exception, err error) {
+func (f *allowFlags) exceptions(lints bool) (out []index.Exception, err error) {
 	reason := strings.TrimSpace(f.reason)
 	for _, text := range f.allow {
 		code, name, ok := strings.Cut(text, ":")
 		code = strings.ToUpper(code)
-		gate := slices.Contains([]string{repo.UnmetNeed, repo.SharedPath, repo.OlderVersion, repo.NoRoot}, code)
+		gated := slices.Contains([]string{gate.UnmetNeed, gate.SharedPath, gate.OlderVersion, gate.NoRoot}, code)
 		rule, known := lint.Find(code)
-		if !ok || name == "" || !gate && !(lints && known && rule.OfPackages() && !rule.OfRepositories()) {
-			return nil, usageError{fmt.Errorf("--allow takes the code of a finding and a package, such as %s:tidegauge, not %q", repo.UnmetNeed, text)}
+		if !ok || name == "" || !gated && !(lints && known && rule.OfPackages() && !rule.OfRepositories()) {
+			return nil, usageError{fmt.Errorf("--allow takes the code of a finding and a package, such as %s:tidegauge, not %q", gate.UnmetNeed, text)}
 		}
-		out = append(out, repo.Exception{Code: code, Package: name, Reason: reason})
+		out = append(out, index.Exception{Code: code, Package: name, Reason: reason})
 	}
 	if len(out) > 0 != (reason != "") {
 		return nil, usageError{errors.New("--allow and --reason belong together: the history records why a finding was accepted")}

@@ -15,6 +15,7 @@ import (
 	"ellwand.example/core/fact"
 	"ellwand.example/core/progress"
 	"ellwand.example/core/repo"
+	"ellwand.example/core/repo/index"
 	"ellwand.example/core/staging"
 	"ellwand.example/core/testtool"
 )
@@ -137,17 +138,17 @@ func TestMoved(t *testing.T) {
 // Of two states, the newest of each package counts, and what stops to be met
 // is told.
 func TestStates(t *testing.T) {
-	record := func(name, version string, release int, digest string, needs ...string) repo.Record {
-		r := repo.Record{Name: name, Version: version, Release: release, Arch: "independent", SHA256: digest, Provides: []ell.Provide{{Provide: "command/" + name}}}
+	record := func(name, version string, release int, digest string, needs ...string) index.Record {
+		r := index.Record{Name: name, Version: version, Release: release, Arch: "independent", SHA256: digest, Provides: []ell.Provide{{Provide: "command/" + name}}}
 		for _, n := range needs {
 			r.Needs = append(r.Needs, ell.Need{Need: n})
 		}
 		return r
 	}
-	a := repo.State{Records: map[string][]repo.Record{"saltmarsh-7": {
+	a := repo.State{Records: map[string][]index.Record{"saltmarsh-7": {
 		record("lib", "1", 1, "a"), record("tool", "1", 2, "b", "lib < 2", "command/sh"), record("old", "1", 1, "c"), record("same", "1", 1, "d"), record("again", "1", 1, "e"), record("back", "2", 1, "f"),
 	}}}
-	b := repo.State{Records: map[string][]repo.Record{"saltmarsh-7": {
+	b := repo.State{Records: map[string][]index.Record{"saltmarsh-7": {
 		record("lib", "2", 1, "g"), record("tool", "1", 2, "b", "lib < 2", "command/sh"), record("new", "1", 1, "h"), record("same", "1", 1, "d"), record("again", "1", 1, "i"), record("back", "1", 1, "j"),
 	}}}
 	c := States(a, b)

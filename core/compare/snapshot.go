@@ -7,6 +7,7 @@ import (
 
 	"ellwand.example/core/fact/need"
 	"ellwand.example/core/repo"
+	"ellwand.example/core/repo/index"
 )
 
 // Snapshots is how two states of a repository differ.
@@ -57,8 +58,8 @@ func States(a, b repo.State) *Snapshots {
 
 type packageKey struct{ name, arch string }
 
-func newestOf(records []repo.Record) map[packageKey]repo.Record {
-	out := map[packageKey]repo.Record{}
+func newestOf(records []index.Record) map[packageKey]index.Record {
+	out := map[packageKey]index.Record{}
 	for _, r := range records {
 		key := packageKey{r.Name, r.Arch}
 		if there, ok := out[key]; !ok || there.Full().Compare(r.Full()) < 0 {
@@ -68,7 +69,7 @@ func newestOf(records []repo.Record) map[packageKey]repo.Record {
 	return out
 }
 
-func (c *Snapshots) target(target string, a, b map[packageKey]repo.Record) {
+func (c *Snapshots) target(target string, a, b map[packageKey]index.Record) {
 	keys := map[packageKey]bool{}
 	for k := range a {
 		keys[k] = true
@@ -110,9 +111,9 @@ func (c *Snapshots) target(target string, a, b map[packageKey]repo.Record) {
 
 // broken finds needs that are not met any more. What the system meets is not
 // known here, so that only those count which a package met before.
-func (c *Snapshots) broken(target string, a, b []repo.Record, after map[packageKey]repo.Record) {
+func (c *Snapshots) broken(target string, a, b []index.Record, after map[packageKey]index.Record) {
 	was, is := offers(a), offers(b)
-	for _, r := range slices.SortedFunc(maps.Values(after), func(x, y repo.Record) int { return cmp.Compare(x.Identity(), y.Identity()) }) {
+	for _, r := range slices.SortedFunc(maps.Values(after), func(x, y index.Record) int { return cmp.Compare(x.Identity(), y.Identity()) }) {
 		for _, n := range r.Needs {
 			parsed, err := need.Parse(n.Need)
 			if err != nil {
@@ -133,7 +134,7 @@ type offer struct {
 	by string
 }
 
-func offers(records []repo.Record) offered {
+func offers(records []index.Record) offered {
 	out := offered{}
 	for _, r := range records {
 		add := func(p need.Provide) {

@@ -12,6 +12,7 @@ import (
 	"os"
 	"path/filepath"
 	"runtime"
+	"strings"
 	"time"
 
 	"github.com/gofrs/flock"
@@ -221,4 +222,9 @@ func ReadRegular(f *os.File, limit int64) ([]byte, error) {
 		err = &TooLargeError{int64(len(data)), limit} // it grew meanwhile
 	}
 	return data, err
+}
+
+// EscapeGlob returns a path as a pattern of filepath.Glob that matches it alone.
+func EscapeGlob(path string) string {
+	return strings.NewReplacer(`\`, `\\`, "*", `\*`, "?", `\?`, "[", `\[`).Replace(path)
 }

@@ -22,6 +22,7 @@ import (
 	"time"
 
 	"ellwand.example/core/progress"
+	"ellwand.example/core/repo/index"
 	"ellwand.example/core/repo/storage"
 )
 
@@ -192,7 +193,7 @@ func TestBucket(t *testing.T) {
 	}
 	dir := t.TempDir()
 	buoy.SHA256 = strings.Repeat("0", 64)
-	var damaged *DamagedError
+	var damaged *index.DamagedError
 	if _, err := r.Copy(ctx, buoy, dir); !errors.As(err, &damaged) {
 		t.Errorf("a package that is another one: %v", err)
 	}

@@ -7,6 +7,7 @@ import (
 	"path/filepath"
 
 	"ellwand.example/core/fact"
+	"ellwand.example/core/repo/index"
 	"ellwand.example/core/repo/storage"
 )
 
@@ -36,4 +37,12 @@ func OpenAt(address, cache string) (*Repository, error) {
 		return nil, err
 	}
 	return &Repository{Storage: s, Cache: cache}, nil
+}
+
+// tableCache is where the tables of listings are kept.
+func (r *Repository) tableCache() index.TableCache {
+	if r.Cache == "" {
+		return index.TableCache{}
+	}
+	return index.TableCache{Dir: filepath.Join(r.Cache, "tables")}
 }

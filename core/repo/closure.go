@@ -3,28 +3,29 @@ package repo
 import (
 	"context"
 	"errors"
-	"maps"
 	"slices"
+
+	"ellwand.example/core/repo/index"
 )
 
 // closure is everything that the retained snapshots of a repository name: file → digest.
 type closure struct {
 	snapshots, listings map[string]string
-	packages            map[string]Record
+	packages            map[string]index.Record
 	damaged             []Damage
 }
 
 // closureOf follows the snapshots from the channels' own to the oldest that are
 // retained. Damage is recorded and skipped.
 func (r *Repository) closureOf(ctx context.Context, starts []string, pruned []string) (*closure, error) {
-	out := &closure{map[string]string{}, map[string]string{}, map[string]Record{}, nil}
+	out := &closure{map[string]string{}, map[string]string{}, map[string]index.Record{}, nil}
 	note := func(err error) error {
 		var half *HalfCopiedError
 		if errors.As(err, &half) {
 			out.damaged = append(out.damaged, Damage{half.Name, Missing})
 			return nil
 		}
-		var damaged *DamagedError
+		var damaged *index.DamagedError
 		if errors.As(err, &damaged) {
 			out.damaged = append(out.damaged, Damage{damaged.Name, damaged.Err.Error()})
 			return nil
@@ -54,7 +55,7 @@ func (r *Repository) closureOf(ctx context.Context, starts []string, pruned []st
 					continue
 				}
 				out.listings[name] = ref.SHA256
-				records, err := r.listing(nil)(ctx, ref)
+				records, err := r.Records(ctx, ref, nil)
 				if err := note(err); err != nil {
 					return nil, err
 				}
@@ -66,17 +67,6 @@ func (r *Repository) closureOf(ctx context.Context, starts []string, pruned []st
 		}
 	}
 	return out, nil
-}
-
-// heads are the snapshots that the channels are at.
-func (p Pointer) heads() []string {
-	seen := map[string]bool{}
-	for _, targets := range p.Channels {
-		for _, digest := range targets {
-			seen[digest] = true
-		}
-	}
-	return slices.Sorted(maps.Keys(seen))
 }
 
 // immutable are the directories of files that never change.

@@ -13,6 +13,8 @@ import (
 	"ellwand.example/core/fact/need"
 	"ellwand.example/core/needs/solve"
 	"ellwand.example/core/progress"
+	"ellwand.example/core/repo/gate"
+	"ellwand.example/core/repo/index"
 	"ellwand.example/core/repo/storage"
 	"ellwand.example/core/staging"
 )
@@ -160,7 +162,7 @@ func TestExceptions(t *testing.T) {
 		var o ChangeOptions
 		for _, c := range codes {
 			code, name, _ := strings.Cut(c, ":")
-			o.Allow = append(o.Allow, Exception{code, name, "the moon rises at six"})
+			o.Allow = append(o.Allow, index.Exception{Code: code, Package: name, Reason: "the moon rises at six"})
 		}
 		return o
 	}
@@ -211,10 +213,10 @@ func TestChannels(t *testing.T) {
 	}
 	publish(t, r, "testing", samples(t, "libtide 2-1; provides soname/libtide.so.2", "gauge 1-2; needs soname/libtide.so.2")...)
 	var refused *RefusedError
-	if _, err := r.Promote(ctx, "testing", "stable", []string{"libtide"}, ChangeOptions{}, progress.None); !errors.As(err, &refused) || refused.Findings[0].Code != UnmetNeed {
+	if _, err := r.Promote(ctx, "testing", "stable", []string{"libtide"}, ChangeOptions{}, progress.None); !errors.As(err, &refused) || refused.Findings[0].Code != gate.UnmetNeed {
 		t.Errorf("promote a library alone: %v", err)
 	}
-	if _, err := r.Promote(ctx, "stable", "testing", nil, ChangeOptions{}, progress.None); !errors.As(err, &refused) || refused.Findings[0].Code != OlderVersion {
+	if _, err := r.Promote(ctx, "stable", "testing", nil, ChangeOptions{}, progress.None); !errors.As(err, &refused) || refused.Findings[0].Code != gate.OlderVersion {
 		t.Errorf("promote an older state: %v", err)
 	}
 	if _, err := r.Retire(ctx, "stable", []string{"libtide"}, ChangeOptions{}, progress.None); !errors.As(err, &refused) || refused.Findings[0].SubjectName() != "gauge" {
@@ -254,7 +256,7 @@ func TestAudit(t *testing.T) {
 	var o ChangeOptions
 	for _, x := range []string{"ELL601:tide", "ELL602:buoy", "ELL602:gauge"} {
 		code, name, _ := strings.Cut(x, ":")
-		o.Allow = append(o.Allow, Exception{code, name, "to be found later"})
+		o.Allow = append(o.Allow, index.Exception{Code: code, Package: name, Reason: "to be found later"})
 	}
 	if _, err := r.Publish(ctx, "testing", all, o, progress.None); err != nil {
 		t.Fatal(err)
@@ -291,9 +293,9 @@ func TestAudit(t *testing.T) {
 func neighbour(names ...string) string {
 	for i := 0; ; i++ {
 		other := fmt.Sprintf("n%d", i)
-		listing, part := placeOf(other, 4)
+		listing, part := index.PlaceOf(other, 4)
 		if !slices.ContainsFunc(names, func(name string) bool {
-			s, p := placeOf(name, 4)
+			s, p := index.PlaceOf(name, 4)
 			return s != listing || p == part
 		}) {
 			return other
@@ -314,9 +316,9 @@ func TestGateWithinListing(t *testing.T) {
 	many := samples(t, words...)
 	for _, c := range []struct{ title, comes, want string }{
 		{"a need that a neighbour meets", newcomer + " 1-1; needs soname/libtide.so.1", ""},
-		{"a need that it does not meet", newcomer + " 1-1; needs soname/libtide.so.2", UnmetNeed},
-		{"a neighbour that loses what it needs", library + " 2-1; provides soname/libtide.so.2", UnmetNeed},
-		{"a path that a neighbour has", newcomer + " 1-1; has /usr/share/" + user, SharedPath},
+		{"a need that it does not meet", newcomer + " 1-1; needs soname/libtide.so.2", gate.UnmetNeed},
+		{"a neighbour that loses what it needs", library + " 2-1; provides soname/libtide.so.2", gate.UnmetNeed},
+		{"a path that a neighbour has", newcomer + " 1-1; has /usr/share/" + user, gate.SharedPath},
 		{"nothing of that", newcomer + " 1-1", ""},
 	} {
 		for i := range 4 {

@@ -6,21 +6,23 @@ import (
 	"maps"
 	"slices"
 	"time"
+
+	"ellwand.example/core/repo/index"
 )
 
 // Event is one change in a channel's past.
 type Event struct {
-	Serial   int64       `json:"serial"`
-	Time     time.Time   `json:"time"`
-	Target   string      `json:"target"`
-	Snapshot string      `json:"snapshot"`
-	Action   string      `json:"action"`
-	From     string      `json:"from,omitempty"` // the snapshot that packages were taken from
-	Packages int         `json:"packages"`
-	Bytes    int64       `json:"bytes"`
-	Added    []string    `json:"added"`
-	Removed  []string    `json:"removed"`
-	Allowed  []Exception `json:"allowed,omitempty"`
+	Serial   int64             `json:"serial"`
+	Time     time.Time         `json:"time"`
+	Target   string            `json:"target"`
+	Snapshot string            `json:"snapshot"`
+	Action   string            `json:"action"`
+	From     string            `json:"from,omitempty"` // the snapshot that packages were taken from
+	Packages int               `json:"packages"`
+	Bytes    int64             `json:"bytes"`
+	Added    []string          `json:"added"`
+	Removed  []string          `json:"removed"`
+	Allowed  []index.Exception `json:"allowed,omitempty"`
 	// MoreAdded and MoreRemoved count those that a page leaves out.
 	MoreAdded   int  `json:"more_added,omitempty"`
 	MoreRemoved int  `json:"more_removed,omitempty"`
@@ -59,25 +61,25 @@ func (r *Repository) History(ctx context.Context, channel string, limit int) ([]
 
 // between lists the packages that came and went from a parent, which may be
 // none, to a snapshot.
-func (r *Repository) between(ctx context.Context, parent string, s Snapshot) (added, removed []string, err error) {
-	var old Snapshot
+func (r *Repository) between(ctx context.Context, parent string, s index.Snapshot) (added, removed []string, err error) {
+	var old index.Snapshot
 	if parent != "" {
 		if old, err = r.Snapshot(ctx, parent); err != nil {
 			return nil, nil, err
 		}
 	}
-	before, after := map[string]*listingContent{}, map[string]*listingContent{}
+	before, after := map[string]*index.Listing{}, map[string]*index.Listing{}
 	for key := range union(old.Listings, s.Listings) {
 		if old.Listings[key] == s.Listings[key] {
 			continue
 		}
 		for _, side := range []struct {
-			from Snapshot
-			to   map[string]*listingContent
+			from index.Snapshot
+			to   map[string]*index.Listing
 		}{{old, before}, {s, after}} {
-			side.to[key] = &listingContent{}
+			side.to[key] = &index.Listing{}
 			if ref, ok := side.from.Listings[key]; ok {
-				if side.to[key].records, err = r.listing(nil)(ctx, ref); err != nil {
+				if side.to[key].Records, err = r.Records(ctx, ref, nil); err != nil {
 					return nil, nil, err
 				}
 			}

@@ -14,12 +14,14 @@ import (
 	"ellwand.example/core/ell/seekable"
 	"ellwand.example/core/fact"
 	"ellwand.example/core/progress"
+	"ellwand.example/core/repo/index"
 	"ellwand.example/core/repo/storage"
+	"github.com/klauspost/compress/zstd"
 )
 
 func TestPartsOf(t *testing.T) {
 	for _, c := range []struct{ packages, want int }{{0, 1}, {1, 1}, {32, 1}, {33, 2}, {64, 2}, {65, 4}, {195, 8}, {8192, 256}, {1 << 20, 256}} {
-		if got := partsOf(c.packages); got != c.want {
+		if got := index.PartsOf(c.packages); got != c.want {
 			t.Errorf("%d packages are in %d parts, not %d", c.packages, got, c.want)
 		}
 	}
@@ -28,7 +30,7 @@ func TestPartsOf(t *testing.T) {
 // crowd is names that fall in one listing with another.
 func crowd(name string, n int) (names []string) {
 	for i := 0; len(names) < n; i++ {
-		if other := fmt.Sprintf("crowd%d", i); listingOf(other) == listingOf(name) {
+		if other := fmt.Sprintf("crowd%d", i); index.ListingOf(other) == index.ListingOf(name) {
 			names = append(names, other)
 		}
 	}
@@ -47,7 +49,7 @@ func held(t testing.TB, r *Repository, name string) (content string, listing, fi
 	if err != nil {
 		t.Fatal(err)
 	}
-	paths, err := eachListing(ctx, s.Files, r.files(nil))
+	paths, err := eachListing(ctx, s.Files, nil, r.Paths)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -56,14 +58,14 @@ func held(t testing.TB, r *Repository, name string) (content string, listing, fi
 		list = append(list, p.Package+" "+p.Path)
 	}
 	slices.Sort(list)
-	key := listingOf(name)
+	key := index.ListingOf(name)
 	st := map[string][]byte{}
-	for _, file := range []string{listingFile(s.Listings[key]), filesFile(s.Files[key])} {
+	for _, file := range []string{index.ListingFile(s.Listings[key]), index.FilesFile(s.Files[key])} {
 		if st[file], err = os.ReadFile(filepath.Join(r.Storage.Where(), file)); err != nil {
 			t.Fatal(err)
 		}
 	}
-	return identities(t, r, "testing") + "\n" + strings.Join(list, "\n"), st[listingFile(s.Listings[key])], st[filesFile(s.Files[key])]
+	return identities(t, r, "testing") + "\n" + strings.Join(list, "\n"), st[index.ListingFile(s.Listings[key])], st[index.FilesFile(s.Files[key])]
 }
 
 // However a listing grows and shrinks, in whichever steps, it holds what was put
@@ -111,8 +113,8 @@ func TestListingParts(t *testing.T) {
 		if got != all || !bytes.Equal(listing, listing2) || !bytes.Equal(owned, owned2) {
 			t.Fatalf("%d packages: it is not what is published at once", want)
 		}
-		found, err := seekable.Read(bytes.NewReader(listing), int64(len(listing)), mostParts)
-		if n := partsOf(want); n > 1 && (err != nil || len(found) != n) || n == 1 && err == nil {
+		found, err := seekable.Read(bytes.NewReader(listing), int64(len(listing)), index.MostParts)
+		if n := index.PartsOf(want); n > 1 && (err != nil || len(found) != n) || n == 1 && err == nil {
 			t.Errorf("%d packages are in %d frames, %v", want, len(found), err)
 		}
 		frames[max(1, len(found))] = true
@@ -134,9 +136,9 @@ func TestOtherPartsAreCopied(t *testing.T) {
 	_, before, _ := held(t, r, "tide")
 	publish(t, r, "testing", samples(t, names[0]+" 1-2")...)
 	_, after, _ := held(t, r, "tide")
-	was, is := framesOf(before, 2), framesOf(after, 2)
-	_, part := placeOf(names[0], 2)
-	if bytes.Equal(was[part].data, is[part].data) || !bytes.Equal(was[1-part].data, is[1-part].data) {
+	was, is := index.FramesOf(before, 2), index.FramesOf(after, 2)
+	_, part := index.PlaceOf(names[0], 2)
+	if bytes.Equal(was[part].Data, is[part].Data) || !bytes.Equal(was[1-part].Data, is[1-part].Data) {
 		t.Error("the other part is another one")
 	}
 }
@@ -151,15 +153,15 @@ func TestListingInAnotherWay(t *testing.T) {
 	}
 	for _, c := range []struct {
 		title, damage string
-		rewrite       func(parts []packedPart, text []byte) []byte
+		rewrite       func(parts []index.PackedPart, text []byte) []byte
 	}{
-		{"one frame", "", func(_ []packedPart, text []byte) []byte {
-			enc, _ := encoder()
+		{"one frame", "", func(_ []index.PackedPart, text []byte) []byte {
+			enc, _ := zstd.NewWriter(nil)
 			return enc.EncodeAll(text, nil)
 		}},
-		{"parts exchanged", "is not where it belongs", func(parts []packedPart, _ []byte) []byte {
-			return slices.Concat(parts[1].data, parts[0].data, seekable.Table([]seekable.Frame{
-				{Packed: uint32(len(parts[1].data)), Size: parts[1].size}, {Packed: uint32(len(parts[0].data)), Size: parts[0].size}}))
+		{"parts exchanged", "is not where it belongs", func(parts []index.PackedPart, _ []byte) []byte {
+			return slices.Concat(parts[1].Data, parts[0].Data, seekable.Table([]seekable.Frame{
+				{Packed: uint32(len(parts[1].Data)), Size: parts[1].Size}, {Packed: uint32(len(parts[0].Data)), Size: parts[0].Size}}))
 		}},
 	} {
 		r := Open(t.TempDir())
@@ -167,7 +169,7 @@ func TestListingInAnotherWay(t *testing.T) {
 		p, _ := r.Pointer(ctx)
 		s, _ := r.Snapshot(ctx, p.Channels["testing"]["t"])
 		_, listing, _ := held(t, r, "tide")
-		dec, _ := decoder()
+		dec, _ := zstd.NewReader(nil)
 		text, err := dec.DecodeAll(listing, nil)
 		if err != nil {
 			t.Fatal(err)
@@ -177,11 +179,11 @@ func TestListingInAnotherWay(t *testing.T) {
 				t.Fatal(err)
 			}
 		}
-		data := c.rewrite(framesOf(listing, 2), text)
-		ref := Ref{60, fact.SHA256(data)}
-		put(listingFile(ref), data)
-		s.Listings[listingOf("tide")] = ref
-		data, _ = s.encode()
+		data := c.rewrite(index.FramesOf(listing, 2), text)
+		ref := index.Ref{Count: 60, SHA256: fact.SHA256(data)}
+		put(index.ListingFile(ref), data)
+		s.Listings[index.ListingOf("tide")] = ref
+		data, _ = s.Encode()
 		put("snapshots/"+fact.SHA256(data)+".json", data)
 		p.Channels["testing"]["t"] = fact.SHA256(data)
 		data, _ = json.Marshal(p)
@@ -197,7 +199,7 @@ func TestListingInAnotherWay(t *testing.T) {
 		if err != nil {
 			t.Fatalf("%s: %v", c.title, err)
 		}
-		if _, listing, _ := held(t, r, "tide"); framesOf(listing, 2) == nil || len(strings.Fields(identities(t, r, "testing"))) != 61 {
+		if _, listing, _ := held(t, r, "tide"); index.FramesOf(listing, 2) == nil || len(strings.Fields(identities(t, r, "testing"))) != 61 {
 			t.Errorf("%s: %s", c.title, identities(t, r, "testing"))
 		}
 	}
@@ -234,7 +236,7 @@ func TestPartsBetweenChannels(t *testing.T) {
 	p, _ := r.Pointer(ctx)
 	stable, _ := r.Snapshot(ctx, p.Channels["stable"]["t"])
 	testing, _ := r.Snapshot(ctx, p.Channels["testing"]["t"])
-	if key := listingOf("tide"); stable.Listings[key].Count != 40 || testing.Listings[key].Count != 70 || stable.Files[key].Count != 40 {
+	if key := index.ListingOf("tide"); stable.Listings[key].Count != 40 || testing.Listings[key].Count != 70 || stable.Files[key].Count != 40 {
 		t.Errorf("%+v and %+v", stable.Listings[key], testing.Listings[key])
 	}
 	if v, err := r.Verify(ctx, progress.None); err != nil || len(v.Damaged) > 0 {

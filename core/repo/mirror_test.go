@@ -19,6 +19,7 @@ import (
 
 	"ellwand.example/core/fact"
 	"ellwand.example/core/progress"
+	"ellwand.example/core/repo/index"
 	"ellwand.example/core/repo/storage"
 )
 
@@ -49,11 +50,11 @@ func (f *forged) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 }
 
 // forge makes a repository with one listing.
-func forge(listing []byte, count int, change func(*Pointer, *Snapshot)) *forged {
+func forge(listing []byte, count int, change func(*index.Pointer, *index.Snapshot)) *forged {
 	f := &forged{files: map[string][]byte{}, endless: map[string]bool{}}
 	sum := fact.SHA256(listing)
-	s := Snapshot{Format: Format, Action: "publish", Target: "t", Serial: 1, Packages: count, Listings: Refs{"00": {Count: count, SHA256: sum}}, Files: Refs{"00": {Count: count, SHA256: sum}}, Time: time.Now()}
-	p := Pointer{Format: Format, Serial: 1, Time: time.Now()}
+	s := index.Snapshot{Format: index.Format, Action: "publish", Target: "t", Serial: 1, Packages: count, Listings: index.Refs{"00": {Count: count, SHA256: sum}}, Files: index.Refs{"00": {Count: count, SHA256: sum}}, Time: time.Now()}
+	p := index.Pointer{Format: index.Format, Serial: 1, Time: time.Now()}
 	if change != nil {
 		change(&p, &s)
 	}
@@ -61,7 +62,7 @@ func forge(listing []byte, count int, change func(*Pointer, *Snapshot)) *forged 
 	p.Channels = map[string]map[string]string{"testing": {"t": fact.SHA256(snapshot)}}
 	pointer, _ := json.Marshal(p)
 	f.files[storage.PointerFile], f.files["snapshots/"+fact.SHA256(snapshot)+".json"] = pointer, snapshot
-	f.files[listingFile(Ref{SHA256: sum})], f.files[filesFile(Ref{SHA256: sum})] = listing, listing
+	f.files[index.ListingFile(index.Ref{SHA256: sum})], f.files[index.FilesFile(index.Ref{SHA256: sum})] = listing, listing
 	return f
 }
 
@@ -91,18 +92,20 @@ func TestHostileMirror(t *testing.T) {
 		server *forged
 		says   string
 	}{
-		"a serial that nothing can follow": {forge(packed([]byte(good)), 1, func(p *Pointer, _ *Snapshot) { p.Serial = 1<<63 - 1 }), "its serial cannot be"},
-		"a serial below zero":              {forge(packed([]byte(good)), 1, func(p *Pointer, _ *Snapshot) { p.Serial = -1 }), "its serial cannot be"},
-		"a listing that becomes half a GB": {forge(bomb(512<<20), 512<<20, func(_ *Pointer, s *Snapshot) { s.Listings["00"] = Ref{3000, s.Listings["00"].SHA256} }), "damaged"},
-		"more packages than there are":     {forge(packed([]byte(good)), 1<<40, nil), "more than"},
-		"fewer lines than it says":         {forge(packed([]byte(good)), 9, nil), "does not hold the 9 lines"},
-		"a need that cannot be read":       {forge(record(`"needs":[]`, `"needs":[{"need":"what/x"}]`), 1, nil), "cannot be read"},
-		"a file outside":                   {forge(record("packages/t/tide/tide@", "packages/../../tide@"), 1, nil), "names no file in the repository"},
-		"a listing that is no Zstandard":   {forge([]byte("no"), 1, nil), "damaged"},
-		"a line that is no JSON":           {forge(packed([]byte("{\n")), 1, nil), "damaged"},
-		"a target that is a path":          {forge(packed([]byte(good)), 1, func(_ *Pointer, s *Snapshot) { s.Target = "../x" }), "cannot be"},
-		"a snapshot of another format":     {forge(packed([]byte(good)), 1, func(_ *Pointer, s *Snapshot) { s.Format = 9 }), "reads format"},
-		"a pointer of another format":      {forge(packed([]byte(good)), 1, func(p *Pointer, _ *Snapshot) { p.Format = 9 }), "reads format"},
+		"a serial that nothing can follow": {forge(packed([]byte(good)), 1, func(p *index.Pointer, _ *index.Snapshot) { p.Serial = 1<<63 - 1 }), "its serial cannot be"},
+		"a serial below zero":              {forge(packed([]byte(good)), 1, func(p *index.Pointer, _ *index.Snapshot) { p.Serial = -1 }), "its serial cannot be"},
+		"a listing that becomes half a GB": {forge(bomb(512<<20), 512<<20, func(_ *index.Pointer, s *index.Snapshot) {
+			s.Listings["00"] = index.Ref{Count: 3000, SHA256: s.Listings["00"].SHA256}
+		}), "damaged"},
+		"more packages than there are":   {forge(packed([]byte(good)), 1<<40, nil), "more than"},
+		"fewer lines than it says":       {forge(packed([]byte(good)), 9, nil), "does not hold the 9 lines"},
+		"a need that cannot be read":     {forge(record(`"needs":[]`, `"needs":[{"need":"what/x"}]`), 1, nil), "cannot be read"},
+		"a file outside":                 {forge(record("packages/t/tide/tide@", "packages/../../tide@"), 1, nil), "names no file in the repository"},
+		"a listing that is no Zstandard": {forge([]byte("no"), 1, nil), "damaged"},
+		"a line that is no JSON":         {forge(packed([]byte("{\n")), 1, nil), "damaged"},
+		"a target that is a path":        {forge(packed([]byte(good)), 1, func(_ *index.Pointer, s *index.Snapshot) { s.Target = "../x" }), "cannot be"},
+		"a snapshot of another format":   {forge(packed([]byte(good)), 1, func(_ *index.Pointer, s *index.Snapshot) { s.Format = 9 }), "reads format"},
+		"a pointer of another format":    {forge(packed([]byte(good)), 1, func(p *index.Pointer, _ *index.Snapshot) { p.Format = 9 }), "reads format"},
 	} {
 		server := httptest.NewServer(c.server)
 		for _, sync := range []bool{true, false} {
@@ -122,7 +125,7 @@ func TestHostileMirror(t *testing.T) {
 			if err == nil || !strings.Contains(err.Error(), c.says) {
 				t.Errorf("%s: %v, want %s", what, err, c.says)
 			}
-			if took := after.TotalAlloc - before.TotalAlloc; took > 8*maxListing {
+			if took := after.TotalAlloc - before.TotalAlloc; took > 8*index.MaxListing {
 				t.Errorf("%s takes %d MiB", what, took>>20)
 			}
 		}
@@ -179,7 +182,7 @@ func TestSerialJump(t *testing.T) {
 		t.Fatal(err)
 	}
 	honest := f.files[storage.PointerFile]
-	f.files[storage.PointerFile] = bytes.Replace(honest, []byte(`"serial":1`), []byte(fmt.Sprintf(`"serial":%d`, maxJump+2)), 1)
+	f.files[storage.PointerFile] = bytes.Replace(honest, []byte(`"serial":1`), []byte(fmt.Sprintf(`"serial":%d`, index.MaxJump+2)), 1)
 	var jump *JumpError
 	if err := sync(); !errors.As(err, &jump) || jump.Seen != 1 {
 		t.Errorf("a jump: %v", err)

@@ -17,6 +17,8 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"ellwand.example/core/ell"
+	"ellwand.example/core/repo/gate"
+	"ellwand.example/core/repo/index"
 )
 
 // Renderer writes the pages that people browse a repository by.
@@ -207,7 +209,7 @@ func keyBetween(before, name string) string {
 	return name[:n+1]
 }
 
-func rowOf(r Record) Row {
+func rowOf(r index.Record) Row {
 	return Row{r.Name, r.Full().String(), r.Arch, r.Summary, r.Bytes, pageOf(r.File)}
 }
 
@@ -226,7 +228,7 @@ func (r *Repository) putJSON(ctx context.Context, name string, v any) error {
 
 // getJSON reads it again; found is false where it is not there or is no good.
 func (r *Repository) getJSON(ctx context.Context, name string, v any) (found bool, err error) {
-	data, err := r.read(ctx, name, maxListing)
+	data, err := r.read(ctx, name, index.MaxListing)
 	if errors.Is(err, fs.ErrNotExist) {
 		return false, nil
 	}
@@ -234,7 +236,7 @@ func (r *Repository) getJSON(ctx context.Context, name string, v any) (found boo
 }
 
 // packagePage writes the page of a package that is new to the repository.
-func (e *edit) packagePage(ctx context.Context, c *candidate, met map[string][]Record) error {
+func (e *edit) packagePage(ctx context.Context, c *candidate, met map[string][]index.Record) error {
 	r := e.tx.repo
 	p, err := ell.Open(c.file)
 	if err != nil {
@@ -246,9 +248,9 @@ func (e *edit) packagePage(ctx context.Context, c *candidate, met map[string][]R
 		return err
 	}
 	page := PackagePage{Facts: p.Facts, File: path.Base(c.record.File), Bytes: c.record.Bytes, SHA256: c.record.SHA256, Entries: entries, Top: "../../../"}
-	for i, n := range c.record.needs() {
+	for i, n := range c.record.Dependencies() {
 		l := LinkedNeed{Need: p.Facts.Needs[i]}
-		if by := met[textOf(n)]; len(by) > 0 {
+		if by := met[gate.TextOf(n)]; len(by) > 0 {
 			l.By, l.Link = by[0].Identity(), pageOf(by[0].File)
 		}
 		page.Needs = append(page.Needs, l)
@@ -282,7 +284,7 @@ func (tx *transaction) frontPage(ctx context.Context, edits []*edit, change Chan
 	for _, channel := range slices.Sorted(maps.Keys(tx.pointer.Channels)) {
 		targets := tx.pointer.Channels[channel]
 		for _, target := range slices.Sorted(maps.Keys(targets)) {
-			var s Snapshot
+			var s index.Snapshot
 			var err error
 			if i := slices.IndexFunc(edits, func(e *edit) bool { return channel == tx.channel && e.target == target }); i >= 0 {
 				s = edits[i].written

@@ -11,6 +11,7 @@ import (
 	"strings"
 	"testing"
 
+	"ellwand.example/core/repo/index"
 	"ellwand.example/core/repo/storage"
 	"golang.org/x/sync/errgroup"
 )
@@ -31,7 +32,7 @@ func TestGroups(t *testing.T) {
 	d := rand.New(rand.NewPCG(1, 2))
 	r := &Repository{Storage: storage.NewDirectory(t.TempDir()), Pages: emptyPages{}}
 	starts := strings.Fields("tide tide-table te t lib libtide libt libebb buoy")
-	in := map[string]Record{}
+	in := map[string]index.Record{}
 	groups := map[string]int{}
 	unlock, err := r.Storage.Lock(ctx)
 	if err != nil {
@@ -43,7 +44,7 @@ func TestGroups(t *testing.T) {
 		e := &edit{tx: &transaction{repo: r, channel: "testing"}}
 		touched := map[string]bool{}
 		for range d.IntN(200) {
-			rec := Record{Name: fmt.Sprintf("%s%x", starts[d.IntN(len(starts))], d.IntN(1000)), Version: fmt.Sprint(d.IntN(2)), Release: 1, Arch: "independent"}
+			rec := index.Record{Name: fmt.Sprintf("%s%x", starts[d.IntN(len(starts))], d.IntN(1000)), Version: fmt.Sprint(d.IntN(2)), Release: 1, Arch: "independent"}
 			rec.File = "packages/t/" + rec.Name + "/" + rec.Identity() + ".ell"
 			_, there := in[rec.File]
 			if touched[rec.File] {

@@ -5,6 +5,7 @@ import (
 	"sync"
 
 	"ellwand.example/core/ell"
+	"ellwand.example/core/repo/index"
 )
 
 // prefetcher reads values before they are needed. Each is taken once.
@@ -43,12 +44,12 @@ func (p *prefetcher[T]) take(key string) (value T, ok bool) {
 
 // prefetched is what a publish is about to edit.
 type prefetched struct {
-	snapshots prefetcher[Snapshot]              // by digest
-	tables    prefetcher[map[string]knownTable] // by the digest of the snapshot
-	listings  prefetcher[*storedListing]        // by listingKey
+	snapshots prefetcher[index.Snapshot]              // by digest
+	tables    prefetcher[map[string]index.KnownTable] // by the digest of the snapshot
+	listings  prefetcher[*index.StoredListing]        // by listingKey
 }
 
-func listingKey(s Snapshot, listing string) string {
+func listingKey(s index.Snapshot, listing string) string {
 	return s.Listings[listing].SHA256 + " " + s.Files[listing].SHA256
 }
 
@@ -74,19 +75,19 @@ func (r *Repository) Prefetch(ctx context.Context, channel string, packages []el
 			if digest == "" {
 				continue
 			}
-			s, err := r.prefetched.snapshots.start(digest, func() (Snapshot, error) { return r.Snapshot(ctx, digest) })()
+			s, err := r.prefetched.snapshots.start(digest, func() (index.Snapshot, error) { return r.Snapshot(ctx, digest) })()
 			if err != nil {
 				return
 			}
-			key := listingOf(f.Name)
+			key := index.ListingOf(f.Name)
 			// Both are registered before either is read: the publish may ask for
 			// them at any moment.
-			tables := r.prefetched.tables.start(digest, func() (map[string]knownTable, error) { return r.cachedTables(channel, s), nil })
-			listing := r.prefetched.listings.start(listingKey(s, key), func() (*storedListing, error) {
+			tables := r.prefetched.tables.start(digest, func() (map[string]index.KnownTable, error) { return r.tableCache().Load(channel, s), nil })
+			listing := r.prefetched.listings.start(listingKey(s, key), func() (*index.StoredListing, error) {
 				st, err := r.stored(ctx, s, key)
 				if err == nil {
-					_, part := placeOf(f.Name, len(st.records))
-					st.decoded[part], err = st.part(part)
+					_, part := index.PlaceOf(f.Name, len(st.Records))
+					st.Decoded[part], err = st.Part(part)
 				}
 				return st, err
 			})

@@ -7,6 +7,7 @@ import (
 	"slices"
 
 	"ellwand.example/core/progress"
+	"ellwand.example/core/repo/index"
 )
 
 // Promote gives one channel the packages of another: all, so that the two are
@@ -53,31 +54,31 @@ func (e *edit) take(ctx context.Context, digest string, words []string, found ma
 	}
 	e.adoptedFrom = digest
 	for _, word := range words {
-		st, err := e.tx.repo.stored(ctx, s, listingOf(nameOf(word)))
+		st, err := e.tx.repo.stored(ctx, s, index.ListingOf(index.NameOf(word)))
 		if err != nil {
 			return err
 		}
-		_, part := placeOf(nameOf(word), len(st.records))
-		c, err := st.part(part)
+		_, part := index.PlaceOf(index.NameOf(word), len(st.Records))
+		c, err := st.Part(part)
 		if err != nil {
 			return err
 		}
-		var meant []Record
-		for _, rec := range c.records {
-			if rec.called(word) {
+		var meant []index.Record
+		for _, rec := range c.Records {
+			if rec.IsNamed(word) {
 				meant = append(meant, rec)
 			}
 		}
-		for _, rec := range newest(meant) {
+		for _, rec := range index.Newest(meant) {
 			found[word] = true
-			there, err := e.find(ctx, rec.Name, rec.inPlaceOf)
+			there, err := e.find(ctx, rec.Name, rec.Collides)
 			if err != nil {
 				return err
 			}
 			if there != nil {
 				continue
 			}
-			paths := slices.DeleteFunc(slices.Clone(c.paths), func(p PathRecord) bool { return p.Package != rec.Identity() })
+			paths := slices.DeleteFunc(slices.Clone(c.Paths), func(p index.PathRecord) bool { return p.Package != rec.Identity() })
 			if err := e.add(ctx, rec, paths); err != nil {
 				return err
 			}

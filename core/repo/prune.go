@@ -11,6 +11,7 @@ import (
 	"ellwand.example/core/ell"
 	"ellwand.example/core/fact"
 	"ellwand.example/core/progress"
+	"ellwand.example/core/repo/index"
 	"ellwand.example/core/repo/storage"
 )
 
@@ -60,7 +61,7 @@ func (r *Repository) Prune(ctx context.Context, keep Keep, dry bool, sink progre
 	if err != nil {
 		return out, err
 	}
-	all, err := r.closureOf(ctx, p.heads(), cut)
+	all, err := r.closureOf(ctx, p.Heads(), cut)
 	if err != nil {
 		return out, err
 	}
@@ -126,7 +127,7 @@ func (r *Repository) Prune(ctx context.Context, keep Keep, dry bool, sink progre
 
 // toKeep counts the snapshots to keep, and lists the first ones to go: those
 // that a kept one has as its parent.
-func (r *Repository) toKeep(ctx context.Context, p Pointer, keep Keep) (kept int, cut []string, err error) {
+func (r *Repository) toKeep(ctx context.Context, p index.Pointer, keep Keep) (kept int, cut []string, err error) {
 	chosen := map[string]bool{}
 	parents := map[string]bool{}
 	since := time.Now().Add(-keep.Time)

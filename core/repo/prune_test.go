@@ -11,6 +11,8 @@ import (
 	"ellwand.example/core/ell/canonical"
 	"ellwand.example/core/fact"
 	"ellwand.example/core/progress"
+	"ellwand.example/core/repo/gate"
+	"ellwand.example/core/repo/index"
 	"ellwand.example/core/repo/storage"
 )
 
@@ -131,14 +133,14 @@ func TestIndex(t *testing.T) {
 
 // A snapshot is canonical JSON, however it is written.
 func TestSnapshotForm(t *testing.T) {
-	for _, s := range []Snapshot{
+	for _, s := range []index.Snapshot{
 		{},
-		{Action: ActionPublish, Bytes: 1 << 40, Format: Format, From: strings.Repeat("a", 64), Packages: 3, Parent: strings.Repeat("b", 64), Serial: 12, Target: "saltmarsh-7", Time: time.Unix(2e9, 0).UTC(),
-			Listings: map[string]Ref{"ff": {2, "x"}, "00": {1, "y"}}, Files: map[string]Ref{"0a": {7, "z"}}},
-		{Allowed: []Exception{{UnmetNeed, "tide", "<&> \u2028 \"é\" \x01"}}},
+		{Action: ActionPublish, Bytes: 1 << 40, Format: index.Format, From: strings.Repeat("a", 64), Packages: 3, Parent: strings.Repeat("b", 64), Serial: 12, Target: "saltmarsh-7", Time: time.Unix(2e9, 0).UTC(),
+			Listings: map[string]index.Ref{"ff": {Count: 2, SHA256: "x"}, "00": {Count: 1, SHA256: "y"}}, Files: map[string]index.Ref{"0a": {Count: 7, SHA256: "z"}}},
+		{Allowed: []index.Exception{{Code: gate.UnmetNeed, Package: "tide", Reason: "<&> \u2028 \"é\" \x01"}}},
 	} {
 		want, err := canonical.Marshal(s)
-		got, err2 := s.encode()
+		got, err2 := s.Encode()
 		if err != nil || err2 != nil || string(got) != string(want) {
 			t.Errorf("%s\nis not\n%s\n%v, %v", got, want, err, err2)
 		}
@@ -147,9 +149,9 @@ func TestSnapshotForm(t *testing.T) {
 
 func TestFindings(t *testing.T) {
 	v := Verification{Damaged: []Damage{{Name: "packages/a.ell", Reason: Missing}, {Name: "packages/b.ell", Reason: "other"}, {Name: "listings/x", Reason: Missing}}, Unnamed: []string{"files/y"}}
-	audits := []Audit{{Channel: "testing", Target: "t", Findings: []fact.Finding{finding(UnmetNeed, "t", Record{Name: "a", Version: "1", Release: 1}, "", "b", "needs b"), finding(Unneeded, "t", Record{Name: "c", Version: "1", Release: 1}, "", "", "x")}}}
+	audits := []gate.Audit{{Channel: "testing", Target: "t", Findings: []fact.Finding{gate.Finding(gate.UnmetNeed, "t", index.Record{Name: "a", Version: "1", Release: 1}, "", "b", "needs b"), gate.Finding(gate.Unneeded, "t", index.Record{Name: "c", Version: "1", Release: 1}, "", "", "x")}}}
 	got := ""
-	for _, f := range slices.Concat(AuditFindings(audits), v.Findings()) {
+	for _, f := range slices.Concat(gate.AuditFindings(audits), v.Findings()) {
 		got += f.Code + " " + string(f.Severity) + " " + f.Path + f.Message + "; "
 	}
 	want := "ELL601 error a@1-1. (channel testing for t): needs b; ELL606 hint c@1-1. (channel testing for t): x; " +

@@ -18,6 +18,7 @@ import (
 	"ellwand.example/core/cancel"
 	"ellwand.example/core/ell"
 	"ellwand.example/core/progress"
+	"ellwand.example/core/repo/index"
 	"ellwand.example/core/staging"
 )
 
@@ -59,9 +60,9 @@ func (r Report) Count(state string) int {
 // candidate is a package file that was found to be whole.
 type candidate struct {
 	file   string
-	record Record
+	record index.Record
 	target string
-	paths  []PathRecord
+	paths  []index.PathRecord
 	index  int // of its outcome
 }
 
@@ -170,7 +171,7 @@ func examineOne(ctx context.Context, file string, whole bool) (*candidate, error
 		return nil, err
 	}
 	f := p.Facts
-	c := &candidate{file: file, target: f.Target, record: RecordOf(f)}
+	c := &candidate{file: file, target: f.Target, record: index.RecordOf(f)}
 	c.record.Bytes, c.record.SHA256 = n, hex.EncodeToString(h.Sum(nil))
 	entries, err := p.Layout()
 	if err != nil {
@@ -178,7 +179,7 @@ func examineOne(ctx context.Context, file string, whole bool) (*candidate, error
 	}
 	for _, e := range entries {
 		if e.Type != staging.Directory {
-			c.paths = append(c.paths, PathRecord{e.Path, f.Identity()})
+			c.paths = append(c.paths, index.PathRecord{Path: e.Path, Package: f.Identity()})
 		}
 	}
 	return c, nil
@@ -193,7 +194,7 @@ func (e *edit) classify(ctx context.Context, candidates []*candidate, outcomes [
 		}
 		o := &outcomes[c.index]
 		*o = Outcome{File: c.file, Package: c.record.Identity(), State: Added}
-		there, err := e.find(ctx, c.record.Name, c.record.inPlaceOf)
+		there, err := e.find(ctx, c.record.Name, c.record.Collides)
 		if err != nil {
 			return err
 		}
@@ -220,13 +221,13 @@ func (e *edit) classify(ctx context.Context, candidates []*candidate, outcomes [
 	return nil
 }
 
-func differs(r, there Record, where string) string {
+func differs(r, there index.Record, where string) string {
 	return fmt.Sprintf("%s holds another file as %s (sha256 %.12s…, this one %.12s…): raise the release in the recipe and build again", where, r.Identity(), there.SHA256, r.SHA256)
 }
 
 // elsewhere looks for a package in the target's other channels: all channels
 // share the package files.
-func (e *edit) elsewhere(ctx context.Context, rec Record) (*Record, string, error) {
+func (e *edit) elsewhere(ctx context.Context, rec index.Record) (*index.Record, string, error) {
 	for _, name := range slices.Sorted(maps.Keys(e.tx.pointer.Channels)) {
 		digest := e.tx.pointer.Channels[name][e.target]
 		if name == e.tx.channel || digest == "" {
@@ -236,15 +237,15 @@ func (e *edit) elsewhere(ctx context.Context, rec Record) (*Record, string, erro
 		if err != nil {
 			return nil, "", err
 		}
-		ref, ok := s.Listings[listingOf(rec.Name)]
+		ref, ok := s.Listings[index.ListingOf(rec.Name)]
 		if !ok {
 			continue
 		}
-		records, err := e.tx.repo.listing(mentions(rec.Name))(ctx, ref)
+		records, err := e.tx.repo.Records(ctx, ref, index.Mentions(rec.Name))
 		if err != nil {
 			return nil, "", err
 		}
-		if i := slices.IndexFunc(records, rec.inPlaceOf); i >= 0 {
+		if i := slices.IndexFunc(records, rec.Collides); i >= 0 {
 			return &records[i], name, nil
 		}
 	}

@@ -1,10 +1,21 @@
+// Package repo keeps repositories: directories of packages with an index over
+// them, made of static files that any web server or bucket can hold.
+//
+//	repository.json        the only file that changes
+//	snapshots/SHA256.json  immutable: one state of one target's index
+//	listings/SHA256.jsonl.zst  immutable: the packages whose names fall in one listing
+//	files/SHA256.jsonl.zst   immutable: the paths in those packages
+//	packages/TARGET/NAME/    the .ell files
+//
+// A publish adds immutable files and then replaces repository.json by rename.
+// Readers need no lock: whatever they have read of the index stays whole.
+// docs/repository-format.md is the specification.
 package repo
 
 import (
 	"bytes"
 	"cmp"
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -20,8 +31,8 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
-	"ellwand.example/core/ell"
 	"ellwand.example/core/fact"
+	"ellwand.example/core/repo/index"
 	"ellwand.example/core/repo/storage"
 )
 
@@ -61,14 +72,14 @@ func (r *Repository) read(ctx context.Context, name string, limit int64) ([]byte
 		return nil, err
 	}
 	if int64(b.Len()) > limit {
-		return nil, &DamagedError{name, fmt.Errorf("it is larger than %d bytes", limit)}
+		return nil, &index.DamagedError{Name: name, Err: fmt.Errorf("it is larger than %d bytes", limit)}
 	}
 	return b.Bytes(), nil
 }
 
 // Pointer reads repository.json. The error is a *NotRepositoryError where
 // there is none.
-func (r *Repository) Pointer(ctx context.Context) (Pointer, error) {
+func (r *Repository) Pointer(ctx context.Context) (index.Pointer, error) {
 	p, _, err := r.current(ctx)
 	var unreachable *storage.UnreachableError
 	if errors.As(err, &unreachable) && r.copied() {
@@ -81,15 +92,15 @@ func (r *Repository) Pointer(ctx context.Context) (Pointer, error) {
 }
 
 // current reads repository.json with its mark.
-func (r *Repository) current(ctx context.Context) (Pointer, string, error) {
+func (r *Repository) current(ctx context.Context) (index.Pointer, string, error) {
 	data, mark, err := r.Storage.Current(ctx, storage.PointerFile)
 	if errors.Is(err, fs.ErrNotExist) {
-		return Pointer{}, "", &storage.NotRepositoryError{Dir: r.Storage.Where()}
+		return index.Pointer{}, "", &storage.NotRepositoryError{Dir: r.Storage.Where()}
 	}
 	if err != nil {
-		return Pointer{}, "", err
+		return index.Pointer{}, "", err
 	}
-	p, err := parsePointer(data)
+	p, err := index.ParsePointer(data)
 	if err == nil && r.copied() {
 		err = r.newer(p, data)
 	}
@@ -97,30 +108,6 @@ func (r *Repository) current(ctx context.Context) (Pointer, string, error) {
 		r.serial.Store(p.Serial)
 	}
 	return p, mark, err
-}
-
-func parsePointer(data []byte) (Pointer, error) {
-	var p Pointer
-	if len(data) > storage.MaxPointer {
-		return p, &DamagedError{storage.PointerFile, fmt.Errorf("it is larger than %d bytes", storage.MaxPointer)}
-	}
-	if err := json.Unmarshal(data, &p); err != nil {
-		return p, &DamagedError{storage.PointerFile, err}
-	}
-	if p.Format != Format {
-		return p, &DamagedError{storage.PointerFile, fmt.Errorf("it is of format %d, and this program reads format %d", p.Format, Format)}
-	}
-	if p.Serial < 0 || p.Serial > maxSerial {
-		return p, &DamagedError{storage.PointerFile, fmt.Errorf("its serial cannot be %d", p.Serial)}
-	}
-	for name, targets := range p.Channels {
-		for target, sha256 := range targets {
-			if !channelName.MatchString(name) || !ell.ValidTarget(target) || !fact.IsSHA256(sha256) {
-				return p, &DamagedError{storage.PointerFile, fmt.Errorf("channel %q, target %q at %q cannot be", name, target, sha256)}
-			}
-		}
-	}
-	return p, nil
 }
 
 // content reads an immutable file and checks its digest. What comes from a
@@ -131,9 +118,9 @@ func (r *Repository) content(ctx context.Context, name, want string) ([]byte, er
 			return data, nil
 		}
 	}
-	limit := int64(maxStored)
+	limit := int64(index.MaxStored)
 	if strings.HasSuffix(name, ".json") {
-		limit = maxSnapshot
+		limit = index.MaxSnapshot
 	}
 	data, err := r.read(ctx, name, limit)
 	if errors.Is(err, fs.ErrNotExist) {
@@ -143,7 +130,7 @@ func (r *Repository) content(ctx context.Context, name, want string) ([]byte, er
 		return nil, err
 	}
 	if found := fact.SHA256(data); found != want {
-		return nil, &DamagedError{name, fmt.Errorf("its SHA-256 is %s", found)}
+		return nil, &index.DamagedError{Name: name, Err: fmt.Errorf("its SHA-256 is %s", found)}
 	}
 	if r.copied() {
 		return data, r.keepCopy(name, data)
@@ -152,72 +139,28 @@ func (r *Repository) content(ctx context.Context, name, want string) ([]byte, er
 }
 
 // Snapshot reads a snapshot by its digest.
-func (r *Repository) Snapshot(ctx context.Context, sha256 string) (Snapshot, error) {
-	var s Snapshot
+func (r *Repository) Snapshot(ctx context.Context, sha256 string) (index.Snapshot, error) {
+	var s index.Snapshot
 	if !fact.IsSHA256(sha256) {
-		return s, &DamagedError{storage.PointerFile, fmt.Errorf("%q is no digest", sha256)}
+		return s, &index.DamagedError{Name: storage.PointerFile, Err: fmt.Errorf("%q is no digest", sha256)}
 	}
 	name := "snapshots/" + sha256 + ".json"
 	data, err := r.content(ctx, name, sha256)
 	if err != nil {
 		return s, err
 	}
-	if err := json.Unmarshal(data, &s); err != nil {
-		return s, &DamagedError{name, err}
-	}
-	if s.Format != Format {
-		return s, &DamagedError{name, fmt.Errorf("it is of format %d, and this program reads format %d", s.Format, Format)}
-	}
-	if err := s.check(); err != nil {
-		return s, &DamagedError{name, err}
+	if s, err = index.ParseSnapshot(data); err != nil {
+		return s, &index.DamagedError{Name: name, Err: err}
 	}
 	return s, nil
 }
 
-// listing reads those packages of one listing that are picked; a pick of nil takes
-// all.
-func (r *Repository) listing(pick picker) func(context.Context, Ref) ([]Record, error) {
-	return func(ctx context.Context, ref Ref) ([]Record, error) {
-		name := listingFile(ref)
-		data, err := r.content(ctx, name, ref.SHA256)
-		if err != nil {
-			return nil, err
-		}
-		records, err := decodeLines[Record](data, ref.Count, pick, false)
-		if err != nil {
-			return nil, &DamagedError{name, err}
-		}
-		for _, rec := range records {
-			if err := rec.check(); err != nil {
-				return nil, &DamagedError{name, err}
-			}
-		}
-		return records, nil
-	}
-}
-
-// files reads the paths of one listing, in the same way.
-func (r *Repository) files(pick picker) func(context.Context, Ref) ([]PathRecord, error) {
-	return func(ctx context.Context, ref Ref) ([]PathRecord, error) {
-		name := filesFile(ref)
-		data, err := r.content(ctx, name, ref.SHA256)
-		if err != nil {
-			return nil, err
-		}
-		records, err := decodeLines[PathRecord](data, ref.Count, pick, false)
-		if err != nil {
-			return nil, &DamagedError{name, err}
-		}
-		return records, nil
-	}
-}
-
 // Contents are the packages that a channel offers for one target.
 type Contents struct {
-	Channel string   `json:"channel"`
-	Target  string   `json:"target"`
-	Serial  int64    `json:"serial"`
-	Records []Record `json:"packages"` // by name, newest first
+	Channel string         `json:"channel"`
+	Target  string         `json:"target"`
+	Serial  int64          `json:"serial"`
+	Records []index.Record `json:"packages"` // by name, newest first
 }
 
 // ChannelError is a channel that a repository does not have.
@@ -231,7 +174,7 @@ func (e *ChannelError) Error() string {
 }
 
 // targets returns a channel's targets with their snapshots.
-func (r *Repository) targets(ctx context.Context, channel string) (Pointer, map[string]string, error) {
+func (r *Repository) targets(ctx context.Context, channel string) (index.Pointer, map[string]string, error) {
 	p, err := r.Pointer(ctx)
 	if err != nil {
 		return p, nil, err
@@ -269,14 +212,14 @@ func (r *Repository) Count(ctx context.Context, channel string) (n int, err erro
 }
 
 // list reads those packages of a channel that a picker for their target picks.
-func (r *Repository) list(ctx context.Context, channel string, pick func(target string) picker) ([]Contents, error) {
+func (r *Repository) list(ctx context.Context, channel string, pick func(target string) index.Picker) ([]Contents, error) {
 	p, targets, err := r.targets(ctx, channel)
 	if err != nil {
 		return nil, err
 	}
 	var out []Contents
 	for _, target := range slices.Sorted(maps.Keys(targets)) {
-		var picked picker
+		var picked index.Picker
 		if pick != nil {
 			picked = pick(target)
 		}
@@ -290,13 +233,13 @@ func (r *Repository) list(ctx context.Context, channel string, pick func(target 
 }
 
 // records reads all packages of a snapshot, sorted by name, the newest first.
-func (r *Repository) records(ctx context.Context, sha256 string, pick picker) (Snapshot, []Record, error) {
+func (r *Repository) records(ctx context.Context, sha256 string, pick index.Picker) (index.Snapshot, []index.Record, error) {
 	s, err := r.Snapshot(ctx, sha256)
 	if err != nil {
 		return s, nil, err
 	}
-	records, err := eachListing(ctx, s.Listings, r.listing(pick))
-	slices.SortFunc(records, func(a, b Record) int {
+	records, err := eachListing(ctx, s.Listings, pick, r.Records)
+	slices.SortFunc(records, func(a, b index.Record) int {
 		return cmp.Or(cmp.Compare(a.Name, b.Name), b.Full().Compare(a.Full()), cmp.Compare(a.Arch, b.Arch))
 	})
 	return s, records, err
@@ -304,7 +247,7 @@ func (r *Repository) records(ctx context.Context, sha256 string, pick picker) (S
 
 // Named reads the packages of one name in a channel for a target, the newest
 // first: no more of the index than the listing that they are in.
-func (r *Repository) Named(ctx context.Context, channel, target, name string) (records []Record, err error) {
+func (r *Repository) Named(ctx context.Context, channel, target, name string) (records []index.Record, err error) {
 	err = r.retryIfPruned(ctx, func() error {
 		_, targets, err := r.targets(ctx, channel)
 		if err != nil || targets[target] == "" {
@@ -314,13 +257,13 @@ func (r *Repository) Named(ctx context.Context, channel, target, name string) (r
 		if err != nil {
 			return err
 		}
-		ref, ok := s.Listings[listingOf(name)]
+		ref, ok := s.Listings[index.ListingOf(name)]
 		if !ok {
 			return nil
 		}
-		found, err := r.listing(mentions(strconv.Quote(name)))(ctx, ref)
-		records = slices.DeleteFunc(found, func(r Record) bool { return r.Name != name })
-		slices.SortFunc(records, func(a, b Record) int { return b.Full().Compare(a.Full()) })
+		found, err := r.Records(ctx, ref, index.Mentions(strconv.Quote(name)))
+		records = slices.DeleteFunc(found, func(r index.Record) bool { return r.Name != name })
+		slices.SortFunc(records, func(a, b index.Record) int { return b.Full().Compare(a.Full()) })
 		return err
 	})
 	return records, err
@@ -328,9 +271,9 @@ func (r *Repository) Named(ctx context.Context, channel, target, name string) (r
 
 // State is what a repository held at some time, for each of its targets.
 type State struct {
-	Snapshots map[string]string   // target → SHA-256
-	Time      time.Time           // of the newest of them
-	Records   map[string][]Record // target → packages
+	Snapshots map[string]string         // target → SHA-256
+	Time      time.Time                 // of the newest of them
+	Records   map[string][]index.Record // target → packages
 }
 
 // At reads a state: that of a channel, the one that a channel had at a serial, or
@@ -372,7 +315,7 @@ func (r *Repository) at(ctx context.Context, word string) (State, error) {
 
 // atSerial returns the snapshots of the channel that the change with a serial was
 // made to, as they were then; nil if no retained change has it.
-func (r *Repository) atSerial(ctx context.Context, p Pointer, serial int64) (map[string]string, error) {
+func (r *Repository) atSerial(ctx context.Context, p index.Pointer, serial int64) (map[string]string, error) {
 	for _, targets := range p.Channels {
 		chains, err := r.chains(ctx, p, targets)
 		if err != nil {
@@ -403,7 +346,7 @@ func (r *Repository) Before(ctx context.Context, channel string) (State, error) 
 		return State{}, err
 	}
 	var last int64
-	parents := map[string]Snapshot{}
+	parents := map[string]index.Snapshot{}
 	for target, sha256 := range targets {
 		s, err := r.Snapshot(ctx, sha256)
 		if err != nil {
@@ -426,7 +369,7 @@ func (r *Repository) Before(ctx context.Context, channel string) (State, error) 
 }
 
 func (r *Repository) state(ctx context.Context, snapshots map[string]string) (State, error) {
-	state := State{Snapshots: snapshots, Records: map[string][]Record{}}
+	state := State{Snapshots: snapshots, Records: map[string][]index.Record{}}
 	for target, sha256 := range snapshots {
 		s, records, err := r.records(ctx, sha256, nil)
 		if err != nil {
@@ -445,7 +388,7 @@ const shortest = 6
 
 // find looks for a snapshot by the start of its digest, in the past of all
 // channels.
-func (r *Repository) find(ctx context.Context, p Pointer, start string) (target, sha256 string, err error) {
+func (r *Repository) find(ctx context.Context, p index.Pointer, start string) (target, sha256 string, err error) {
 	if len(start) < shortest {
 		return "", "", nil
 	}
@@ -476,14 +419,14 @@ func (r *Repository) find(ctx context.Context, p Pointer, start string) (target,
 const maxReaders = 4
 
 // eachListing reads listings on all cores and joins what they hold.
-func eachListing[T any](ctx context.Context, refs map[string]Ref, read func(context.Context, Ref) ([]T, error)) ([]T, error) {
+func eachListing[T any](ctx context.Context, refs map[string]index.Ref, pick index.Picker, read func(context.Context, index.Ref, index.Picker) ([]T, error)) ([]T, error) {
 	keys := slices.Sorted(maps.Keys(refs))
 	parts := make([][]T, len(keys))
 	g, ctx := errgroup.WithContext(ctx)
 	g.SetLimit(min(runtime.GOMAXPROCS(0), maxReaders))
 	for i, key := range keys {
 		g.Go(func() (err error) {
-			parts[i], err = read(ctx, refs[key])
+			parts[i], err = read(ctx, refs[key], pick)
 			return err
 		})
 	}

@@ -16,6 +16,7 @@ import (
 
 	"ellwand.example/core/ell"
 	"ellwand.example/core/progress"
+	"ellwand.example/core/repo/index"
 	"ellwand.example/core/repo/storage"
 	"ellwand.example/core/staging"
 )
@@ -114,7 +115,7 @@ func TestPublish(t *testing.T) {
 		t.Fatal(err, err2, y)
 	}
 	for key, ref := range x.Listings {
-		if y.Listings[key] != ref && key != listingOf("buoy") {
+		if y.Listings[key] != ref && key != index.ListingOf("buoy") {
 			t.Errorf("listing %s was written again", key)
 		}
 	}
@@ -188,7 +189,7 @@ func TestDamagedIndex(t *testing.T) {
 				os.Remove(path)
 			}
 			_, err := r.Search(ctx, "testing", "/usr")
-			var damaged *DamagedError
+			var damaged *index.DamagedError
 			if !errors.As(err, &damaged) || damaged.Name != name {
 				t.Errorf("%s %s: %v", name, what, err)
 			}
@@ -242,55 +243,6 @@ func TestConcurrent(t *testing.T) {
 	if n := len(strings.Fields(identities(t, Open(root), "testing"))); n != 1+publishers*each {
 		t.Errorf("%d packages", n)
 	}
-}
-
-// compressed is lines as they are stored.
-func compressed[T any](items []T) ([]byte, error) {
-	text, err := lines(items)
-	enc, err2 := encoder()
-	return enc.EncodeAll(text, nil), errors.Join(err, err2)
-}
-
-func FuzzListing(f *testing.F) {
-	good, err := compressed([]Record{{Name: "tide", Version: "1", Release: 1, File: "packages/t/tide/tide@1-1.ell", SHA256: strings.Repeat("0", 64)}})
-	if err != nil {
-		f.Fatal(err)
-	}
-	f.Add(good, 1)
-	var words []string
-	for _, name := range crowd("tide", 40) {
-		words = append(words, name+" 1-1")
-	}
-	r := Open(f.TempDir())
-	publish(f, r, "testing", samples(f, words...)...)
-	_, inParts, _ := held(f, r, "tide")
-	f.Add(inParts, 40)
-	f.Fuzz(func(t *testing.T, data []byte, count int) {
-		if count < 0 {
-			return // no snapshot has that
-		}
-		records, err := decodeLines[Record](data, count, nil, true)
-		if err == nil && len(records) != count {
-			t.Errorf("%d records where %d are said", len(records), count)
-		}
-		for _, r := range records {
-			if r.check() == nil && (strings.Contains(r.File, "..") && !strings.Contains(r.Identity(), "..")) {
-				t.Errorf("%q leads out", r.File)
-			}
-		}
-		// The same, part by part.
-		st := &storedListing{listing: Ref{Count: count}}
-		if st.records = framesOf(data, partsOf(count)); st.records == nil {
-			return
-		}
-		st.paths = make([]packedPart, len(st.records))
-		for i := range st.records {
-			c, err := st.part(i)
-			if err == nil && slices.ContainsFunc(c.records, func(r Record) bool { return !c.covers(r.Name) }) {
-				t.Errorf("part %d has what is not of it", i)
-			}
-		}
-	})
 }
 
 func FuzzPointer(f *testing.F) {

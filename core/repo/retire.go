@@ -8,6 +8,7 @@ import (
 
 	"ellwand.example/core/fact"
 	"ellwand.example/core/progress"
+	"ellwand.example/core/repo/index"
 )
 
 // NoPackageError is a package that is not in a channel.
@@ -22,12 +23,6 @@ func (e *NoPackageError) Error() string {
 		s += fmt.Sprintf("; did you mean %q?", e.Near)
 	}
 	return s
-}
-
-// called tells whether a word means a package: its name, NAME@VERSION-RELEASE,
-// or its identity.
-func (r Record) called(word string) bool {
-	return word == r.Name || word == r.Name+"@"+r.Full().String() || word == r.Identity()
 }
 
 // Retire takes packages out of a channel: all of a name, or one version. Their
@@ -45,12 +40,12 @@ func (r *Repository) Retire(ctx context.Context, channel string, words []string,
 				return err
 			}
 			for _, word := range words {
-				c, err := e.open(ctx, nameOf(word))
+				c, err := e.open(ctx, index.NameOf(word))
 				if err != nil {
 					return err
 				}
-				for _, rec := range slices.Clone(c.records) {
-					if !rec.called(word) {
+				for _, rec := range slices.Clone(c.Records) {
+					if !rec.IsNamed(word) {
 						continue
 					}
 					found[word] = true
@@ -80,7 +75,7 @@ func (r *Repository) noPackage(ctx context.Context, channel, word string) error 
 	for _, l := range contents {
 		for _, rec := range l.Records {
 			names = append(names, rec.Name)
-			if rec.Name == nameOf(word) {
+			if rec.Name == index.NameOf(word) {
 				e.Near = rec.Name + "@" + rec.Full().String()
 				return e
 			}

@@ -10,6 +10,7 @@ import (
 
 	"ellwand.example/core/fact"
 	"ellwand.example/core/progress"
+	"ellwand.example/core/repo/index"
 )
 
 // Rewind brings a channel back to what it was: before its last change with an
@@ -53,13 +54,13 @@ func (r *Repository) Rewind(ctx context.Context, channel, word string, sink prog
 				return err
 			}
 			if states[target] == "" { // it was not there then
-				e.adopted = &Snapshot{Listings: map[string]Ref{}, Files: map[string]Ref{}}
+				e.adopted = &index.Snapshot{Listings: map[string]index.Ref{}, Files: map[string]index.Ref{}}
 				e.mapTables("", *e.adopted)
 				for key := range e.old.Listings {
-					if e.before[key], err = r.load(ctx, e.old, key); err != nil {
+					if e.before[key], err = r.Listing(ctx, e.old, key); err != nil {
 						return err
 					}
-					e.after[key] = emptyListing()
+					e.after[key] = index.EmptyListing()
 				}
 				continue
 			}
@@ -74,12 +75,12 @@ func (r *Repository) Rewind(ctx context.Context, channel, word string, sink prog
 // past is a snapshot in a chain.
 type past struct {
 	digest string
-	Snapshot
+	index.Snapshot
 }
 
 // chains lists the snapshots of targets, from the newest to the oldest that is
 // kept.
-func (r *Repository) chains(ctx context.Context, p Pointer, targets map[string]string) (map[string][]past, error) {
+func (r *Repository) chains(ctx context.Context, p index.Pointer, targets map[string]string) (map[string][]past, error) {
 	out := map[string][]past{}
 	for target, digest := range targets {
 		for digest != "" && !slices.Contains(p.Pruned, digest) {

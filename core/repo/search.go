@@ -7,14 +7,16 @@ import (
 	"slices"
 	"strings"
 	"unicode/utf8"
+
+	"ellwand.example/core/repo/index"
 )
 
 // Hit is a package that a search found, and why.
 type Hit struct {
-	Target string   `json:"target"`
-	Record Record   `json:"package"`
-	In     string   `json:"in"`   // "name", "summary", "provide" or "path"
-	Text   []string `json:"text"` // what matched: provides or paths
+	Target string       `json:"target"`
+	Record index.Record `json:"package"`
+	In     string       `json:"in"`   // "name", "summary", "provide" or "path"
+	Text   []string     `json:"text"` // what matched: provides or paths
 }
 
 // Ranks of hits: the more telling the place, the earlier.
@@ -36,13 +38,13 @@ func (r *Repository) search(ctx context.Context, channel, word string) ([]Hit, e
 	// A line of JSON has what is in it letter by letter, but for what it has to
 	// escape: most lines need not be decoded to see that the word is not there.
 	inLine := func(line []byte) bool { return bytes.Contains(bytes.ToLower(line), []byte(word)) }
-	pick := where(inLine)
+	pick := index.Where(inLine)
 	switch {
 	case strings.ContainsFunc(word, func(c rune) bool { return c < ' ' || c == '"' || c == '\\' || c == utf8.RuneError }) || word == "":
 		inLine, pick = func([]byte) bool { return true }, nil
 	case !strings.ContainsFunc(word, func(c rune) bool { return c >= utf8.RuneSelf }):
-		s := spellingOf(word)
-		inLine, pick = func(line []byte) bool { return s.index(line) >= 0 }, s.pick
+		s := index.NewFinder(word)
+		inLine, pick = func(line []byte) bool { return s.Index(line) >= 0 }, s.Pick
 	}
 	paths := map[string]map[string][]string{} // target → package → paths with the word
 	if strings.Contains(word, "/") {
@@ -56,7 +58,7 @@ func (r *Repository) search(ctx context.Context, channel, word string) ([]Hit, e
 			}
 		}
 	}
-	contents, err := r.list(ctx, channel, func(target string) picker {
+	contents, err := r.list(ctx, channel, func(target string) index.Picker {
 		if len(paths[target]) == 0 {
 			return pick
 		}
@@ -65,7 +67,7 @@ func (r *Repository) search(ctx context.Context, channel, word string) ([]Hit, e
 			name, _, _ := strings.Cut(identity, "@")
 			names[name] = true
 		}
-		return where(func(line []byte) bool { return inLine(line) || names[nameIn(line)] })
+		return index.Where(func(line []byte) bool { return inLine(line) || names[index.NameIn(line)] })
 	})
 	if err != nil {
 		return nil, err
@@ -99,12 +101,12 @@ func (r *Repository) search(ctx context.Context, channel, word string) ([]Hit, e
 }
 
 // paths lists the paths of a snapshot that have something, by package.
-func (r *Repository) paths(ctx context.Context, sha256 string, pick picker, has func(string) bool) (map[string][]string, error) {
+func (r *Repository) paths(ctx context.Context, sha256 string, pick index.Picker, has func(string) bool) (map[string][]string, error) {
 	s, err := r.Snapshot(ctx, sha256)
 	if err != nil {
 		return nil, err
 	}
-	records, err := eachListing(ctx, s.Files, r.files(pick))
+	records, err := eachListing(ctx, s.Files, pick, r.Paths)
 	if err != nil {
 		return nil, err
 	}

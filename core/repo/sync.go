@@ -25,6 +25,7 @@ import (
 	"ellwand.example/core/fact"
 	"ellwand.example/core/files"
 	"ellwand.example/core/progress"
+	"ellwand.example/core/repo/index"
 	"ellwand.example/core/repo/storage"
 )
 
@@ -95,11 +96,11 @@ func (r *Repository) keepCopy(name string, data []byte) error {
 }
 
 // newer judges a pointer that a server gave by what was seen before.
-func (r *Repository) newer(p Pointer, data []byte) error {
+func (r *Repository) newer(p index.Pointer, data []byte) error {
 	old, err := os.ReadFile(r.copyFile("newest.json"))
 	if err == nil {
-		seen, err := parsePointer(old)
-		if err == nil && p.Serial-seen.Serial > maxJump {
+		seen, err := index.ParsePointer(old)
+		if err == nil && p.Serial-seen.Serial > index.MaxJump {
 			return &JumpError{r.Storage.Where(), p.Serial, seen.Serial}
 		}
 		if err == nil && (p.Serial < seen.Serial || p.Serial == seen.Serial && string(old) != string(data)) {
@@ -113,12 +114,12 @@ func (r *Repository) newer(p Pointer, data []byte) error {
 }
 
 // offline returns the pointer of the last sync.
-func (r *Repository) offline() (Pointer, error) {
+func (r *Repository) offline() (index.Pointer, error) {
 	data, err := os.ReadFile(r.copyFile(storage.PointerFile))
 	if err != nil {
-		return Pointer{}, err
+		return index.Pointer{}, err
 	}
-	return parsePointer(data)
+	return index.ParsePointer(data)
 }
 
 // Forget removes all that is kept of the repository.
@@ -175,7 +176,7 @@ func (r *Repository) sync(ctx context.Context, channel string, paths bool, sink 
 	}
 	t := sink.Begin("sync "+channel, int64(len(refs)), "listings")
 	var bytes, fetched, left atomic.Int64
-	left.Store(maxSync)
+	left.Store(index.MaxSync)
 	g, gctx := errgroup.WithContext(ctx)
 	g.SetLimit(2 * max(4, runtime.GOMAXPROCS(0))) // most of the time is waiting
 	for _, name := range slices.Sorted(maps.Keys(refs)) {
@@ -241,17 +242,17 @@ func (r *Repository) fetch(ctx context.Context, name, want string, left *atomic.
 	defer os.Remove(out.Name()) // fails after the rename, as it should
 	defer out.Close()
 	h := sha256.New()
-	n, err := io.Copy(io.MultiWriter(out, h), cancel.Reader(ctx, io.LimitReader(in, maxStored+1)))
+	n, err := io.Copy(io.MultiWriter(out, h), cancel.Reader(ctx, io.LimitReader(in, index.MaxStored+1)))
 	switch {
 	case err != nil:
 		return n, err
-	case n > maxStored:
-		return n, &DamagedError{name, fmt.Errorf("it is larger than %d bytes", int64(maxStored))}
+	case n > index.MaxStored:
+		return n, &index.DamagedError{Name: name, Err: fmt.Errorf("it is larger than %d bytes", int64(index.MaxStored))}
 	case left.Add(-n) < 0:
-		return n, &DamagedError{name, fmt.Errorf("the index is larger than %d bytes", int64(maxSync))}
+		return n, &index.DamagedError{Name: name, Err: fmt.Errorf("the index is larger than %d bytes", int64(index.MaxSync))}
 	}
 	if found := hex.EncodeToString(h.Sum(nil)); found != want {
-		return n, &DamagedError{name, fmt.Errorf("its SHA-256 is %s", found)}
+		return n, &index.DamagedError{Name: name, Err: fmt.Errorf("its SHA-256 is %s", found)}
 	}
 	if err := errors.Join(out.Chmod(files.Mode(filepath.Dir(file))), out.Close()); err != nil {
 		return n, err
@@ -260,9 +261,9 @@ func (r *Repository) fetch(ctx context.Context, name, want string, left *atomic.
 }
 
 // drop removes copies that no channel's snapshot names.
-func (r *Repository) drop(ctx context.Context, p Pointer) (int, error) {
+func (r *Repository) drop(ctx context.Context, p index.Pointer) (int, error) {
 	named := map[string]bool{}
-	for _, digest := range p.heads() {
+	for _, digest := range p.Heads() {
 		name := "snapshots/" + digest + ".json"
 		if _, err := os.Stat(r.copyFile(name)); err != nil {
 			continue // of a channel that is not read here
@@ -302,7 +303,7 @@ func (r *Repository) retryIfPruned(ctx context.Context, read func() error) error
 	for try := 1; ; try++ {
 		err := read()
 		before := r.serial.Load()
-		var damaged *DamagedError
+		var damaged *index.DamagedError
 		var half *HalfCopiedError
 		if err == nil || try == storage.Tries || !errors.As(err, &damaged) && !errors.As(err, &half) {
 			return err
@@ -315,7 +316,7 @@ func (r *Repository) retryIfPruned(ctx context.Context, read func() error) error
 
 // Copy copies a package file into a directory, where it appears whole or not at
 // all, and only if it is the one that the index names.
-func (r *Repository) Copy(ctx context.Context, rec Record, dir string) (file string, err error) {
+func (r *Repository) Copy(ctx context.Context, rec index.Record, dir string) (file string, err error) {
 	in, err := r.Storage.Open(ctx, rec.File)
 	if errors.Is(err, fs.ErrNotExist) {
 		return "", r.missing(rec.File)
@@ -339,17 +340,17 @@ func (r *Repository) Copy(ctx context.Context, rec Record, dir string) (file str
 		return "", err
 	}
 	if n != rec.Bytes {
-		return "", &DamagedError{rec.File, fmt.Errorf("it does not have the %d bytes that the index says", rec.Bytes)}
+		return "", &index.DamagedError{Name: rec.File, Err: fmt.Errorf("it does not have the %d bytes that the index says", rec.Bytes)}
 	}
 	if found := hex.EncodeToString(h.Sum(nil)); found != rec.SHA256 {
-		return "", &DamagedError{rec.File, fmt.Errorf("its SHA-256 is %s, and the index says %s", found, rec.SHA256)}
+		return "", &index.DamagedError{Name: rec.File, Err: fmt.Errorf("its SHA-256 is %s, and the index says %s", found, rec.SHA256)}
 	}
 	return file, out.CloseAtomicallyReplace()
 }
 
 // IsCopy reports whether a file is the one that the index names: by its size
 // and its digest.
-func IsCopy(ctx context.Context, rec Record, file string) (bool, error) {
+func IsCopy(ctx context.Context, rec index.Record, file string) (bool, error) {
 	f, err := os.Open(file)
 	if errors.Is(err, fs.ErrNotExist) {
 		return false, nil
@@ -371,14 +372,14 @@ func IsCopy(ctx context.Context, rec Record, file string) (bool, error) {
 // Package opens a package of the repository, once it is certain that it is the
 // one that the index names: the file itself where the repository is a
 // directory, and else a copy in dir, which is made where it is not there yet.
-func (r *Repository) Package(ctx context.Context, rec Record, dir string) (*ell.Package, error) {
+func (r *Repository) Package(ctx context.Context, rec index.Record, dir string) (*ell.Package, error) {
 	file := filepath.Join(dir, filepath.Base(rec.File))
 	if _, local := r.Storage.LocalPath(); local {
 		file = r.Storage.Address(rec.File)
 		if same, err := IsCopy(ctx, rec, file); err != nil {
 			return nil, err
 		} else if !same {
-			return nil, &DamagedError{rec.File, errors.New("it is missing, or not the one that the index names")}
+			return nil, &index.DamagedError{Name: rec.File, Err: errors.New("it is missing, or not the one that the index names")}
 		}
 	} else if same, err := IsCopy(ctx, rec, file); err != nil {
 		return nil, err
@@ -393,7 +394,7 @@ func (r *Repository) Package(ctx context.Context, rec Record, dir string) (*ell.
 	}
 	if found := p.Facts.Identity(); found != rec.Identity() {
 		p.Close()
-		return nil, &DamagedError{rec.File, fmt.Errorf("it is %s, and the index says %s", found, rec.Identity())}
+		return nil, &index.DamagedError{Name: rec.File, Err: fmt.Errorf("it is %s, and the index says %s", found, rec.Identity())}
 	}
 	return p, nil
 }
@@ -401,7 +402,7 @@ func (r *Repository) Package(ctx context.Context, rec Record, dir string) (*ell.
 // missing is the error for a file that is named and not there.
 func (r *Repository) missing(name string) error {
 	if _, local := r.Storage.LocalPath(); local {
-		return &DamagedError{name, errors.New("it is missing: was the repository copied in part?")}
+		return &index.DamagedError{Name: name, Err: errors.New("it is missing: was the repository copied in part?")}
 	}
 	return &HalfCopiedError{r.Storage.Where(), name}
 }

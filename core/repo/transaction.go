@@ -19,6 +19,7 @@ import (
 	"ellwand.example/core/fact"
 	"ellwand.example/core/needs/solve"
 	"ellwand.example/core/progress"
+	"ellwand.example/core/repo/index"
 	"ellwand.example/core/repo/storage"
 )
 
@@ -39,10 +40,10 @@ type ChangeOptions struct {
 	System func(target string) func(solve.Need) bool
 	// Allow are findings of the gate that are accepted. One that matches none is
 	// an error.
-	Allow []Exception
+	Allow []index.Exception
 	// Passed are findings that were accepted before, by whoever checked the packages;
 	// the history keeps them with the others.
-	Passed []Exception
+	Passed []index.Exception
 }
 
 // Change is what became of a channel.
@@ -56,11 +57,11 @@ type Change struct {
 
 // TargetChange is what became of one target of a channel.
 type TargetChange struct {
-	Target   string      `json:"target"`
-	Snapshot string      `json:"snapshot"`
-	Added    []string    `json:"added"`   // identities
-	Removed  []string    `json:"removed"` // identities
-	Allowed  []Exception `json:"allowed,omitempty"`
+	Target   string            `json:"target"`
+	Snapshot string            `json:"snapshot"`
+	Added    []string          `json:"added"`   // identities
+	Removed  []string          `json:"removed"` // identities
+	Allowed  []index.Exception `json:"allowed,omitempty"`
 	// Assumed are needs that no package meets, and that are taken to be met by
 	// a system that is not known here.
 	Assumed int `json:"assumed,omitempty"`
@@ -70,7 +71,7 @@ type TargetChange struct {
 var ErrNothing = errors.New("nothing would change")
 
 func checkChannel(name string) error {
-	if !channelName.MatchString(name) {
+	if !index.ChannelName.MatchString(name) {
 		return fmt.Errorf("%q cannot be a channel's name: small letters, digits, . and -", name)
 	}
 	return nil
@@ -80,12 +81,12 @@ func checkChannel(name string) error {
 // the next.
 type transaction struct {
 	repo      *Repository
-	pointer   Pointer
+	pointer   index.Pointer
 	channel   string
 	action    string
 	now       time.Time
 	edits     []*edit
-	snapshots map[string]Snapshot
+	snapshots map[string]index.Snapshot
 }
 
 // attempts is how often a change is tried again where others publish at the
@@ -128,9 +129,9 @@ func (r *Repository) attempt(ctx context.Context, channel, action string, o Chan
 	pointer, mark, err := r.current(ctx)
 	var none *storage.NotRepositoryError
 	if errors.As(err, &none) {
-		pointer, err = Pointer{Format: Format, Channels: map[string]map[string]string{}}, nil
+		pointer, err = index.Pointer{Format: index.Format, Channels: map[string]map[string]string{}}, nil
 	}
-	tx := &transaction{repo: r, pointer: pointer, channel: channel, action: action, now: time.Now().UTC().Truncate(time.Second), snapshots: map[string]Snapshot{}}
+	tx := &transaction{repo: r, pointer: pointer, channel: channel, action: action, now: time.Now().UTC().Truncate(time.Second), snapshots: map[string]index.Snapshot{}}
 	change := Change{Channel: channel, Action: action, Serial: pointer.Serial, Targets: []TargetChange{}}
 	if err != nil {
 		return change, err
@@ -188,7 +189,7 @@ func (r *Repository) attempt(ctx context.Context, channel, action string, o Chan
 	return change, nil
 }
 
-func (r *Repository) replace(ctx context.Context, p Pointer, mark string) error {
+func (r *Repository) replace(ctx context.Context, p index.Pointer, mark string) error {
 	data, err := canonical.Marshal(p)
 	if err != nil {
 		return err
@@ -204,7 +205,7 @@ func (tx *transaction) stored() (n int) {
 }
 
 // snapshot reads a snapshot once.
-func (tx *transaction) snapshot(ctx context.Context, digest string) (Snapshot, error) {
+func (tx *transaction) snapshot(ctx context.Context, digest string) (index.Snapshot, error) {
 	if s, ok := tx.snapshots[digest]; ok {
 		return s, nil
 	}
@@ -224,23 +225,23 @@ type edit struct {
 	tx     *transaction
 	target string
 	parent string // the snapshot before; empty for none
-	old    Snapshot
+	old    index.Snapshot
 	// adopted is another state whose packages the channel is to have; nil if
 	// single listings are edited.
-	adopted     *Snapshot
+	adopted     *index.Snapshot
 	adoptedFrom string
 
-	before, after  map[string]*listingContent   // the listings that differ or are edited, by their parts
-	stored         map[string]*storedListing    // those that are edited, as they were
-	files          []*candidate                 // package files that are new to the channel
-	tables         func() map[string]knownTable // waits for those that the cache has of the state to come
-	added, removed []Record                     // by identity, once the editing is over
-	written        Snapshot                     // what came of it
+	before, after  map[string]*index.Listing          // the listings that differ or are edited, by their parts
+	stored         map[string]*index.StoredListing    // those that are edited, as they were
+	files          []*candidate                       // package files that are new to the channel
+	tables         func() map[string]index.KnownTable // waits for those that the cache has of the state to come
+	added, removed []index.Record                     // by identity, once the editing is over
+	written        index.Snapshot                     // what came of it
 }
 
 // edit begins the change to a target.
 func (tx *transaction) edit(ctx context.Context, target string) (*edit, error) {
-	e := &edit{tx: tx, target: target, parent: tx.pointer.Channels[tx.channel][target], before: map[string]*listingContent{}, after: map[string]*listingContent{}, stored: map[string]*storedListing{}}
+	e := &edit{tx: tx, target: target, parent: tx.pointer.Channels[tx.channel][target], before: map[string]*index.Listing{}, after: map[string]*index.Listing{}, stored: map[string]*index.StoredListing{}}
 	tx.edits = append(tx.edits, e)
 	var err error
 	if e.parent != "" {
@@ -252,22 +253,22 @@ func (tx *transaction) edit(ctx context.Context, target string) (*edit, error) {
 
 // mapTables begins to map the tables that the gate looks into, while listings are
 // read.
-func (e *edit) mapTables(digest string, s Snapshot) {
+func (e *edit) mapTables(digest string, s index.Snapshot) {
 	if e.tables != nil {
 		e.tables() // those of the state before, which is not edited after all
 	}
-	e.tables = sync.OnceValue(func() map[string]knownTable {
+	e.tables = sync.OnceValue(func() map[string]index.KnownTable {
 		if tables, ok := e.tx.repo.prefetched.tables.take(digest); ok {
 			return tables
 		}
-		return e.tx.repo.cachedTables(e.tx.channel, s)
+		return e.tx.repo.tableCache().Load(e.tx.channel, s)
 	})
 	go e.tables()
 }
 
 // open reads the part of a listing that a name is in, to edit it.
-func (e *edit) open(ctx context.Context, name string) (*listingContent, error) {
-	key := listingOf(name)
+func (e *edit) open(ctx context.Context, name string) (*index.Listing, error) {
+	key := index.ListingOf(name)
 	if e.after[key] == nil {
 		var err error
 		st, ok := e.tx.repo.prefetched.listings.take(listingKey(e.old, key))
@@ -276,22 +277,22 @@ func (e *edit) open(ctx context.Context, name string) (*listingContent, error) {
 				return nil, err
 			}
 		}
-		parts := make([]bool, len(st.records))
-		e.stored[key], e.before[key], e.after[key] = st, &listingContent{parts: parts}, &listingContent{parts: parts}
+		parts := make([]bool, len(st.Records))
+		e.stored[key], e.before[key], e.after[key] = st, &index.Listing{Parts: parts}, &index.Listing{Parts: parts}
 	}
 	c := e.after[key]
-	if _, part := placeOf(name, len(c.parts)); !c.parts[part] {
+	if _, part := index.PlaceOf(name, len(c.Parts)); !c.Parts[part] {
 		if err := e.openPart(key, part); err != nil {
 			return nil, err
 		}
 		// One of which most is edited is best had whole.
 		opened := 0
-		for _, there := range c.parts {
+		for _, there := range c.Parts {
 			if there {
 				opened++
 			}
 		}
-		if 2*opened > len(c.parts) {
+		if 2*opened > len(c.Parts) {
 			return c, e.openAll(key)
 		}
 	}
@@ -299,20 +300,20 @@ func (e *edit) open(ctx context.Context, name string) (*listingContent, error) {
 }
 
 func (e *edit) openPart(key string, part int) error {
-	opened, err := e.stored[key].part(part)
+	opened, err := e.stored[key].Part(part)
 	if err != nil {
 		return err
 	}
-	for _, c := range []*listingContent{e.before[key], e.after[key]} {
-		c.records, c.paths = append(c.records, opened.records...), append(c.paths, opened.paths...)
-		c.parts[part], c.sorted = true, false
+	for _, c := range []*index.Listing{e.before[key], e.after[key]} {
+		c.Records, c.Paths = append(c.Records, opened.Records...), append(c.Paths, opened.Paths...)
+		c.Parts[part], c.Sorted = true, false
 	}
 	return nil
 }
 
 // openAll reads what is not yet read of a listing that is edited.
 func (e *edit) openAll(key string) error {
-	for part, opened := range e.after[key].parts {
+	for part, opened := range e.after[key].Parts {
 		if opened {
 			continue
 		}
@@ -324,32 +325,32 @@ func (e *edit) openAll(key string) error {
 }
 
 // find looks for a package of a name.
-func (e *edit) find(ctx context.Context, name string, same func(Record) bool) (*Record, error) {
+func (e *edit) find(ctx context.Context, name string, same func(index.Record) bool) (*index.Record, error) {
 	c, err := e.open(ctx, name)
 	if err != nil {
 		return nil, err
 	}
-	if i := slices.IndexFunc(c.records, same); i >= 0 {
-		return &c.records[i], nil
+	if i := slices.IndexFunc(c.Records, same); i >= 0 {
+		return &c.Records[i], nil
 	}
 	return nil, nil
 }
 
-func (e *edit) add(ctx context.Context, r Record, paths []PathRecord) error {
+func (e *edit) add(ctx context.Context, r index.Record, paths []index.PathRecord) error {
 	c, err := e.open(ctx, r.Name)
 	if err == nil {
-		c.records, c.paths = append(c.records, r), append(c.paths, paths...)
-		c.sorted = false
+		c.Records, c.Paths = append(c.Records, r), append(c.Paths, paths...)
+		c.Sorted = false
 	}
 	return err
 }
 
-func (e *edit) remove(ctx context.Context, r Record) error {
+func (e *edit) remove(ctx context.Context, r index.Record) error {
 	c, err := e.open(ctx, r.Name)
 	if err == nil {
 		identity := r.Identity()
-		c.records = slices.DeleteFunc(c.records, func(o Record) bool { return o.Identity() == identity })
-		c.paths = slices.DeleteFunc(c.paths, func(p PathRecord) bool { return p.Package == identity })
+		c.Records = slices.DeleteFunc(c.Records, func(o index.Record) bool { return o.Identity() == identity })
+		c.Paths = slices.DeleteFunc(c.Paths, func(p index.PathRecord) bool { return p.Package == identity })
 	}
 	return err
 }
@@ -366,10 +367,10 @@ func (e *edit) adopt(ctx context.Context, digest string) error {
 		if e.old.Listings[key] == s.Listings[key] {
 			continue
 		}
-		if e.before[key], err = e.tx.repo.load(ctx, e.old, key); err != nil {
+		if e.before[key], err = e.tx.repo.Listing(ctx, e.old, key); err != nil {
 			return err
 		}
-		if e.after[key], err = e.tx.repo.load(ctx, s, key); err != nil {
+		if e.after[key], err = e.tx.repo.Listing(ctx, s, key); err != nil {
 			return err
 		}
 	}
@@ -388,27 +389,27 @@ func union[V any](a, b map[string]V) map[string]bool {
 }
 
 // difference lists the packages that come and go, by identity.
-func difference(before, after map[string]*listingContent) (added, removed []Record) {
-	missing := func(from, in map[string]*listingContent) []Record {
-		var out []Record
+func difference(before, after map[string]*index.Listing) (added, removed []index.Record) {
+	missing := func(from, in map[string]*index.Listing) []index.Record {
+		var out []index.Record
 		for _, key := range slices.Sorted(maps.Keys(from)) {
 			there := map[string]string{}
-			for _, r := range in[key].records {
+			for _, r := range in[key].Records {
 				there[r.Identity()] = r.SHA256
 			}
-			for _, r := range from[key].records {
+			for _, r := range from[key].Records {
 				if there[r.Identity()] != r.SHA256 {
 					out = append(out, r)
 				}
 			}
 		}
-		slices.SortFunc(out, func(a, b Record) int { return cmp.Compare(a.Identity(), b.Identity()) })
+		slices.SortFunc(out, func(a, b index.Record) int { return cmp.Compare(a.Identity(), b.Identity()) })
 		return out
 	}
 	return missing(after, before), missing(before, after)
 }
 
-func identitiesOf(records []Record) []string {
+func identitiesOf(records []index.Record) []string {
 	out := make([]string, len(records))
 	for i, r := range records {
 		out[i] = r.Identity()
@@ -420,12 +421,12 @@ func identitiesOf(records []Record) []string {
 // and returns the snapshot's digest.
 func (e *edit) write(ctx context.Context, v verdict, t progress.Task) (string, error) {
 	tx, r := e.tx, e.tx.repo
-	next := Snapshot{
-		Format: Format, Target: e.target, Parent: e.parent, Time: tx.now, Serial: tx.pointer.Serial + 1, Action: tx.action, From: e.adoptedFrom, Allowed: v.allowed,
+	next := index.Snapshot{
+		Format: index.Format, Target: e.target, Parent: e.parent, Time: tx.now, Serial: tx.pointer.Serial + 1, Action: tx.action, From: e.adoptedFrom, Allowed: v.allowed,
 		Packages: e.old.Packages, Bytes: e.old.Bytes, Listings: maps.Clone(e.old.Listings), Files: maps.Clone(e.old.Files),
 	}
 	if next.Listings == nil {
-		next.Listings, next.Files = map[string]Ref{}, map[string]Ref{}
+		next.Listings, next.Files = map[string]index.Ref{}, map[string]index.Ref{}
 	}
 	g, gctx := errgroup.WithContext(ctx)
 	g.SetLimit(2 * runtime.GOMAXPROCS(0)) // much of it is waiting for the storage
@@ -457,7 +458,7 @@ func (e *edit) write(ctx context.Context, v verdict, t progress.Task) (string, e
 			}
 		}
 	}
-	data, err := next.encode()
+	data, err := next.Encode()
 	if err != nil {
 		return "", err
 	}
@@ -466,16 +467,16 @@ func (e *edit) write(ctx context.Context, v verdict, t progress.Task) (string, e
 	return sum, r.Storage.Put(ctx, "snapshots/"+sum+".json", bytes.NewReader(data))
 }
 
-func (e *edit) writeListing(ctx context.Context, key string, next *Snapshot) error {
+func (e *edit) writeListing(ctx context.Context, key string, next *index.Snapshot) error {
 	before, after := e.before[key], e.after[key]
-	packages := e.old.Listings[key].Count + len(after.records) - len(before.records)
-	paths := e.old.Files[key].Count + len(after.paths) - len(before.paths)
+	packages := e.old.Listings[key].Count + len(after.Records) - len(before.Records)
+	paths := e.old.Files[key].Count + len(after.Paths) - len(before.Paths)
 	delete(next.Listings, key)
 	delete(next.Files, key)
 	if packages == 0 {
 		return nil
 	}
-	if partsOf(packages) != len(after.parts) {
+	if index.PartsOf(packages) != len(after.Parts) {
 		if err := e.openAll(key); err != nil {
 			return err
 		}
@@ -495,11 +496,11 @@ func (e *edit) remember() {
 	for key, c := range e.after {
 		old, known := tables[key]
 		switch {
-		case c.whole():
-			tables[key] = knownTable{more: tableOf(c)}
+		case c.Whole():
+			tables[key] = index.KnownTable{More: index.TableOf(c)}
 		case known:
-			tables[key] = old.with(tableOf(c))
+			tables[key] = old.With(index.TableOf(c))
 		}
 	}
-	e.tx.repo.keepTables(e.tx.channel, e.written, tables)
+	e.tx.repo.tableCache().Store(e.tx.channel, e.written, tables)
 }

@@ -19,6 +19,7 @@ import (
 	"ellwand.example/core/cancel"
 	"ellwand.example/core/fact"
 	"ellwand.example/core/progress"
+	"ellwand.example/core/repo/gate"
 	"ellwand.example/core/repo/storage"
 )
 
@@ -47,17 +48,17 @@ type Verification struct {
 func (v Verification) Findings() []fact.Finding {
 	var out []fact.Finding
 	for _, d := range v.Damaged {
-		code := DamagedIndex
+		code := gate.DamagedIndex
 		switch {
 		case strings.HasPrefix(d.Name, "packages/") && d.Reason == Missing:
-			code = MissingPackage
+			code = gate.MissingPackage
 		case strings.HasPrefix(d.Name, "packages/"):
-			code = DamagedPackage
+			code = gate.DamagedPackage
 		}
 		out = append(out, fact.Finding{Code: code, Severity: fact.SeverityError, Path: d.Name, Message: d.Reason})
 	}
 	for _, name := range v.Unnamed {
-		out = append(out, fact.Finding{Code: UnusedFile, Severity: fact.SeverityHint, Path: name, Message: "no retained snapshot refers to it"})
+		out = append(out, fact.Finding{Code: gate.UnusedFile, Severity: fact.SeverityHint, Path: name, Message: "no retained snapshot refers to it"})
 	}
 	return out
 }
@@ -70,7 +71,7 @@ func (r *Repository) Verify(ctx context.Context, sink progress.Sink) (Verificati
 	if err != nil {
 		return v, err
 	}
-	all, err := r.closureOf(ctx, p.heads(), p.Pruned)
+	all, err := r.closureOf(ctx, p.Heads(), p.Pruned)
 	if err != nil {
 		return v, err
 	}

@@ -15,6 +15,7 @@ import (
 	"ellwand.example/core/needs/solve"
 	"ellwand.example/core/recipe"
 	"ellwand.example/core/repo"
+	"ellwand.example/core/repo/index"
 	"ellwand.example/core/repo/storage"
 )
 
@@ -266,7 +267,7 @@ type published struct {
 	repository *repo.Repository
 	disabled   bool
 	priority   int
-	records    []repo.Record
+	records    []index.Record
 }
 
 // published reads the workspace's repositories. One that holds nothing yet, or
@@ -291,7 +292,7 @@ func (b *Builder) published(ctx context.Context) ([]published, error) {
 			}
 			continue
 		}
-		records := slices.DeleteFunc(state.Records[b.Workspace.Target.Name], func(r repo.Record) bool {
+		records := slices.DeleteFunc(state.Records[b.Workspace.Target.Name], func(r index.Record) bool {
 			return r.Arch != fact.Independent && r.Arch != b.Workspace.Target.Arch
 		})
 		out = append(out, published{name, r, !settings.IsEnabled(), settings.Priority, records})
@@ -309,7 +310,7 @@ func (p published) holders(n need.Need) []Holder {
 	}
 	loose := solve.Need{Need: n}.Loose().Need
 	for _, try := range []need.Need{n, loose} {
-		var best *repo.Record
+		var best *index.Record
 		for i := range p.records {
 			r := &p.records[i]
 			if slices.ContainsFunc(r.AllProvides(), try.MetBy) && (best == nil || best.Full().Compare(r.Full()) < 0) {
@@ -360,12 +361,12 @@ func (b *Builder) Supply(ctx context.Context, r *recipe.Recipe) ([]string, error
 		return nil, err
 	}
 	for _, p := range newestOf(own) {
-		c := repo.RecordOf(p.facts).Candidate()
+		c := index.RecordOf(p.facts).Candidate()
 		c.Installed = true
 		request.Packages = append(request.Packages, c)
 	}
 	from := map[*solve.Package]*published{}
-	records := map[*solve.Package]repo.Record{}
+	records := map[*solve.Package]index.Record{}
 	for i, p := range all {
 		for _, rec := range p.records {
 			if p.disabled {

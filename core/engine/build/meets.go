@@ -7,7 +7,7 @@ import (
 
 	"ellwand.example/core/fact/need"
 	"ellwand.example/core/needs/probe"
-	"ellwand.example/core/repo"
+	"ellwand.example/core/repo/index"
 )
 
 // Meets returns a function that reports whether the system, a package of the
@@ -32,7 +32,7 @@ func (b *Builder) Meets(ctx context.Context, system *probe.System) func(need.Nee
 			return true
 		}
 		return slices.ContainsFunc(repositories(), func(p published) bool {
-			return slices.ContainsFunc(p.records, func(r repo.Record) bool { return slices.ContainsFunc(r.AllProvides(), n.MetBy) })
+			return slices.ContainsFunc(p.records, func(r index.Record) bool { return slices.ContainsFunc(r.AllProvides(), n.MetBy) })
 		})
 	}
 	return func(n need.Need) bool {

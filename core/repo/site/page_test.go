@@ -23,6 +23,8 @@ import (
 	"ellwand.example/core/fact"
 	"ellwand.example/core/progress"
 	"ellwand.example/core/repo"
+	"ellwand.example/core/repo/gate"
+	"ellwand.example/core/repo/index"
 	"ellwand.example/core/staging"
 	"ellwand.example/core/testtool"
 )
@@ -63,7 +65,7 @@ func published(t *testing.T, packages int) string {
 	if _, err := r.Promote(t.Context(), "testing", "stable", nil, repo.ChangeOptions{}, progress.None); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := r.Retire(t.Context(), "testing", []string{"tide"}, repo.ChangeOptions{Allow: []repo.Exception{{Code: repo.UnmetNeed, Package: strings.TrimSuffix(path.Base(files[0]), "@1.0-1.ell"), Reason: "it <is> so"}}}, progress.None); err != nil {
+	if _, err := r.Retire(t.Context(), "testing", []string{"tide"}, repo.ChangeOptions{Allow: []index.Exception{{Code: gate.UnmetNeed, Package: strings.TrimSuffix(path.Base(files[0]), "@1.0-1.ell"), Reason: "it <is> so"}}}, progress.None); err != nil {
 		t.Fatal(err)
 	}
 	return r.Storage.Where()

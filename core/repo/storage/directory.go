@@ -192,7 +192,7 @@ func (d Directory) List(ctx context.Context, prefix string, each func(Stored) er
 // Packages lists the package files, sorted by name. Each package has a directory,
 // and there are thousands: they are read on all cores.
 func (d Directory) Packages(ctx context.Context) ([]Stored, error) {
-	directories, err := filepath.Glob(filepath.Join(Escaped(d.Path("packages")), "*", "*"))
+	directories, err := filepath.Glob(filepath.Join(files.EscapeGlob(d.Path("packages")), "*", "*"))
 	if err != nil {
 		return nil, err
 	}
@@ -227,11 +227,6 @@ func (d Directory) Packages(ctx context.Context) ([]Stored, error) {
 	}
 	err = g.Wait()
 	return slices.Concat(found...), err
-}
-
-// escaped is a path as a pattern that matches it alone.
-func Escaped(path string) string {
-	return strings.NewReplacer(`\`, `\\`, "*", `\*`, "?", `\?`, "[", `\[`).Replace(path)
 }
 
 // Remove removes a file, and directories that are empty without it.

@@ -1,7 +1,8 @@
-package repo
+package index
 
 import (
 	"slices"
+	"strings"
 
 	"ellwand.example/core/ell"
 	"ellwand.example/core/fact/need"
@@ -21,18 +22,18 @@ func RecordOf(f ell.Facts) Record {
 
 // needs are what the package needs to run; check has seen to it that all can be
 // read.
-func (r Record) needs() []solve.Need {
+func (r Record) Dependencies() []solve.Need {
 	out := make([]solve.Need, 0, len(r.Needs))
 	for _, n := range r.Needs {
 		if parsed, err := need.Parse(n.Need); err == nil {
-			out = append(out, needOf(parsed, n.Symbols))
+			out = append(out, solve.Need{Need: parsed, Symbols: n.Symbols})
 		}
 	}
 	return out
 }
 
 // offered are what the package provides, itself first.
-func (r Record) offered() []solve.Provide {
+func (r Record) Offers() []solve.Provide {
 	out := make([]solve.Provide, 0, 1+len(r.Provides))
 	out = append(out, solve.Provide{Provide: need.Provide{Kind: need.Package, Name: r.Name, Version: r.Full().String()}})
 	for _, p := range r.Provides {
@@ -44,17 +45,17 @@ func (r Record) offered() []solve.Provide {
 }
 
 // offers tells whether the package meets a need.
-func (r Record) offers(n solve.Need) bool {
-	return slices.ContainsFunc(r.offered(), func(p solve.Provide) bool { return p.Meets(n) })
+func (r Record) Meets(n solve.Need) bool {
+	return slices.ContainsFunc(r.Offers(), func(p solve.Provide) bool { return p.Meets(n) })
 }
 
 // keeps tells whether a package, or none, offers what another did: at all, and
 // in the same version with all of the symbol versions.
-func (r *Record) keeps(p solve.Provide) (kept, same bool) {
+func (r *Record) Keeps(p solve.Provide) (kept, same bool) {
 	if r == nil {
 		return false, false
 	}
-	for _, o := range r.offered() {
+	for _, o := range r.Offers() {
 		if o.Kind == p.Kind && o.Name == p.Name {
 			return true, o.Version == p.Version && o.Has(p.Symbols)
 		}
@@ -64,13 +65,13 @@ func (r *Record) keeps(p solve.Provide) (kept, same bool) {
 
 // apart tells whether two packages are never in one root, or one takes the
 // paths of the other: that they share paths is then meant.
-func (r Record) apart(other Record) bool {
+func (r Record) MayShare(other Record) bool {
 	return r.excludes(other) || other.excludes(r)
 }
 
 func (r Record) excludes(other Record) bool {
 	for _, text := range slices.Concat(r.Conflicts, r.Replaces) {
-		if n, err := need.Parse(text); err == nil && other.offers(solve.Need{Need: n}) {
+		if n, err := need.Parse(text); err == nil && other.Meets(solve.Need{Need: n}) {
 			return true
 		}
 	}
@@ -79,7 +80,7 @@ func (r Record) excludes(other Record) bool {
 
 // Candidate is the package as the solver sees it.
 func (r Record) Candidate() *solve.Package {
-	p := &solve.Package{Name: r.Name, Full: r.Full(), Needs: r.needs(), Provides: r.offered()[1:]}
+	p := &solve.Package{Name: r.Name, Full: r.Full(), Needs: r.Dependencies(), Provides: r.Offers()[1:]}
 	for _, list := range []struct {
 		from []string
 		to   *[]need.Need
@@ -91,4 +92,62 @@ func (r Record) Candidate() *solve.Package {
 		}
 	}
 	return p
+}
+
+// called tells whether a word means a package: its name, NAME@VERSION-RELEASE,
+// or its identity.
+func (r Record) IsNamed(word string) bool {
+	return word == r.Name || word == r.Name+"@"+r.Full().String() || word == r.Identity()
+}
+
+// newest is the newest package of each name.
+func Newest(records []Record) map[string]Record {
+	out := map[string]Record{}
+	for _, r := range records {
+		if have, ok := out[r.Name]; !ok || have.Full().Compare(r.Full()) < 0 {
+			out[r.Name] = r
+		}
+	}
+	return out
+}
+
+func NameOf(identity string) string {
+	name, _, _ := strings.Cut(identity, "@")
+	return name
+}
+
+// decodeRecords decodes a stored listing and checks its packages.
+func DecodeRecords(data []byte, count int, pick Picker) ([]Record, error) {
+	records, err := decodeLines[Record](data, count, pick, false)
+	if err != nil {
+		return nil, err
+	}
+	for _, r := range records {
+		if err := r.check(); err != nil {
+			return nil, err
+		}
+	}
+	return records, nil
+}
+
+// decodePaths decodes a stored file of paths.
+func DecodePaths(data []byte, count int, pick Picker) ([]PathRecord, error) {
+	return decodeLines[PathRecord](data, count, pick, false)
+}
+
+// eachPath calls a function for every line of a stored file of paths. The strings
+// are valid during the call only.
+func EachPath(data []byte, count int, each func(PathRecord)) error {
+	rest, err := DecodePaths(data, count, Where(func(line []byte) bool {
+		var p PathRecord
+		if !p.parse(line) {
+			return true // it has escapes, and is decoded as JSON
+		}
+		each(p)
+		return false
+	}))
+	for _, p := range rest {
+		each(p)
+	}
+	return err
 }

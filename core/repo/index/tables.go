@@ -1,17 +1,15 @@
-package repo
+package index
 
 import (
 	"encoding/binary"
 	"encoding/hex"
 	"os"
-	"path/filepath"
 	"slices"
 	"unsafe"
 
 	"golang.org/x/sys/unix"
 
 	"ellwand.example/core/files"
-	"ellwand.example/core/repo/storage"
 )
 
 // table is what one listing has: lists of sorted hashes.
@@ -27,7 +25,7 @@ const (
 )
 
 // wideHash is FNV-1a.
-func wideHash(text string) uint64 {
+func PathHash(text string) uint64 {
 	h := uint64(14695981039346656037)
 	for i := range len(text) {
 		h = (h ^ uint64(text[i])) * 1099511628211
@@ -37,7 +35,7 @@ func wideHash(text string) uint64 {
 
 // hashOf is FNV-1a, folded to 32 bits.
 func hashOf(text string) uint32 {
-	h := wideHash(text)
+	h := PathHash(text)
 	return uint32(h>>32) ^ uint32(h)
 }
 
@@ -50,18 +48,18 @@ func (t table) sorted() table {
 	return t
 }
 
-func tableOf(c *listingContent) table {
+func TableOf(c *Listing) table {
 	var t table
 	into := func(list int) func(string, Record) {
 		return func(key string, _ Record) { t[list] = append(t[list], hashOf(key)) }
 	}
-	current := newest(c.records)
+	current := Newest(c.Records)
 	each(current, into(inProvides), into(inNeeds), into(inBounded))
 	identities := map[string]bool{}
 	for _, r := range current {
 		identities[r.Identity()] = true
 	}
-	for _, p := range c.paths {
+	for _, p := range c.Paths {
 		if identities[p.Package] {
 			t[inPaths] = append(t[inPaths], hashOf(p.Path))
 		}
@@ -117,39 +115,39 @@ func (x *tableIndex) run(list, bucket, number int) (hashes []uint32, ok bool) {
 // knownTable is what is known of a listing: what an index has of it, as it was
 // once, and what came since. What is too much in it costs a look into the
 // listing, and no more.
-type knownTable struct {
+type KnownTable struct {
 	index  *tableIndex // nil for none
 	name   tableName   // in the index
 	number int
-	more   table
+	More   table
 }
 
 // mayHave tells whether a hash is in one of the lists.
-func (t knownTable) mayHave(list int, hash uint32) bool {
+func (t KnownTable) mayHave(list int, hash uint32) bool {
 	if t.index != nil {
 		run, ok := t.index.run(list, bucketOf(hash), t.number)
 		if _, found := slices.BinarySearch(run, hash); found || !ok {
 			return true
 		}
 	}
-	_, found := slices.BinarySearch(t.more[list], hash)
+	_, found := slices.BinarySearch(t.More[list], hash)
 	return found
 }
 
 // with adds what came.
-func (t knownTable) with(other table) knownTable {
-	for i := range t.more {
-		t.more[i] = slices.Concat(t.more[i], other[i])
+func (t KnownTable) With(other table) KnownTable {
+	for i := range t.More {
+		t.More[i] = slices.Concat(t.More[i], other[i])
 	}
-	t.more = t.more.sorted()
+	t.More = t.More.sorted()
 	return t
 }
 
 // whole gathers all of a table; ok is false where the index is damaged, and some
 // is missing.
-func (t knownTable) whole() (all table, ok bool) {
+func (t KnownTable) whole() (all table, ok bool) {
 	if t.index == nil {
-		return t.more, true
+		return t.More, true
 	}
 	for list := range all {
 		size := 0
@@ -160,13 +158,13 @@ func (t knownTable) whole() (all table, ok bool) {
 			}
 			size += len(run)
 		}
-		all[list] = make([]uint32, 0, size+len(t.more[list]))
+		all[list] = make([]uint32, 0, size+len(t.More[list]))
 		for bucket := range buckets {
 			run, _ := t.index.run(list, bucket, t.number)
 			all[list] = append(all[list], run...)
 		}
-		if len(t.more[list]) > 0 {
-			all[list] = append(all[list], t.more[list]...)
+		if len(t.More[list]) > 0 {
+			all[list] = append(all[list], t.More[list]...)
 			slices.Sort(all[list])
 			all[list] = slices.Compact(all[list])
 		}
@@ -192,10 +190,6 @@ const (
 	mostNewer  = 16
 	newerEnd   = ".newer"
 )
-
-func (r *Repository) tableFile(channel, target string) string {
-	return filepath.Join(r.Cache, "tables", channel+"@"+target)
-}
 
 // readWords maps a file into memory, where it stays until the program ends. One
 // that is not there, or begins with something else, is empty.
@@ -225,10 +219,10 @@ func writeWords(file string, words []uint32) {
 	files.Write(file, unsafe.Slice((*byte)(unsafe.Pointer(unsafe.SliceData(words))), 4*len(words)))
 }
 
-// reader takes words from the front.
-type reader struct{ rest []uint32 }
+// wordReader takes words from the front.
+type wordReader struct{ rest []uint32 }
 
-func (r *reader) take(n uint64) (words []uint32, ok bool) {
+func (r *wordReader) take(n uint64) (words []uint32, ok bool) {
 	if n > uint64(len(r.rest)) {
 		return nil, false
 	}
@@ -237,7 +231,7 @@ func (r *reader) take(n uint64) (words []uint32, ok bool) {
 }
 
 // counted takes a number, and so many words.
-func (r *reader) counted() (words []uint32, ok bool) {
+func (r *wordReader) counted() (words []uint32, ok bool) {
 	n, ok := r.take(1)
 	if !ok {
 		return nil, false
@@ -247,7 +241,7 @@ func (r *reader) counted() (words []uint32, ok bool) {
 
 // readIndex returns nil for a file that is not there, or no good.
 func readIndex(file string) *tableIndex {
-	r := reader{readWords(file, indexMagic)}
+	r := wordReader{readWords(file, indexMagic)}
 	count, ok := r.take(1)
 	if !ok {
 		return nil
@@ -323,7 +317,7 @@ type newerTable struct {
 }
 
 func readNewer(file string) (out []newerTable) {
-	r := reader{readWords(file, newerMagic)}
+	r := wordReader{readWords(file, newerMagic)}
 	for len(r.rest) > 0 {
 		names, ok := r.take(2 * uint64(len(tableName{})))
 		if !ok {
@@ -349,88 +343,4 @@ func newerWords(tables []newerTable) []uint32 {
 		}
 	}
 	return words
-}
-
-// cachedTables returns the tables that the cache has for the listings of a state,
-// by listing.
-func (r *Repository) cachedTables(channel string, s Snapshot) map[string]knownTable {
-	out := make(map[string]knownTable, len(s.Listings))
-	if r.Cache == "" {
-		return out
-	}
-	take := func(file string) {
-		x := readIndex(file)
-		newer := map[tableName]newerTable{}
-		for _, t := range readNewer(file + newerEnd) {
-			newer[t.name] = t
-		}
-		for key := range s.Listings {
-			if _, known := out[key]; known {
-				continue
-			}
-			name := nameOfTable(s, key)
-			t, came := newer[name]
-			older := name
-			if came {
-				older = t.older
-			}
-			number, there := 0, false
-			if x != nil {
-				number, there = x.numbers[older]
-			}
-			switch {
-			case there:
-				out[key] = knownTable{x, older, number, t.more}
-			case came && older == tableName{}:
-				out[key] = knownTable{more: t.more}
-			}
-		}
-	}
-	own := r.tableFile(channel, s.Target)
-	take(own)
-	if len(out) < len(s.Listings) { // what is promoted comes from another channel
-		others, _ := filepath.Glob(filepath.Join(storage.Escaped(filepath.Join(r.Cache, "tables")), "*@"+storage.Escaped(s.Target)))
-		for _, file := range others {
-			take(file)
-		}
-	}
-	return out
-}
-
-// keepTables keeps what is known of the tables of a channel's state. It is done as
-// well as can be: a table that is not kept is made again.
-func (r *Repository) keepTables(channel string, s Snapshot, known map[string]knownTable) {
-	if r.Cache == "" || os.MkdirAll(filepath.Join(r.Cache, "tables"), 0o755) != nil {
-		return
-	}
-	file := r.tableFile(channel, s.Target)
-	var newer []newerTable
-	for key := range s.Listings {
-		t, ok := known[key]
-		name := nameOfTable(s, key)
-		switch {
-		case !ok || t.index != nil && t.index.file == file && t.name == name:
-		case t.index != nil && t.index.file == file:
-			newer = append(newer, newerTable{name, t.name, t.more})
-		default:
-			if all, ok := t.whole(); ok {
-				newer = append(newer, newerTable{name: name, more: all})
-			}
-		}
-	}
-	if len(newer) > mostNewer {
-		all := map[tableName]table{}
-		for key := range s.Listings {
-			t, ok := known[key]
-			if !ok {
-				continue
-			}
-			if whole, ok := t.whole(); ok {
-				all[nameOfTable(s, key)] = whole
-			}
-		}
-		writeWords(file, indexWords(all))
-		newer = nil
-	}
-	writeWords(file+newerEnd, newerWords(newer))
 }

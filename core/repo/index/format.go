@@ -1,20 +1,12 @@
-// Package repo keeps repositories: directories of packages with an index over
-// them, made of static files that any web server or bucket can hold.
-//
-//	repository.json        the only file that changes
-//	snapshots/SHA256.json  immutable: one state of one target's index
-//	listings/SHA256.jsonl.zst  immutable: the packages whose names fall in one listing
-//	files/SHA256.jsonl.zst   immutable: the paths in those packages
-//	packages/TARGET/NAME/    the .ell files
-//
-// A publish adds immutable files and then replaces repository.json by rename.
-// Readers need no lock: whatever they have read of the index stays whole.
-// docs/repository-format.md is the specification.
-package repo
+// Package index is the format of a repository's index: the pointer, snapshots and
+// listings, and what is looked up in them. docs/repository-format.md is the
+// specification.
+package index
 
 import (
 	"encoding/json"
 	"fmt"
+	"maps"
 	"path"
 	"slices"
 	"strconv"
@@ -27,6 +19,7 @@ import (
 	"ellwand.example/core/fact/need"
 	"ellwand.example/core/fact/version"
 	"ellwand.example/core/pattern"
+	"ellwand.example/core/repo/storage"
 )
 
 // Format is the version of the format, in repository.json and snapshots.
@@ -34,15 +27,15 @@ const Format = 1
 
 // Bounds on what a reader accepts.
 const (
-	maxSnapshot = 16 << 20
-	maxStored   = 32 << 20   // of a stored listing
-	maxListing  = 64 << 20   // of a listing, decompressed
+	MaxSnapshot = 16 << 20
+	MaxStored   = 32 << 20   // of a stored listing
+	MaxListing  = 64 << 20   // of a listing, decompressed
 	maxPackages = 4_000_000  // in a snapshot
 	maxLines    = 16_000_000 // in a listing
-	maxSync     = 16 << 30   // that one sync fetches
+	MaxSync     = 16 << 30   // that one sync fetches
 	// maxJump is how far the serial of a repository may be from the one that
 	// was seen last: further than any that grows by one with each change.
-	maxJump = 1_000_000
+	MaxJump = 1_000_000
 	// maxSerial bounds the first that is seen.
 	maxSerial = 1 << 40
 )
@@ -56,6 +49,53 @@ type Pointer struct {
 	// Pruned are snapshots that others have as their parent, and that were
 	// taken away.
 	Pruned []string `json:"pruned,omitempty"`
+}
+
+// parsePointer reads repository.json and checks it.
+func ParsePointer(data []byte) (Pointer, error) {
+	var p Pointer
+	if len(data) > storage.MaxPointer {
+		return p, &DamagedError{storage.PointerFile, fmt.Errorf("it is larger than %d bytes", storage.MaxPointer)}
+	}
+	if err := json.Unmarshal(data, &p); err != nil {
+		return p, &DamagedError{storage.PointerFile, err}
+	}
+	if p.Format != Format {
+		return p, &DamagedError{storage.PointerFile, fmt.Errorf("it is of format %d, and this program reads format %d", p.Format, Format)}
+	}
+	if p.Serial < 0 || p.Serial > maxSerial {
+		return p, &DamagedError{storage.PointerFile, fmt.Errorf("its serial cannot be %d", p.Serial)}
+	}
+	for name, targets := range p.Channels {
+		for target, sha256 := range targets {
+			if !ChannelName.MatchString(name) || !ell.ValidTarget(target) || !fact.IsSHA256(sha256) {
+				return p, &DamagedError{storage.PointerFile, fmt.Errorf("channel %q, target %q at %q cannot be", name, target, sha256)}
+			}
+		}
+	}
+	return p, nil
+}
+
+// heads are the snapshots that the channels are at.
+func (p Pointer) Heads() []string {
+	seen := map[string]bool{}
+	for _, targets := range p.Channels {
+		for _, digest := range targets {
+			seen[digest] = true
+		}
+	}
+	return slices.Sorted(maps.Keys(seen))
+}
+
+// parseSnapshot reads a snapshot and checks it.
+func ParseSnapshot(data []byte) (s Snapshot, err error) {
+	if err := json.Unmarshal(data, &s); err != nil {
+		return s, err
+	}
+	if s.Format != Format {
+		return s, fmt.Errorf("it is of format %d, and this program reads format %d", s.Format, Format)
+	}
+	return s, s.check()
 }
 
 // Snapshot is one immutable state of a target's index. Its fields are in the
@@ -77,7 +117,7 @@ type Snapshot struct {
 
 // encode writes the snapshot as canonical JSON. Only the reasons of exceptions
 // can have in them what encoding/json writes in another way.
-func (s Snapshot) encode() ([]byte, error) {
+func (s Snapshot) Encode() ([]byte, error) {
 	if len(s.Allowed) > 0 {
 		return canonical.Marshal(s)
 	}
@@ -192,7 +232,7 @@ func (r Record) Identity() string { return fact.Identity(r.Name, r.Full(), r.Arc
 
 // inPlaceOf tells whether two packages cannot both be in a repository: an epoch
 // is not in the name of a file.
-func (r Record) inPlaceOf(other Record) bool {
+func (r Record) Collides(other Record) bool {
 	return r.Identity() == other.Identity() || r.File == other.File
 }
 
@@ -234,7 +274,7 @@ type PathRecord struct {
 	Package string `json:"package"` // its identity
 }
 
-var channelName = pattern.New(`^[a-z0-9][a-z0-9._-]{0,63}$`)
+var ChannelName = pattern.New(`^[a-z0-9][a-z0-9._-]{0,63}$`)
 
 // DamagedError is a file of a repository that is not what it should be.
 type DamagedError struct {

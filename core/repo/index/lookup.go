@@ -1,4 +1,4 @@
-package repo
+package index
 
 import (
 	"cmp"
@@ -14,33 +14,41 @@ import (
 	"ellwand.example/core/needs/solve"
 )
 
-// lookup answers what the packages of a state have, without reading all of
+// Lookup answers what the packages of a state have, without reading all of
 // them: for each listing there is a table of what is in it, as sorted hashes,
 // which is made once and kept in the cache. It tells in which listings there may
 // be something; these are read.
 //
 // Only the newest package of each name counts: it is what those get who ask
 // for the name.
-type lookup struct {
-	repo *Repository
+type Lookup struct {
+	reader Reader
 	// The listings that are another thing than in the snapshot, and the packages
 	// in them by list, and by kind and name.
-	edited map[string]*listingContent
+	edited map[string]*Listing
 	having [inPaths]map[string][]Record
 	owned  []ownedPaths
 	twice  map[uint64]bool // hashes of paths that are in them more than once
 
 	snapshot Snapshot
-	tables   map[string]knownTable
+	tables   map[string]KnownTable
 	found    map[string][]Record   // what the listings were read for → what was there
 	listings map[string]ownedPaths // those that were read for a path
 }
 
-// lookup looks into a snapshot, but for the listings, or parts of them, that were
-// edited. Tables that the cache does not have are made, added to cached, and
+// Reader reads the listings of a snapshot.
+type Reader interface {
+	// Listing reads a listing whole; one that is not in the snapshot is empty.
+	Listing(ctx context.Context, s Snapshot, key string) (*Listing, error)
+	// Records reads those packages of a listing that are picked; nil takes all.
+	Records(ctx context.Context, ref Ref, pick Picker) ([]Record, error)
+}
+
+// newLookup looks into a snapshot, but for the listings, or parts of them, that
+// were edited. Tables that are not among those cached are made, added to them, and
 // kept for the channel.
-func (r *Repository) lookup(ctx context.Context, channel string, s Snapshot, cached map[string]knownTable, edited map[string]*listingContent) (*lookup, error) {
-	l := &lookup{repo: r, snapshot: s, tables: map[string]knownTable{}, found: map[string][]Record{}, listings: map[string]ownedPaths{}, edited: edited}
+func NewLookup(ctx context.Context, r Reader, cache TableCache, channel string, s Snapshot, cached map[string]KnownTable, edited map[string]*Listing) (*Lookup, error) {
+	l := &Lookup{reader: r, snapshot: s, tables: map[string]KnownTable{}, found: map[string][]Record{}, listings: map[string]ownedPaths{}, edited: edited}
 	for list := range l.having {
 		l.having[list] = map[string][]Record{}
 	}
@@ -59,7 +67,7 @@ func (r *Repository) lookup(ctx context.Context, channel string, s Snapshot, cac
 	g, ctx := errgroup.WithContext(ctx)
 	g.SetLimit(runtime.GOMAXPROCS(0))
 	for key := range s.Listings {
-		if c := edited[key]; c != nil && c.whole() {
+		if c := edited[key]; c != nil && c.Whole() {
 			continue
 		}
 		mu.Lock()
@@ -70,11 +78,11 @@ func (r *Repository) lookup(ctx context.Context, channel string, s Snapshot, cac
 			continue
 		}
 		g.Go(func() error {
-			c, err := r.load(ctx, s, key)
+			c, err := r.Listing(ctx, s, key)
 			if err != nil {
 				return err
 			}
-			t := knownTable{more: tableOf(c)}
+			t := KnownTable{More: TableOf(c)}
 			mu.Lock()
 			defer mu.Unlock()
 			l.tables[key], cached[key] = t, t
@@ -83,7 +91,7 @@ func (r *Repository) lookup(ctx context.Context, channel string, s Snapshot, cac
 	}
 	err := g.Wait()
 	if err == nil && len(cached) > known {
-		r.keepTables(channel, s, cached) // the change may be refused
+		cache.Store(channel, s, cached) // the change may be refused
 	}
 	return l, err
 }
@@ -91,10 +99,10 @@ func (r *Repository) lookup(ctx context.Context, channel string, s Snapshot, cac
 // each goes through what packages provide, need, and need in some version.
 func each(current map[string]Record, provides, needs, bounded func(key string, r Record)) {
 	for _, r := range current {
-		for _, p := range r.offered() {
+		for _, p := range r.Offers() {
 			provides(p.Kind+"/"+p.Name, r)
 		}
-		for _, n := range r.needs() {
+		for _, n := range r.Dependencies() {
 			for _, a := range n.Alternatives {
 				needs(a.Kind+"/"+a.Name, r)
 				if len(a.Constraints) > 0 {
@@ -106,7 +114,7 @@ func each(current map[string]Record, provides, needs, bounded func(key string, r
 }
 
 // take adds what was edited.
-func (l *lookup) take(c *listingContent) {
+func (l *Lookup) take(c *Listing) {
 	into := func(m map[string][]Record) func(string, Record) {
 		return func(key string, r Record) {
 			if list := m[key]; len(list) == 0 || list[len(list)-1].Name != r.Name {
@@ -114,25 +122,25 @@ func (l *lookup) take(c *listingContent) {
 			}
 		}
 	}
-	current := newest(c.records)
+	current := Newest(c.Records)
 	c.sort()
-	l.owned = append(l.owned, ownedPaths{current, c.paths})
+	l.owned = append(l.owned, ownedPaths{current, c.Paths})
 	each(current, into(l.having[inProvides]), into(l.having[inNeeds]), into(l.having[inBounded]))
 }
 
 // stale tells whether a package that was read is of a part that was edited.
-func (l *lookup) stale(listing string) func(Record) bool {
+func (l *Lookup) stale(listing string) func(Record) bool {
 	c := l.edited[listing]
 	return func(r Record) bool { return c != nil && c.covers(r.Name) }
 }
 
 // repeated finds paths that edited listings have more than once: of the others
 // nobody has to look who owns them too.
-func (l *lookup) repeated() {
+func (l *Lookup) repeated() {
 	var hashes []uint64
 	for _, o := range l.owned {
 		for _, p := range o.paths {
-			hashes = append(hashes, wideHash(p.Path))
+			hashes = append(hashes, PathHash(p.Path))
 		}
 	}
 	slices.Sort(hashes)
@@ -154,19 +162,8 @@ type ownedPaths struct {
 func (o ownedPaths) owners(path string) (out []Record) {
 	i, _ := slices.BinarySearchFunc(o.paths, path, func(p PathRecord, path string) int { return cmp.Compare(p.Path, path) })
 	for ; i < len(o.paths) && o.paths[i].Path == path; i++ {
-		if r, ok := o.current[nameOf(o.paths[i].Package)]; ok && r.Identity() == o.paths[i].Package {
+		if r, ok := o.current[NameOf(o.paths[i].Package)]; ok && r.Identity() == o.paths[i].Package {
 			out = append(out, r)
-		}
-	}
-	return out
-}
-
-// newest is the newest package of each name.
-func newest(records []Record) map[string]Record {
-	out := map[string]Record{}
-	for _, r := range records {
-		if have, ok := out[r.Name]; !ok || have.Full().Compare(r.Full()) < 0 {
-			out[r.Name] = r
 		}
 	}
 	return out
@@ -175,7 +172,7 @@ func newest(records []Record) map[string]Record {
 // read returns the newest packages that may have something: those of edited
 // listings that have, and those of other listings whose lines mention a text,
 // where a list of the listing's table has its hash.
-func (l *lookup) read(ctx context.Context, text, key string, list int) ([]Record, error) {
+func (l *Lookup) read(ctx context.Context, text, key string, list int) ([]Record, error) {
 	out := slices.Clone(l.having[list][key])
 	hash := hashOf(key)
 	for listing, t := range l.tables {
@@ -199,16 +196,16 @@ func (l *lookup) read(ctx context.Context, text, key string, list int) ([]Record
 // readListing returns those newest packages of a listing that are of a name that
 // some line with the text has. To know what is the newest, all lines of these
 // names are read.
-func (l *lookup) readListing(ctx context.Context, listing, text string) ([]Record, error) {
-	all, err := l.repo.listing(ofNamesWith(text))(ctx, l.snapshot.Listings[listing])
+func (l *Lookup) readListing(ctx context.Context, listing, text string) ([]Record, error) {
+	all, err := l.reader.Records(ctx, l.snapshot.Listings[listing], ofNamesWith(text))
 	if err != nil {
 		return nil, err
 	}
-	return slices.Collect(maps.Values(newest(slices.DeleteFunc(all, l.stale(listing))))), nil
+	return slices.Collect(maps.Values(Newest(slices.DeleteFunc(all, l.stale(listing))))), nil
 }
 
-// offering lists the newest packages that meet a need.
-func (l *lookup) offering(ctx context.Context, n solve.Need) ([]Record, error) {
+// Offering lists the newest packages that meet a need.
+func (l *Lookup) Offering(ctx context.Context, n solve.Need) ([]Record, error) {
 	var out []Record
 	for _, a := range n.Alternatives {
 		text := a.Name
@@ -221,7 +218,7 @@ func (l *lookup) offering(ctx context.Context, n solve.Need) ([]Record, error) {
 			return nil, err
 		}
 		for _, r := range records {
-			if r.offers(n) && !slices.ContainsFunc(out, func(o Record) bool { return o.Identity() == r.Identity() }) {
+			if r.Meets(n) && !slices.ContainsFunc(out, func(o Record) bool { return o.Identity() == r.Identity() }) {
 				out = append(out, r)
 			}
 		}
@@ -229,20 +226,20 @@ func (l *lookup) offering(ctx context.Context, n solve.Need) ([]Record, error) {
 	return out, nil
 }
 
-// needing lists the newest packages that need something by its kind and name;
+// Needing lists the newest packages that need something by its kind and name;
 // with bounded, only those that say in which version.
-func (l *lookup) needing(ctx context.Context, kind, name string, bounded bool) ([]Record, error) {
+func (l *Lookup) Needing(ctx context.Context, kind, name string, bounded bool) ([]Record, error) {
 	if bounded {
 		return l.read(ctx, name, kind+"/"+name, inBounded)
 	}
 	return l.read(ctx, name, kind+"/"+name, inNeeds)
 }
 
-// owners lists the newest packages that have a path, for a path of an edited
+// Owners lists the newest packages that have a path, for a path of an edited
 // listing; where only one of these has it, that one is left out.
-func (l *lookup) owners(ctx context.Context, path string) ([]Record, error) {
+func (l *Lookup) Owners(ctx context.Context, path string) ([]Record, error) {
 	var out []Record
-	if l.twice[wideHash(path)] {
+	if l.twice[PathHash(path)] {
 		for _, o := range l.owned {
 			out = append(out, o.owners(path)...)
 		}
@@ -254,12 +251,12 @@ func (l *lookup) owners(ctx context.Context, path string) ([]Record, error) {
 		}
 		there, known := l.listings[listing]
 		if !known {
-			c, err := l.repo.load(ctx, l.snapshot, listing)
+			c, err := l.reader.Listing(ctx, l.snapshot, listing)
 			if err != nil {
 				return nil, err
 			}
 			c.sort() // it may be in parts
-			there = ownedPaths{newest(c.records), c.paths}
+			there = ownedPaths{Newest(c.Records), c.Paths}
 			l.listings[listing] = there
 		}
 		out = append(out, slices.DeleteFunc(there.owners(path), l.stale(listing))...)

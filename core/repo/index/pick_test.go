@@ -1,4 +1,4 @@
-package repo
+package index
 
 import (
 	"bytes"
@@ -9,7 +9,7 @@ import (
 )
 
 // A word is found in every line that has it, in whichever case, and only there.
-func TestSpelling(t *testing.T) {
+func TestFinder(t *testing.T) {
 	d := rand.New(rand.NewPCG(1, 2))
 	letters := func(n int, of string) string {
 		var b strings.Builder
@@ -21,8 +21,8 @@ func TestSpelling(t *testing.T) {
 	for range 20_000 {
 		word := letters(1+d.IntN(4), "abz/-")
 		text := letters(d.IntN(60), "abzABZ/-\n\n")
-		got := slices.Collect(spellingOf(word).pick([]byte(text)))
-		want := slices.Collect(where(func(line []byte) bool { return bytes.Contains(bytes.ToLower(line), []byte(word)) })([]byte(text)))
+		got := slices.Collect(NewFinder(word).Pick([]byte(text)))
+		want := slices.Collect(Where(func(line []byte) bool { return bytes.Contains(bytes.ToLower(line), []byte(word)) })([]byte(text)))
 		if !slices.EqualFunc(got, want, bytes.Equal) {
 			t.Fatalf("%q in %q: %q, not %q", word, text, got, want)
 		}

@@ -1,4 +1,4 @@
-package repo
+package index
 
 import (
 	"fmt"
@@ -12,7 +12,7 @@ import (
 
 // The tables that came since are kept apart, until they are many.
 func TestTablesAside(t *testing.T) {
-	r := &Repository{Cache: t.TempDir()}
+	cache := TableCache{t.TempDir()}
 	state := func(changed int) (Snapshot, map[string]table) {
 		s := Snapshot{Target: "t", Listings: map[string]Ref{}, Files: map[string]Ref{}}
 		tables := map[string]table{}
@@ -29,7 +29,7 @@ func TestTablesAside(t *testing.T) {
 	}
 	same := func(title, channel string, s Snapshot, want map[string]table) {
 		t.Helper()
-		got := r.cachedTables(channel, s)
+		got := cache.Load(channel, s)
 		for key, table := range want {
 			if whole, ok := got[key].whole(); !ok || fmt.Sprint(whole) != fmt.Sprint(table) {
 				t.Fatalf("%s, %s: %v, not %v", title, key, whole, table)
@@ -46,29 +46,29 @@ func TestTablesAside(t *testing.T) {
 	for _, c := range []struct{ changed, newer int }{{0, 0}, {1, 1}, {mostNewer, mostNewer}, {mostNewer + 1, 0}, {mostNewer + 2, 0}, {3, 0}} {
 		title := fmt.Sprintf("after %d changes", c.changed)
 		s, tables := state(c.changed)
-		known := r.cachedTables("testing", s)
+		known := cache.Load("testing", s)
 		for key, table := range tables {
 			if _, there := known[key]; !there {
-				known[key] = knownTable{more: table}
+				known[key] = KnownTable{More: table}
 			}
 		}
-		r.keepTables("testing", s, known)
+		cache.Store("testing", s, known)
 		same(title, "testing", s, tables)
-		if got := len(readNewer(r.tableFile("testing", "t") + newerEnd)); got != c.newer {
+		if got := len(readNewer(cache.file("testing", "t") + newerEnd)); got != c.newer {
 			t.Errorf("%s %d tables are apart, not %d", title, got, c.newer)
 		}
 	}
 	s, tables := state(3)
 	same("another channel with the same listings", "stable", s, tables)
-	if got := r.cachedTables("testing", Snapshot{Target: "u", Listings: s.Listings, Files: s.Files}); len(got) > 0 {
+	if got := cache.Load("testing", Snapshot{Target: "u", Listings: s.Listings, Files: s.Files}); len(got) > 0 {
 		t.Errorf("another target: %v", got)
 	}
 
 	// What is added to a table of the index is kept without it.
-	known := r.cachedTables("testing", s)
+	known := cache.Load("testing", s)
 	s, _ = state(4)
-	known["03"] = known["03"].with(table{inPaths: {7}})
-	r.keepTables("testing", s, known)
+	known["03"] = known["03"].With(table{inPaths: {7}})
+	cache.Store("testing", s, known)
 	want := tables["03"]
 	want[inPaths] = slices.Sorted(slices.Values(append(want[inPaths], 7)))
 	same("added to", "testing", s, map[string]table{"03": want})
@@ -93,7 +93,7 @@ func FuzzIndex(f *testing.F) {
 			return
 		}
 		for name, number := range x.numbers {
-			known := knownTable{index: x, name: name, number: number}
+			known := KnownTable{index: x, name: name, number: number}
 			all, ok := known.whole()
 			for list, hashes := range all {
 				if !ok && len(hashes) > 0 {

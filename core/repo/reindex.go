@@ -11,6 +11,7 @@ import (
 
 	"ellwand.example/core/files"
 	"ellwand.example/core/progress"
+	"ellwand.example/core/repo/index"
 	"ellwand.example/core/repo/storage"
 )
 
@@ -92,10 +93,10 @@ func (tx *transaction) reindex(ctx context.Context, candidates []*candidate, out
 			return err
 		}
 		for key := range e.old.Listings {
-			if e.before[key], err = tx.repo.load(ctx, e.old, key); err != nil {
+			if e.before[key], err = tx.repo.Listing(ctx, e.old, key); err != nil {
 				return err
 			}
-			e.stored[key], e.after[key] = &storedListing{}, emptyListing()
+			e.stored[key], e.after[key] = &index.StoredListing{}, index.EmptyListing()
 		}
 		for _, c := range candidates {
 			if c.target != target {
@@ -110,7 +111,7 @@ func (tx *transaction) reindex(ctx context.Context, candidates []*candidate, out
 			if err := e.add(ctx, c.record, c.paths); err != nil {
 				return err
 			}
-			for _, was := range e.before[listingOf(c.record.Name)].records {
+			for _, was := range e.before[index.ListingOf(c.record.Name)].Records {
 				if was.Identity() == c.record.Identity() && was.SHA256 == c.record.SHA256 {
 					o.State = Already
 				}
