@@ -14,6 +14,7 @@ import (
 	"ellwand.example/core/fact"
 	"ellwand.example/core/files"
 	"ellwand.example/core/lint"
+	"ellwand.example/core/needs/satisfy"
 	"ellwand.example/core/recipe"
 	"ellwand.example/core/workspace"
 )
@@ -34,7 +35,7 @@ func HistoryFile(w *workspace.Workspace) string { return w.State("history.sqlite
 // *sandbox.RefusedError, *build.SystemError and usage errors.
 func (a *App) Builder(ctx context.Context, isolation Isolation) (*build.Builder, error) {
 	w := a.Workspace
-	b := &build.Builder{Workspace: w, Fetcher: a.Fetcher(ctx), Runner: sandbox.None{}, Progress: a.Progress}
+	b := &build.Builder{Resolver: &satisfy.Resolver{Workspace: w, Progress: a.Progress}, Fetcher: a.Fetcher(ctx), Runner: sandbox.None{}}
 	var err error
 	if b.History, err = history.Open(ctx, HistoryFile(w)); err != nil {
 		a.Progress.Note("this build is not recorded in the history: " + err.Error())
@@ -51,7 +52,7 @@ func (a *App) Builder(ctx context.Context, isolation Isolation) (*build.Builder,
 		return nil, err
 	}
 	runner, err := build.Isolate(ctx, w)
-	runner.System = system
+	runner.System, b.Root = system, system
 	if runner.Copies {
 		a.Progress.Note("overlay mounts are unavailable here: each step works on a copy of all files")
 	}
@@ -66,7 +67,7 @@ func (a *App) Planner(ctx context.Context) (*build.Builder, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &build.Builder{Workspace: a.Workspace, Fetcher: a.Fetcher(ctx), Runner: sandbox.Namespaces{System: system}, Progress: a.Progress}, nil
+	return &build.Builder{Resolver: &satisfy.Resolver{Workspace: a.Workspace, Root: system, Progress: a.Progress}, Fetcher: a.Fetcher(ctx), Runner: sandbox.Namespaces{System: system}}, nil
 }
 
 // keptFindings are those of a recipe's last build, while its packages stay the same.

@@ -20,6 +20,7 @@ import (
 	"ellwand.example/core/files"
 	"ellwand.example/core/lint"
 	"ellwand.example/core/needs/probe"
+	"ellwand.example/core/needs/satisfy"
 	"ellwand.example/core/pattern"
 	"ellwand.example/core/progress"
 	"ellwand.example/core/recipe"
@@ -39,7 +40,7 @@ func (a *App) Linter(ctx context.Context) *lint.Linter {
 	if a.Workspace == nil {
 		return &lint.Linter{}
 	}
-	b := &build.Builder{Workspace: a.Workspace, Fetcher: a.Fetcher(ctx), Progress: a.Progress}
+	b := &build.Builder{Resolver: &satisfy.Resolver{Workspace: a.Workspace, Progress: a.Progress}, Fetcher: a.Fetcher(ctx)}
 	return a.linterOf(ctx, b)
 }
 

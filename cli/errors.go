@@ -15,6 +15,7 @@ import (
 	"ellwand.example/core/engine/build"
 	"ellwand.example/core/engine/sandbox"
 	"ellwand.example/core/fact"
+	"ellwand.example/core/needs/satisfy"
 	"ellwand.example/core/needs/solve"
 	"ellwand.example/core/recipe/document"
 	"ellwand.example/core/recipe/layout"
@@ -75,15 +76,15 @@ func (a *program) finish(ctx context.Context, err error) int {
 
 // failure is an error as data.
 type failure struct {
-	Error    string            `json:"error"`
-	Status   int               `json:"status"`
-	Command  string            `json:"command,omitempty"` // that may solve it
-	Problems document.Problems `json:"problems,omitempty"`
-	Step     *build.StepError  `json:"step,omitempty"`
-	Layout   *layout.Mismatch  `json:"layout,omitempty"`
-	Findings []fact.Finding    `json:"findings,omitempty"`
-	Rebuild  []string          `json:"rebuild,omitempty"`
-	Needs    []build.NeedState `json:"needs,omitempty"`
+	Error    string              `json:"error"`
+	Status   int                 `json:"status"`
+	Command  string              `json:"command,omitempty"` // that may solve it
+	Problems document.Problems   `json:"problems,omitempty"`
+	Step     *build.StepError    `json:"step,omitempty"`
+	Layout   *layout.Mismatch    `json:"layout,omitempty"`
+	Findings []fact.Finding      `json:"findings,omitempty"`
+	Rebuild  []string            `json:"rebuild,omitempty"`
+	Needs    []satisfy.NeedState `json:"needs,omitempty"`
 }
 
 func (a *program) errorJSON(err error, code int) failure {
@@ -94,7 +95,7 @@ func (a *program) errorJSON(err error, code int) failure {
 	var packing *build.PackError
 	var refused *repo.RefusedError
 	var linted *app.LintError
-	var missing *build.MissingError
+	var missing *satisfy.MissingError
 	errors.As(err, &f.Step)
 	if errors.As(err, &f.Problems) {
 		f.Error = fact.Count(len(f.Problems), "error", "errors") + " in input"
@@ -122,7 +123,7 @@ func (a *program) explainError(err error) {
 	var step *build.StepError
 	var packing *build.PackError
 	var change *build.ChangeError
-	var missing *build.MissingError
+	var missing *satisfy.MissingError
 	var refused *repo.RefusedError
 	var linted *app.LintError
 	var unsolved *solve.NoAnswerError

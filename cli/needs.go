@@ -11,8 +11,8 @@ import (
 	"github.com/spf13/cobra"
 
 	"ellwand.example/cli/term"
-	"ellwand.example/core/engine/build"
 	"ellwand.example/core/fact"
+	"ellwand.example/core/needs/satisfy"
 )
 
 func (a *program) needsCommand() *cobra.Command {
@@ -64,12 +64,12 @@ func (a *program) needs(ctx context.Context, name string, supply bool) error {
 	if err != nil {
 		return err
 	}
-	missing := slices.ContainsFunc(states, func(s build.NeedState) bool {
-		return !s.Met && (slices.Contains(s.For, build.ForBuild) || slices.Contains(s.For, build.ForTest))
+	missing := slices.ContainsFunc(states, func(s satisfy.NeedState) bool {
+		return !s.Met && (slices.Contains(s.For, satisfy.ForBuild) || slices.Contains(s.For, satisfy.ForTest))
 	})
 	if a.json {
 		if states == nil {
-			states = []build.NeedState{}
+			states = []satisfy.NeedState{}
 		}
 		err = a.printJSON(map[string]any{"recipe": r.Name, "needs": states, "supplied": brought})
 	} else {
@@ -84,7 +84,7 @@ func (a *program) needs(ctx context.Context, name string, supply bool) error {
 	return err
 }
 
-func (a *program) showNeeds(recipe string, states []build.NeedState, missing bool) {
+func (a *program) showNeeds(recipe string, states []satisfy.NeedState, missing bool) {
 	w := a.out
 	if len(states) == 0 {
 		w.Printf("%s declares no needs; what its programs link to is found when it is built\n", recipe)
@@ -119,8 +119,8 @@ func (a *program) showNeeds(recipe string, states []build.NeedState, missing boo
 		}
 		w.Printf("%s  %s\n", w.Style(term.Bad, s.Need), w.Wrapped(reasonAndCommand(s), 4))
 		for _, h := range s.Holders {
-			bring = bring || h.Kind == build.HeldEnabled && h.Enough
-			if h.Kind == build.HeldRecipe && !slices.Contains(lines, h.Name) {
+			bring = bring || h.Kind == satisfy.HeldEnabled && h.Enough
+			if h.Kind == satisfy.HeldRecipe && !slices.Contains(lines, h.Name) {
 				lines = append(lines, h.Name)
 			}
 		}
@@ -137,7 +137,7 @@ func (a *program) showNeeds(recipe string, states []build.NeedState, missing boo
 }
 
 // explainMissing tells why a build did not begin.
-func (a *program) explainMissing(e *build.MissingError) {
+func (a *program) explainMissing(e *satisfy.MissingError) {
 	w := a.err
 	w.Printf("%s\n", w.Style(term.Bad, fmt.Sprintf("%s: %s unavailable", e.Recipe, fact.Count(len(e.Needs), "dependency is", "dependencies are"))))
 	for _, n := range e.Needs {
@@ -147,10 +147,10 @@ func (a *program) explainMissing(e *build.MissingError) {
 }
 
 // reasonAndCommand says why a dependency is not met, and which command builds it.
-func reasonAndCommand(n build.NeedState) string {
+func reasonAndCommand(n satisfy.NeedState) string {
 	s := n.Reason()
 	for _, h := range n.Holders {
-		if h.Kind == build.HeldRecipe {
+		if h.Kind == satisfy.HeldRecipe {
 			s += ": `" + commandFor(fact.Action{Verb: fact.Build, Subject: h.Name}) + "`"
 			break
 		}

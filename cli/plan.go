@@ -14,8 +14,8 @@ import (
 
 	"ellwand.example/cli/figure"
 	"ellwand.example/cli/term"
-	"ellwand.example/core/engine/build"
 	"ellwand.example/core/fact"
+	"ellwand.example/core/plan"
 	"ellwand.example/core/recipe"
 )
 
@@ -64,19 +64,19 @@ Upstream is not checked for changes: sources are pinned.`,
 			if err != nil {
 				return err
 			}
-			plan, err := b.Plan(cmd.Context(), all)
+			planned, err := plan.Make(cmd.Context(), b.Resolver, all)
 			switch {
 			case err != nil:
 				return err
 			case dot:
-				a.out.Printf("%s", build.Dot(plan))
+				a.out.Printf("%s", plan.Dot(planned))
 				return nil
 			case picture != "":
-				return a.drawPlan(cmp.Or(w.Settings.Name, filepath.Base(w.Dir)), plan, picture)
+				return a.drawPlan(cmp.Or(w.Settings.Name, filepath.Base(w.Dir)), planned, picture)
 			case a.json:
-				return cmp.Or(a.printJSON(plan), broken)
+				return cmp.Or(a.printJSON(planned), broken)
 			}
-			a.showPlan(plan)
+			a.showPlan(planned)
 			return broken
 		},
 	}
@@ -87,24 +87,24 @@ Upstream is not checked for changes: sources are pinned.`,
 	return cmd
 }
 
-func (a *program) showPlan(plan []build.Planned) {
+func (a *program) showPlan(all []plan.Planned) {
 	w := a.out
-	if len(plan) == 0 {
+	if len(all) == 0 {
 		w.Printf("there are no recipes yet: `ellwand draft SOURCE` writes one\n")
 		return
 	}
 	var rows [][]string
 	var due []string
-	for _, p := range plan {
+	for _, p := range all {
 		state := w.Style(term.Faint, p.State)
-		if p.State != build.PlanCurrent {
+		if p.State != plan.StateCurrent {
 			state = w.Style(term.Doubtful, p.State)
 			due = append(due, p.Recipe)
 		}
 		rows = append(rows, []string{fmt.Sprintf("%5d", p.Level), w.Style(term.Name, p.Recipe), p.Version, state, strings.Join(p.Direct, ", ")})
 	}
 	w.Table([]string{"batch", "recipe", "version", "state", "depends on"}, rows)
-	for _, p := range plan {
+	for _, p := range all {
 		if len(p.Reasons) > 0 {
 			w.Printf("\n%s\n", w.Style(term.Strong, p.Recipe))
 		}
@@ -114,17 +114,17 @@ func (a *program) showPlan(plan []build.Planned) {
 	}
 	w.Printf("\n")
 	if len(due) == 0 {
-		w.Printf("nothing to build: %s up to date\n", fact.Count(len(plan), "recipe is", "recipes are"))
+		w.Printf("nothing to build: %s up to date\n", fact.Count(len(all), "recipe is", "recipes are"))
 		return
 	}
-	w.Printf("%s to build, of %d; next: `ellwand build %s`\n", fact.Count(len(due), "recipe", "recipes"), len(plan), strings.Join(due, " "))
+	w.Printf("%s to build, of %d; next: `ellwand build %s`\n", fact.Count(len(due), "recipe", "recipes"), len(all), strings.Join(due, " "))
 }
 
 // drawPlan draws a picture of the dependencies between recipes.
-func (a *program) drawPlan(title string, plan []build.Planned, file string) error {
+func (a *program) drawPlan(title string, all []plan.Planned, file string) error {
 	g := figure.Graph{Title: title + ": dependencies between recipes"}
-	for _, p := range plan {
-		g.Nodes = append(g.Nodes, figure.Node{Name: p.Recipe, Lines: []string{p.Version, p.State}, Level: p.Level, Marked: p.State != build.PlanCurrent, Stands: p.Direct})
+	for _, p := range all {
+		g.Nodes = append(g.Nodes, figure.Node{Name: p.Recipe, Lines: []string{p.Version, p.State}, Level: p.Level, Marked: p.State != plan.StateCurrent, Stands: p.Direct})
 	}
 	var b bytes.Buffer
 	if err := g.SVG(&b); err != nil {
@@ -133,6 +133,6 @@ func (a *program) drawPlan(title string, plan []build.Planned, file string) erro
 	if err := renameio.WriteFile(file, b.Bytes(), 0o644); err != nil {
 		return err
 	}
-	a.out.Printf("%s  %s\n", a.out.Style(term.Name, file), fact.Count(len(plan), "recipe", "recipes"))
+	a.out.Printf("%s  %s\n", a.out.Style(term.Name, file), fact.Count(len(all), "recipe", "recipes"))
 	return nil
 }

@@ -189,9 +189,9 @@ func (a *program) verifySources(cmd *cobra.Command, s source.Cache) error {
 		err = a.printJSON(map[string]any{"files": len(all), "damaged": damaged})
 	} else {
 		for _, f := range damaged {
-			a.out.Printf("%s: %s\n", a.out.Style(term.Name, f.Name+" "+f.SHA256[:12]), a.out.Style(term.Bad, "it is not what it was, and is removed: `ellwand fetch` brings it anew"))
+			a.out.Printf("%s: %s\n", a.out.Style(term.Name, f.Name+" "+f.SHA256[:12]), a.out.Style(term.Bad, "damaged, and removed: `ellwand fetch` downloads it again"))
 		}
-		a.out.Printf("%s looked at: %d whole, %d damaged\n", fact.Count(len(all), "file", "files"), len(all)-len(damaged), len(damaged))
+		a.out.Printf("%s checked: %d intact, %d damaged\n", fact.Count(len(all), "file", "files"), len(all)-len(damaged), len(damaged))
 	}
 	if err == nil && len(damaged) > 0 {
 		return statusError(statusFindings)

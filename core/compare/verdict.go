@@ -104,7 +104,7 @@ func (c *Comparison) judgeOffers() {
 		switch {
 		case kind == need.Soname && slices.ContainsFunc(c.Libraries, func(l Library) bool { return p.What == need.Soname+"/"+l.Before || p.What == need.Soname+"/"+l.After }):
 		case p.After == "":
-			c.say(Breaks, "", "search for what needs it, before this is published", "it does not provide %s any more", p.What)
+			c.say(Breaks, "", "find out what needs it before you publish this", "it no longer provides %s", p.What)
 		}
 	}
 }
@@ -115,7 +115,7 @@ func (c *Comparison) judgeNeeds() {
 		case n.Before == "":
 			c.say(Note, "", "", "it needs %s now", n.What)
 		case n.After == "":
-			c.say(Note, "", "", "it does not need %s any more", n.What)
+			c.say(Note, "", "", "it no longer needs %s", n.What)
 		case strings.HasPrefix(n.What, need.Soname+"/"):
 			// Fewer or older ones are no reason to look.
 			if before, after := newest(n.Before), newest(n.After); newest(n.Before+", "+n.After) != before {
@@ -140,7 +140,7 @@ func (c *Comparison) judgeFiles(left, right *side) {
 		}
 		switch {
 		case f.State == Gone && before.Kind == fact.KindConfig:
-			c.say(Look, f.Path, "say in the change entry where the settings are now", "this setting file is gone: what was edited in it has no effect any more")
+			c.say(Look, f.Path, "say in the change entry where the configuration is now", "this configuration file is gone: edits in it no longer have any effect")
 			continue
 		case f.State == Gone || f.State == Added && after.Type != staging.File:
 			continue
@@ -168,7 +168,7 @@ func (c *Comparison) judgeMode(f FileChange, before, after ell.Entry) {
 		c.say(Look, f.Path, "take the right to write from others", "everybody on the machine can write to it now (mode %s)", after.Mode)
 	}
 	if was&0o111 != 0 && is&0o111 == 0 && after.Type == staging.File && before.Type == staging.File {
-		c.say(Breaks, f.Path, "", "it can not be run any more: mode %s, and it was %s", after.Mode, before.Mode)
+		c.say(Breaks, f.Path, "", "it is no longer executable: mode %s, and it was %s", after.Mode, before.Mode)
 	}
 }
 

@@ -17,6 +17,7 @@ import (
 
 	"ellwand.example/core/engine/build"
 	"ellwand.example/core/fact"
+	"ellwand.example/core/needs/satisfy"
 	"ellwand.example/core/pattern"
 	"ellwand.example/core/recipe"
 	"ellwand.example/core/recipe/layout"
@@ -177,7 +178,7 @@ func (t *Trials) learn(ctx context.Context, err error) (failed, learned string) 
 	f := t.Facts
 	var stray *strayError
 	var step *build.StepError
-	var missing *build.MissingError
+	var missing *satisfy.MissingError
 	switch {
 	case errors.As(err, &stray):
 		return err.Error(), t.otherStaging(ctx)

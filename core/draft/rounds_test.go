@@ -10,6 +10,7 @@ import (
 	"testing"
 
 	"ellwand.example/core/engine/build"
+	"ellwand.example/core/needs/satisfy"
 	"ellwand.example/core/recipe"
 	"ellwand.example/core/staging"
 )
@@ -47,7 +48,7 @@ func TestLearn(t *testing.T) {
 			[]string{"the stage step moves the prefix, in place of $DESTDIR"}, " |  | make | stage: # The makefile knows of no $DESTDIR"},
 		{"what went to an odd place", Facts{Method: "make"}, &strayError{"/home/tide"},
 			[]string{"the stage step moves the prefix, in place of $DESTDIR"}, " |  | make | stage: # The makefile knows of no $DESTDIR"},
-		{"needs that nobody meets", Facts{Method: "meson", others: []Facts{{Method: "cmake", Build: []string{"command/cmake"}}, {Method: "make"}}}, &build.MissingError{},
+		{"needs that nobody meets", Facts{Method: "meson", others: []Facts{{Method: "cmake", Build: []string{"command/cmake"}}, {Method: "make"}}}, &satisfy.MissingError{},
 			[]string{"method cmake in place of meson", "method make in place of cmake", ""}, " |  | make | "},
 		{"a way that does not work", Facts{Method: "cmake", others: []Facts{{Method: "make"}}}, failed(recipe.Build, build.Cause{Kind: build.CompileError}),
 			[]string{"method make in place of cmake", ""}, " |  | make | "},

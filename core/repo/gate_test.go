@@ -90,33 +90,33 @@ func TestGate(t *testing.T) {
 		plan   string
 		system bool
 	}{
-		{title: "a need that nothing meets", comes: []string{"tide 1-1; needs moon"}, want: "ELL601 tide@1-1: needs moon, which nothing in the channel or the system has"},
+		{title: "a need that nothing meets", comes: []string{"tide 1-1; needs moon"}, want: "ELL601 tide@1-1: needs moon, which nothing in the channel or the system provides"},
 		{title: "met by what comes with it", comes: []string{"tide 1-1; needs moon", "moon 1-1"}},
 		{title: "met by what is there", there: []string{"moon 1-1"}, comes: []string{"tide 1-1; needs moon"}},
-		{title: "met in another version", there: []string{"moon 1-1"}, comes: []string{"tide 1-1; needs moon >= 2"}, want: "ELL601 tide@1-1: needs moon >= 2, and there is only moon@1-1"},
+		{title: "met in another version", there: []string{"moon 1-1"}, comes: []string{"tide 1-1; needs moon >= 2"}, want: "ELL601 tide@1-1: needs moon >= 2, but only moon@1-1 is available"},
 		{title: "met by the system", system: true, comes: []string{"tide 1-1; needs soname/libbase.so.1 with BASE_1"}},
-		{title: "not met by the system", system: true, comes: []string{"tide 1-1; needs soname/libbase.so.1 with BASE_2"}, want: "ELL601 tide@1-1: needs soname/libbase.so.1 with BASE_2, which nothing in the channel or the system has"},
+		{title: "not met by the system", system: true, comes: []string{"tide 1-1; needs soname/libbase.so.1 with BASE_2"}, want: "ELL601 tide@1-1: needs soname/libbase.so.1 with BASE_2, which nothing in the channel or the system provides"},
 		{title: "taken to be met by a system that is not known", comes: []string{"tide 1-1; needs soname/libbase.so.1 with BASE_2"}},
 		{title: "a new soname", there: []string{library, "gauge 1-1; needs soname/libtide.so.1", "almanac 1-1; needs gauge", "chart 1-1; from gauge; needs almanac; needs soname/libtide.so.1"},
 			comes: []string{"libtide 2-1; provides soname/libtide.so.2"},
-			want: "ELL601 chart@1-1: needs soname/libtide.so.1, which libtide@1-1 has and libtide@2-1 has not; " +
-				"ELL601 gauge@1-1: needs soname/libtide.so.1, which libtide@1-1 has and libtide@2-1 has not", plan: "gauge"},
+			want: "ELL601 chart@1-1: needs soname/libtide.so.1, which libtide@1-1 provides and libtide@2-1 does not; " +
+				"ELL601 gauge@1-1: needs soname/libtide.so.1, which libtide@1-1 provides and libtide@2-1 does not", plan: "gauge"},
 		{title: "a new soname, with what uses it", there: []string{library, "gauge 1-1; needs soname/libtide.so.1"},
 			comes: []string{"libtide 2-1; provides soname/libtide.so.2", "gauge 1-2; needs soname/libtide.so.2"}},
 		{title: "the old soname beside", there: []string{library, "gauge 1-1; needs soname/libtide.so.1"},
 			comes: []string{"libtide 2-1; provides soname/libtide.so.2", "libtide1 1-1; provides soname/libtide.so.1"}},
 		{title: "symbols gone", there: []string{library, "gauge 1-1; needs soname/libtide.so.1 with TIDE_2", "buoy 1-1; needs soname/libtide.so.1 with TIDE_1"},
 			comes: []string{"libtide 1-2; provides soname/libtide.so.1 with TIDE_1"},
-			want:  "ELL601 gauge@1-1: needs soname/libtide.so.1 with TIDE_2, which libtide@1-1 has and libtide@1-2 has not", plan: "gauge"},
+			want:  "ELL601 gauge@1-1: needs soname/libtide.so.1 with TIDE_2, which libtide@1-1 provides and libtide@1-2 does not", plan: "gauge"},
 		{title: "an exact sibling left behind", there: []string{"tide 1-1", "tide-dev 1-1; from tide; needs tide = 1-1"}, comes: []string{"tide 1-2"},
-			want: "ELL601 tide-dev@1-1: needs tide = 1-1, which tide@1-1 has and tide@1-2 has not", plan: "tide"},
+			want: "ELL601 tide-dev@1-1: needs tide = 1-1, which tide@1-1 provides and tide@1-2 does not", plan: "tide"},
 		{title: "an order of rebuilds", there: []string{library, "a 1-1; needs b; needs pkgconfig/tide < 2", "b 1-1; needs c; needs pkgconfig/tide < 2", "c 1-1; needs pkgconfig/tide < 2"},
 			comes: []string{"libtide 2-1; provides soname/libtide.so.1; provides pkgconfig/tide = 2"},
-			want: "ELL601 a@1-1: needs pkgconfig/tide < 2, which libtide@1-1 has and libtide@2-1 has not; ELL601 b@1-1: needs pkgconfig/tide < 2, which libtide@1-1 has and libtide@2-1 has not; " +
-				"ELL601 c@1-1: needs pkgconfig/tide < 2, which libtide@1-1 has and libtide@2-1 has not", plan: "c b a"},
-		{title: "a path that another has", there: []string{"tide 1-1; has /usr/bin/tide"}, comes: []string{"ebb 1-1; has /usr/bin/tide"}, want: "ELL602 ebb@1-1: has /usr/bin/tide, and so has tide@1-1"},
+			want: "ELL601 a@1-1: needs pkgconfig/tide < 2, which libtide@1-1 provides and libtide@2-1 does not; ELL601 b@1-1: needs pkgconfig/tide < 2, which libtide@1-1 provides and libtide@2-1 does not; " +
+				"ELL601 c@1-1: needs pkgconfig/tide < 2, which libtide@1-1 provides and libtide@2-1 does not", plan: "c b a"},
+		{title: "a path that another has", there: []string{"tide 1-1; has /usr/bin/tide"}, comes: []string{"ebb 1-1; has /usr/bin/tide"}, want: "ELL602 ebb@1-1: contains /usr/bin/tide, which tide@1-1 also contains"},
 		{title: "a path that both of a set have", comes: []string{"tide 1-1; has /usr/bin/tide", "ebb 1-1; has /usr/bin/tide"},
-			want: "ELL602 ebb@1-1: has /usr/bin/tide, and so has tide@1-1; ELL602 tide@1-1: has /usr/bin/tide, and so has ebb@1-1"},
+			want: "ELL602 ebb@1-1: contains /usr/bin/tide, which tide@1-1 also contains; ELL602 tide@1-1: contains /usr/bin/tide, which ebb@1-1 also contains"},
 		{title: "a path shared on purpose", there: []string{"tide 1-1; has /usr/bin/tide"}, comes: []string{"ebb 1-1; has /usr/bin/tide; conflicts tide", "flow 1-1; has /usr/bin/tide; replaces tide; conflicts ebb"}},
 		{title: "a path that moves", there: []string{"tide 1-1; has /usr/bin/tide"}, comes: []string{"tide 2-1", "ebb 1-1; has /usr/bin/tide"}},
 		{title: "the path of an older version", there: []string{"tide 1-1; has /usr/bin/tide", "tide 2-1"}, comes: []string{"ebb 1-1; has /usr/bin/tide"}},
@@ -275,9 +275,9 @@ func TestAudit(t *testing.T) {
 			got = append(got, f.Code+" "+f.Subject+" "+f.Message)
 		}
 		want := []string{
-			"ELL601 tide@1-1 needs moon, which nothing in the channel or the system has",
-			"ELL602 buoy@1-1 has /usr/bin/gauge, and so has gauge@1-1",
-			"ELL604 ebb@1-1 needs tide, which only tide@1-1 has, and that cannot be installed",
+			"ELL601 tide@1-1 needs moon, which nothing in the channel or the system provides",
+			"ELL602 buoy@1-1 contains /usr/bin/gauge, which gauge@1-1 also contains",
+			"ELL604 ebb@1-1 needs tide, which only tide@1-1 provides, and that cannot be installed",
 			"ELL604 z@1-1 cannot be installed: z 1-1 needs x, which only x 1-1 offers; but z 1-1 needs w, which only w 1-1 offers; but w 1-1 needs y, which only y 1-1 offers; but x 1-1 conflicts with y 1-1",
 			"ELL605 a@1-1 3 packages need each other, so that none can be installed or taken away alone: a@1-1, b@1-1, c@1-1",
 			"ELL606 lib@1-1 is a library, and no package in the channel needs it",

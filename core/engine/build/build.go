@@ -24,8 +24,7 @@ import (
 	"ellwand.example/core/engine/layer"
 	"ellwand.example/core/engine/sandbox"
 	"ellwand.example/core/fact"
-	"ellwand.example/core/needs/probe"
-	"ellwand.example/core/progress"
+	"ellwand.example/core/needs/satisfy"
 	"ellwand.example/core/recipe"
 	"ellwand.example/core/recipe/layout"
 	"ellwand.example/core/source"
@@ -52,15 +51,11 @@ var Version = sync.OnceValue(func() string {
 
 // Builder builds the recipes of one workspace.
 type Builder struct {
-	Workspace *workspace.Workspace
-	Fetcher   *source.Fetcher
-	Runner    sandbox.Runner
-	Progress  progress.Sink
-	History   *history.Store // may be nil
+	*satisfy.Resolver
+	Fetcher *source.Fetcher
+	Runner  sandbox.Runner
+	History *history.Store // may be nil
 
-	catalogue  catalogue
-	probed     *probe.System // of probedRoot
-	probedRoot string
 	// share is among how many builds at once the cores are divided.
 	share int
 	// varied is set for the second of two builds whose packages are compared.

@@ -12,6 +12,7 @@ import (
 	"ellwand.example/core/ell"
 	"ellwand.example/core/engine/layer"
 	"ellwand.example/core/engine/sandbox"
+	"ellwand.example/core/needs/satisfy"
 	"ellwand.example/core/progress"
 	"ellwand.example/core/recipe"
 	"ellwand.example/core/source"
@@ -37,7 +38,7 @@ func newYard(t *testing.T) *yard {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { layer.RemoveAll(w.State("layers")) })
-	return &yard{t, w, &Builder{Workspace: w, Fetcher: source.NewFetcher(store, progress.None), Runner: runner, Progress: progress.None}}
+	return &yard{t, w, &Builder{Resolver: &satisfy.Resolver{Workspace: w, Progress: progress.None}, Fetcher: source.NewFetcher(store, progress.None), Runner: runner}}
 }
 
 func TestMain(m *testing.M) {
@@ -161,7 +162,7 @@ grep -c "=/usrx" "$needs/usr/lib/pkgconfig/lib.pc" >> "$DESTDIR/usr/share/tide"`
 		if err := p.WriteFile(context.Background(), &b, e); err != nil {
 			t.Fatal(err)
 		}
-		if p.Build.Needs["pkgconfig/lib >= 1.2"] != "lib@1.0-1" || p.Build.Needs["command/sh"] != bySystem {
+		if p.Build.Needs["pkgconfig/lib >= 1.2"] != "lib@1.0-1" || p.Build.Needs["command/sh"] != satisfy.BySystem {
 			t.Errorf("the record says %v", p.Build.Needs)
 		}
 		return b.String()
@@ -179,13 +180,13 @@ grep -c "=/usrx" "$needs/usr/lib/pkgconfig/lib.pc" >> "$DESTDIR/usr/share/tide"`
 		t.Errorf("after a need was built anew: %s, %q", got, text())
 	}
 	y.write("wants", "[needs]\nbuild = [\"lib >= 2\", \"nobody | nothing\", \"command/nothere\"]\n")
-	var missing *MissingError
+	var missing *satisfy.MissingError
 	if _, err := y.build("wants", Options{}); !errors.As(err, &missing) || fmt.Sprint(needsOf(missing)) != "[lib >= 2 nobody | nothing command/nothere]" {
 		t.Errorf("missing: %v", err)
 	}
 }
 
-func needsOf(e *MissingError) []string {
+func needsOf(e *satisfy.MissingError) []string {
 	var out []string
 	for _, n := range e.Needs {
 		out = append(out, n.Need)

@@ -9,6 +9,7 @@ import (
 
 	"ellwand.example/core/ell"
 	"ellwand.example/core/fact/need"
+	"ellwand.example/core/needs/satisfy"
 	"ellwand.example/core/pattern"
 )
 
@@ -116,27 +117,27 @@ func (j *job) whoHas(c *Cause) {
 	if c.Need == "" || err != nil {
 		return
 	}
-	all, err := j.packages()
+	all, err := j.Packages()
 	if err != nil {
 		return
 	}
-	p := find(all, n)
+	p := satisfy.Find(all, n)
 	wanted := c.Need
 	if p == nil && c.Kind == MissingHeader {
 		p, wanted = withHeader(all, c.What)
 	}
-	if p != nil && p.facts.Recipe != j.recipe.Name {
+	if p != nil && p.Facts.Recipe != j.recipe.Name {
 		c.Need = wanted
-		c.Remedy = fmt.Sprintf("%s, in this workspace, has it: build = [%q] in [needs]", p.facts.Identity(), wanted)
+		c.Remedy = fmt.Sprintf("%s, in this workspace, has it: build = [%q] in [needs]", p.Facts.Identity(), wanted)
 	}
 }
 
 // withHeader finds the newest package with a header, and what to need for it:
 // its pkg-config module, if it has one, which says where the header is.
-func withHeader(all []*depPackage, name string) (*depPackage, string) {
-	newest := slices.SortedFunc(slices.Values(all), func(a, b *depPackage) int { return b.facts.Full().Compare(a.facts.Full()) })
+func withHeader(all []*satisfy.Package, name string) (*satisfy.Package, string) {
+	newest := slices.SortedFunc(slices.Values(all), func(a, b *satisfy.Package) int { return b.Facts.Full().Compare(a.Facts.Full()) })
 	for _, l := range newest {
-		p, err := ell.Open(l.path)
+		p, err := ell.Open(l.Path)
 		if err != nil {
 			continue
 		}
@@ -147,12 +148,12 @@ func withHeader(all []*depPackage, name string) (*depPackage, string) {
 		}) {
 			continue
 		}
-		for _, provide := range l.facts.AllProvides() {
+		for _, provide := range l.Facts.AllProvides() {
 			if provide.Kind == need.PkgConfig {
 				return l, need.PkgConfig + "/" + provide.Name
 			}
 		}
-		return l, l.facts.Name
+		return l, l.Facts.Name
 	}
 	return nil, ""
 }

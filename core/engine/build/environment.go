@@ -64,7 +64,7 @@ func (j *job) variables(script string) []variable {
 		vars = append(vars, fixed("ELL_OPT_"+strings.ToUpper(name), r.Set[name]))
 	}
 	search := probe.SearchPath
-	if len(j.laid) > 0 && !j.separate() {
+	if len(j.laid) > 0 && !j.Runner.CanOverlay() {
 		needs := j.worktree.seen("needs")
 		under := func(dirs ...string) string {
 			for i, d := range dirs {
@@ -108,29 +108,15 @@ func (j *job) environment(script string) []string {
 	return env
 }
 
-// isolated reports whether steps see a file system of their own.
-func (j *job) isolated() bool {
-	_, ok := j.Runner.(sandbox.Namespaces)
-	return ok
-}
-
-// separate reports whether packages that meet build needs are laid over the
-// system. Where that cannot be, they stand in a directory of the tree, and
-// variables point there.
-func (j *job) separate() bool {
-	n, ok := j.Runner.(sandbox.Namespaces)
-	return ok && !n.Copies
-}
-
 func (j *job) temporary() string {
-	if j.isolated() {
+	if j.Runner.OwnFileSystem() {
 		return "/tmp"
 	}
 	return j.worktree.seen("tmp")
 }
 
 func (j *job) recipeDirectory() string {
-	if j.isolated() {
+	if j.Runner.OwnFileSystem() {
 		return sandbox.RecipeDir
 	}
 	return j.recipe.Dir

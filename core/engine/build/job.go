@@ -15,6 +15,7 @@ import (
 
 	"ellwand.example/core/engine/layer"
 	"ellwand.example/core/engine/sandbox"
+	"ellwand.example/core/needs/satisfy"
 	"ellwand.example/core/progress"
 	"ellwand.example/core/recipe"
 	"ellwand.example/core/source"
@@ -32,7 +33,7 @@ type job struct {
 	result   Result
 
 	sources []source.Fetched
-	laid    []*depPackage
+	laid    []*satisfy.Package
 	met     map[string]string // build need → what meets it
 	answers map[string]string // build need → what of the system meets it
 	over    []string          // directories of the laid packages
@@ -275,7 +276,7 @@ func (j *job) unpack(ctx context.Context, log io.Writer) error {
 	if err := j.applyPatches(log); err != nil {
 		return err
 	}
-	if !j.separate() {
+	if !j.Runner.CanOverlay() {
 		if err := j.layInto(ctx, j.worktree.own("needs")); err != nil {
 			return err
 		}

@@ -24,7 +24,7 @@ func (j *job) keys(ctx context.Context) (chain []stepKey, whole string, err erro
 	}
 	var laid []string
 	for _, l := range j.laid {
-		laid = append(laid, l.digest)
+		laid = append(laid, l.Digest)
 	}
 	beside, err := j.besideDigests()
 	if err != nil {
@@ -38,7 +38,7 @@ func (j *job) keys(ctx context.Context) (chain []stepKey, whole string, err erro
 		case step == recipe.Unpack:
 			inputs["name"] = j.recipe.Name
 			inputs["sources"], inputs["patches"] = j.sourceInputs(), j.patchInputs(beside)
-			if !j.separate() {
+			if !j.Runner.CanOverlay() {
 				inputs["needs"] = laid
 			}
 		case script == "" && len(rewritesAfter(j.recipe, step)) == 0:
@@ -48,7 +48,7 @@ func (j *job) keys(ctx context.Context) (chain []stepKey, whole string, err erro
 			if len(j.recipe.Steps.Allow) > 0 {
 				inputs["allow"] = j.recipe.Steps.Allow
 			}
-			inputs["needs"], inputs["system"], inputs["target"] = laid, j.answers, []any{j.Workspace.Target, j.systemDir()}
+			inputs["needs"], inputs["system"], inputs["target"] = laid, j.answers, []any{j.Workspace.Target, j.Root}
 			if seesRecipe(script) {
 				inputs["beside"] = beside
 			}

@@ -9,28 +9,15 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
-	"sync"
 	"syscall"
 	"time"
 
 	"ellwand.example/core/ell"
 	"ellwand.example/core/engine/layer"
-	"ellwand.example/core/fact"
 	"ellwand.example/core/fact/need"
+	"ellwand.example/core/needs/satisfy"
 	"ellwand.example/core/pattern"
 )
-
-// bySystem is what meets a need that no package of the workspace meets: the
-// machine itself.
-const bySystem = "system"
-
-// depPackage is a package of the workspace that a build depends on.
-type depPackage struct {
-	path   string
-	facts  ell.Facts
-	digest string // of its facts.json, which pins everything else in it
-	build  ell.BuildRecord
-}
 
 // meetNeeds finds the packages of the workspace that meet build and test
 // needs, and what those need in turn; the system meets others. What nothing meets
@@ -41,132 +28,62 @@ func (j *job) meetNeeds(ctx context.Context) error {
 	if len(wanted) == 0 {
 		return nil
 	}
-	all, err := j.packages()
+	all, err := j.Packages()
 	if err != nil {
 		return err
 	}
-	all = notOf(all, j.recipe.Name)
-	var missing []NeedState
+	all = satisfy.NotOf(all, j.recipe.Name)
+	var missing []satisfy.NeedState
 	for _, text := range wanted {
 		n, err := need.Parse(text)
 		if err != nil {
 			return err // the recipe's check has passed it
 		}
-		if p := find(all, n); p != nil {
-			j.met[text] = p.facts.Identity()
+		if p := satisfy.Find(all, n); p != nil {
+			j.met[text] = p.Facts.Identity()
 			j.add(p, all)
 			continue
 		}
-		if s := j.needState(n, nil, nil); s.Met {
-			j.met[text] = bySystem
-			j.answers[text] = stamp(j.probe().Real(s.Path))
-		} else if s.Need = text; !slices.ContainsFunc(missing, func(m NeedState) bool { return m.Need == text }) {
+		if s := j.State(n, nil, nil); s.Met {
+			j.met[text] = satisfy.BySystem
+			j.answers[text] = satisfy.Stamp(j.Probe().Real(s.Path))
+		} else if s.Need = text; !slices.ContainsFunc(missing, func(m satisfy.NeedState) bool { return m.Need == text }) {
 			missing = append(missing, s)
 		}
 	}
 	if len(missing) > 0 {
-		if err := j.findHolders(ctx, j.recipe, missing); err != nil {
+		if err := j.FindHolders(ctx, j.recipe, missing); err != nil {
 			return err
 		}
-		return &MissingError{j.recipe.Name, missing}
+		return &satisfy.MissingError{Recipe: j.recipe.Name, Needs: missing}
 	}
-	slices.SortFunc(j.laid, func(a, b *depPackage) int { return cmp.Compare(a.path, b.path) })
+	slices.SortFunc(j.laid, func(a, b *satisfy.Package) int { return cmp.Compare(a.Path, b.Path) })
 	return nil
 }
 
-func (j *job) add(p *depPackage, all []*depPackage) {
+func (j *job) add(p *satisfy.Package, all []*satisfy.Package) {
 	if slices.Contains(j.laid, p) {
 		return
 	}
 	j.laid = append(j.laid, p)
-	for _, n := range p.facts.Needs {
+	for _, n := range p.Facts.Needs {
 		if parsed, err := need.Parse(n.Need); err == nil {
-			if other := find(all, parsed); other != nil {
+			if other := satisfy.Find(all, parsed); other != nil {
 				j.add(other, all)
 			}
 		}
 	}
 }
 
-// find returns the newest package that meets a need.
-func find(all []*depPackage, n need.Need) *depPackage {
-	var best *depPackage
-	for _, p := range all {
-		if slices.ContainsFunc(p.facts.AllProvides(), n.MetBy) && (best == nil || best.facts.Full().Compare(p.facts.Full()) < 0) {
-			best = p
-		}
-	}
-	return best
-}
-
-// catalogue remembers what was read of package files, while these stay as they
-// are.
-type catalogue struct {
-	mu    sync.Mutex
-	known map[string]catalogued
-}
-
-type catalogued struct {
-	size     int64
-	modified time.Time
-	pkg      *depPackage // nil for one that cannot be read
-}
-
-// packages lists the workspace's packages for its target. A damaged file among
-// them meets nothing.
-func (b *Builder) packages() ([]*depPackage, error) {
-	dir := b.Workspace.Packages()
-	entries, err := os.ReadDir(dir)
-	if err != nil && !os.IsNotExist(err) {
-		return nil, err
-	}
-	b.catalogue.mu.Lock()
-	defer b.catalogue.mu.Unlock()
-	if b.catalogue.known == nil {
-		b.catalogue.known = map[string]catalogued{}
-	}
-	var all []*depPackage
-	for _, e := range entries {
-		if _, _, _, ok := ell.ParseFileName(e.Name()); !ok {
-			continue
-		}
-		path := filepath.Join(dir, e.Name())
-		info, err := os.Stat(path)
-		if err != nil {
-			continue // it is being replaced
-		}
-		c, ok := b.catalogue.known[path]
-		if !ok || c.size != info.Size() || !c.modified.Equal(info.ModTime()) {
-			c = catalogued{info.Size(), info.ModTime(), b.readPackage(path)}
-			b.catalogue.known[path] = c
-		}
-		if p := c.pkg; p != nil && p.facts.Target == b.Workspace.Target.Name && (p.facts.Arch == fact.Independent || p.facts.Arch == b.Workspace.Target.Arch) {
-			all = append(all, p)
-		}
-	}
-	return all, nil
-}
-
-func (b *Builder) readPackage(path string) *depPackage {
-	p, err := ell.Open(path)
-	if err != nil {
-		b.Progress.Note(err.Error() + "; it is skipped")
-		return nil
-	}
-	defer p.Close()
-	own, _ := p.Meta("facts.json")
-	return &depPackage{path: p.Path, facts: p.Facts, digest: fact.SHA256(own), build: p.Build}
-}
-
 // lay readies the packages that meet build needs to be laid over the system:
 // each is unpacked once, into a directory under its digest.
 func (j *job) lay(ctx context.Context) error {
-	if !j.separate() {
+	if !j.Runner.CanOverlay() {
 		return nil
 	}
 	j.over = nil
 	for _, l := range j.laid {
-		dir := j.Workspace.State("needs", l.digest[:32])
+		dir := j.Workspace.State("needs", l.Digest[:32])
 		j.over = append(j.over, dir)
 		if _, err := os.Stat(dir); err == nil {
 			now := time.Now()
@@ -199,8 +116,8 @@ func (j *job) scrapFor(name string) string {
 	return dir
 }
 
-func (j *job) extract(ctx context.Context, l *depPackage, dir string) error {
-	p, err := ell.Open(l.path)
+func (j *job) extract(ctx context.Context, l *satisfy.Package, dir string) error {
+	p, err := ell.Open(l.Path)
 	if err != nil {
 		return err
 	}

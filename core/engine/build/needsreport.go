@@ -10,6 +10,7 @@ import (
 	"ellwand.example/core/engine/sandbox"
 	"ellwand.example/core/fact/need"
 	"ellwand.example/core/needs/probe"
+	"ellwand.example/core/needs/satisfy"
 	"ellwand.example/core/pattern"
 )
 
@@ -74,7 +75,7 @@ func (j *job) needsReport() (*NeedsReport, error) {
 			return nil, err
 		}
 		declared = append(declared, n.Alternatives...)
-		if by := j.met[text]; by != bySystem && usedBy[by] {
+		if by := j.met[text]; by != satisfy.BySystem && usedBy[by] {
 			continue
 		}
 		if !slices.ContainsFunc(j.touched, func(t sandbox.Touch) bool {
@@ -99,7 +100,7 @@ func (j *job) needsReport() (*NeedsReport, error) {
 func (j *job) ownedPaths() (map[string]string, error) {
 	out := map[string]string{}
 	for _, l := range j.laid {
-		p, err := ell.Open(l.path)
+		p, err := ell.Open(l.Path)
 		if err != nil {
 			return nil, err
 		}
@@ -109,7 +110,7 @@ func (j *job) ownedPaths() (map[string]string, error) {
 			return nil, err
 		}
 		for _, e := range entries {
-			out[e.Path] = l.facts.Identity()
+			out[e.Path] = l.Facts.Identity()
 		}
 	}
 	return out, nil
@@ -140,7 +141,7 @@ func (j *job) isOf(a need.Alternative, file string) bool {
 // sameProgram reports whether two commands are one program of the system, as cc
 // and gcc may be.
 func (j *job) sameProgram(a, b string) bool {
-	root := j.systemDir()
+	root := j.Root
 	x, errX := filepath.EvalSymlinks(filepath.Join(root, "/usr/bin", a))
 	y, errY := filepath.EvalSymlinks(filepath.Join(root, "/usr/bin", b))
 	return errX == nil && errY == nil && x == y

@@ -7,6 +7,7 @@ import (
 	"strings"
 	"testing"
 
+	"ellwand.example/core/plan"
 	"ellwand.example/core/recipe"
 )
 
@@ -21,7 +22,7 @@ func (y *yard) plan(names ...string) string {
 		}
 		all = append(all, r)
 	}
-	plan, err := y.b.Plan(context.Background(), all)
+	plan, err := plan.Make(context.Background(), y.b.Resolver, all)
 	if err != nil {
 		return err.Error()
 	}
@@ -42,7 +43,7 @@ func TestPlan(t *testing.T) {
 	lib("soname/libtide.so.1", "")
 	y.write("tool", "arch = \"independent\"\n[needs]\nrun = [\"soname/libtide.so.1\"]\nbuild = [\"lib\"]\n"+fmt.Sprintf(stage, "tool"))
 	y.write("alone", "arch = \"independent\"\n"+fmt.Sprintf(stage, "alone"))
-	if got, want := y.plan("tool", "lib", "alone"), "1 alone new it was never built here\n1 lib new it was never built here\n2 tool new it was never built here; stands on lib, which is built anew"; got != want {
+	if got, want := y.plan("tool", "lib", "alone"), "1 alone new it was never built here\n1 lib new it was never built here\n2 tool new it was never built here; depends on lib, which is built again"; got != want {
 		t.Errorf("at first:\n%s\nwant\n%s", got, want)
 	}
 	for _, name := range []string{"lib", "tool", "alone"} {
@@ -54,7 +55,7 @@ func TestPlan(t *testing.T) {
 	// A new soname: what needs the old one has to be built again.
 	lib("soname/libtide.so.2", "epoch = 1\n")
 	y.state("lib")
-	if got, want := y.plan("tool"), "1 tool changed lib is met by lib@1:1.0-1, and was by lib@1.0-1; tool needs soname/libtide.so.1, which nothing here has any more"; got != want {
+	if got, want := y.plan("tool"), "1 tool changed lib is met by lib@1:1.0-1 now; it was lib@1.0-1; tool needs soname/libtide.so.1, which nothing here provides any more"; got != want {
 		t.Errorf("a new soname:\n%s\nwant\n%s", got, want)
 	}
 	// Recipes that need each other have no order.
@@ -62,8 +63,8 @@ func TestPlan(t *testing.T) {
 	y.write("tool", "arch = \"independent\"\n[needs]\nbuild = [\"lib\", \"alone\"]\n"+fmt.Sprintf(stage, "tool"))
 	r, _ := y.w.Recipe("alone")
 	s, _ := y.w.Recipe("tool")
-	_, err := y.b.Plan(context.Background(), []*recipe.Recipe{r, s})
-	var cycle *CycleError
+	_, err := plan.Make(context.Background(), y.b.Resolver, []*recipe.Recipe{r, s})
+	var cycle *plan.CycleError
 	if !errors.As(err, &cycle) || cycle.Cut != "alone" || !cycle.Test || fmt.Sprint(cycle.Needs) != "[tool]" {
 		t.Errorf("a circle: %v", err)
 	}

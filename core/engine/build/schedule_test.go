@@ -6,6 +6,7 @@ import (
 	"strings"
 	"testing"
 
+	"ellwand.example/core/plan"
 	"ellwand.example/core/recipe"
 )
 
@@ -44,8 +45,8 @@ func TestOrder(t *testing.T) {
 			}
 			all = append(all, r)
 		}
-		stands, err := y.b.order(all)
-		var cycle *CycleError
+		stands, err := plan.Order(y.b.Resolver, all)
+		var cycle *plan.CycleError
 		if errors.As(err, &cycle) {
 			if first, _, _ := strings.Cut(err.Error(), "\n"); !strings.HasSuffix(first, c.want) {
 				t.Errorf("%s: %v", c.name, err)

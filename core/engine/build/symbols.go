@@ -62,7 +62,7 @@ func (j *job) split(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		if j.answer(n) == "" {
+		if j.SystemStamp(n) == "" {
 			return nil // no toolchain, and so nothing that it made
 		}
 	}

@@ -14,9 +14,7 @@ import (
 
 	"ellwand.example/core/cancel"
 	"ellwand.example/core/engine/layer"
-	"ellwand.example/core/engine/sandbox"
 	"ellwand.example/core/fact"
-	"ellwand.example/core/fact/need"
 	"ellwand.example/core/progress"
 	"ellwand.example/core/source/archive"
 	"ellwand.example/core/workspace"
@@ -56,39 +54,6 @@ func System(ctx context.Context, w *workspace.Workspace, sink progress.Sink) (st
 		}
 	}
 	return "", &SystemError{w.Target.Name, w.On.System + " has no /bin/sh, so that no step could run on it"}
-}
-
-// systemDir is the directory of the system that steps see; empty for the running
-// one.
-func (b *Builder) systemDir() string {
-	if s, ok := b.Runner.(sandbox.Namespaces); ok {
-		return s.System
-	}
-	return ""
-}
-
-// answer describes what of the system meets a need, so that another compiler or
-// another version of a library is seen to be another. It is empty where
-// nothing does.
-func (b *Builder) answer(n need.Need) string {
-	found, ok := b.probe().Look(n, nil)
-	if !ok || !found.Enough {
-		return ""
-	}
-	return stamp(b.probe().Real(found.Path))
-}
-
-// stamp tells one file from another by that name, without reading it.
-func stamp(path string) string {
-	real, err := filepath.EvalSymlinks(path)
-	if err != nil {
-		return ""
-	}
-	info, err := os.Stat(real)
-	if err != nil {
-		return ""
-	}
-	return fmt.Sprintf("%s %d %d", real, info.Size(), info.ModTime().UnixNano())
 }
 
 // unpackSystem unpacks a root archive. Device nodes are left out, since every

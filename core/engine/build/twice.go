@@ -14,6 +14,7 @@ import (
 	"ellwand.example/core/ell"
 	"ellwand.example/core/engine/layer"
 	"ellwand.example/core/engine/sandbox"
+	"ellwand.example/core/needs/satisfy"
 	"ellwand.example/core/pattern"
 	"ellwand.example/core/recipe"
 )
@@ -62,13 +63,14 @@ func (b *Builder) Twice(ctx context.Context, r *recipe.Recipe, o Options) (Resul
 	if b.Workspace.Jobs() == 1 {
 		jobs = 3
 	}
-	second := &Builder{Workspace: aside, Fetcher: b.Fetcher, Runner: b.Runner, Progress: b.Progress,
+	second := &Builder{Resolver: &satisfy.Resolver{Workspace: aside, Root: b.Root, Progress: b.Progress}, Fetcher: b.Fetcher, Runner: b.Runner,
 		varied: &variation{user: sandbox.StepID + 1, timezone: "UTC-14", locale: "C", jobs: jobs}}
-	if n, ok := b.Runner.(sandbox.Namespaces); ok {
-		if n, err = Isolate(ctx, aside); err != nil {
+	if b.Runner.OwnFileSystem() {
+		n, err := Isolate(ctx, aside)
+		if err != nil {
 			return first, nil, err
 		}
-		n.User, n.System = second.varied.user, b.Runner.(sandbox.Namespaces).System
+		n.User, n.System = second.varied.user, b.Root
 		second.Runner = n
 	}
 	// Packages link from the first workspace, and a new one replaces the link.

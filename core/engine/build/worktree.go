@@ -222,8 +222,8 @@ func (p *dirTree) export(_ []stepKey, _ bool, name, to string) error {
 
 // newWorktree chooses the worktree for the builder's runner.
 func (j *job) newWorktree() error {
-	if n, ok := j.Runner.(sandbox.Namespaces); ok {
-		j.worktree = &overlayTree{job: j, store: layer.Store{Dir: j.Workspace.State("layers", j.recipe.Name), Copies: n.Copies}, scrap: j.scrap()}
+	if j.Runner.OwnFileSystem() {
+		j.worktree = &overlayTree{job: j, store: layer.Store{Dir: j.Workspace.State("layers", j.recipe.Name), Copies: !j.Runner.CanOverlay()}, scrap: j.scrap()}
 		return nil
 	}
 	tree, err := j.Workspace.BuildTree(j.recipe.Name)

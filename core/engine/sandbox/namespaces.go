@@ -112,6 +112,12 @@ func (e *SetupError) Error() string { return "the sandbox for the step cannot be
 // Status is that of something the machine lacks.
 func (e *SetupError) Status() fact.Status { return fact.StatusMachine }
 
+// OwnFileSystem reports that commands see their own.
+func (Namespaces) OwnFileSystem() bool { return true }
+
+// CanOverlay reports whether overlay mounts work here.
+func (n Namespaces) CanOverlay() bool { return !n.Copies }
+
 // Run runs the script in a sandbox.
 func (n Namespaces) Run(ctx context.Context, c Command) (Usage, error) {
 	r, err := n.enter(ctx, c)

@@ -20,6 +20,12 @@ type None struct{}
 // Isolation is "none".
 func (None) Isolation() string { return "none" }
 
+// OwnFileSystem reports that commands see the machine's.
+func (None) OwnFileSystem() bool { return false }
+
+// CanOverlay reports that there are no mounts.
+func (None) CanOverlay() bool { return false }
+
 // grace is how long processes may take to end when they are asked to.
 const grace = 3 * time.Second
 

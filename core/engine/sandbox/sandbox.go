@@ -83,6 +83,13 @@ type Usage struct {
 type Runner interface {
 	// Isolation names what keeps the step apart, for the package's record.
 	Isolation() string
+	// OwnFileSystem reports whether commands see a file system of their own, with
+	// the directories of Command mounted in it.
+	OwnFileSystem() bool
+	// CanOverlay reports whether the tree of a command can be an overlay of
+	// directories. If not, dependencies are unpacked into a directory of the tree,
+	// to which environment variables point.
+	CanOverlay() bool
 	// Run waits for the script and everything that it started. The error is
 	// an *ExitError where the script itself failed.
 	Run(ctx context.Context, c Command) (Usage, error)

@@ -149,9 +149,9 @@ func (a *auditor) meet(i int32) {
 		names := slices.ContainsFunc(n.Alternatives, func(x need.Alternative) bool { return x.Kind == need.Package })
 		switch {
 		case len(loose) > 0:
-			a.report(UnmetNeed, i, "", text, fmt.Sprintf("needs %s, and there is only %s", text, a.records[a.number[loose[0]]].Identity()))
+			a.report(UnmetNeed, i, "", text, fmt.Sprintf("needs %s, but only %s is available", text, a.records[a.number[loose[0]]].Identity()))
 		case a.system != nil || names:
-			a.report(UnmetNeed, i, "", text, fmt.Sprintf("needs %s, which nothing in the channel or the system has", text))
+			a.report(UnmetNeed, i, "", text, fmt.Sprintf("needs %s, which nothing in the channel or the system provides", text))
 		default:
 			a.assumed[text] = true
 			a.needs[i][len(a.needs[i])-1].system = true
@@ -176,7 +176,7 @@ func (a *auditor) dying() {
 				}
 				a.dead[i], again = true, true
 				other := a.records[m.by[0]].Identity()
-				a.report(NoRoot, int32(i), other, TextOf(m.need), fmt.Sprintf("needs %s, which only %s has, and that cannot be installed", TextOf(m.need), other))
+				a.report(NoRoot, int32(i), other, TextOf(m.need), fmt.Sprintf("needs %s, which only %s provides, and that cannot be installed", TextOf(m.need), other))
 				break
 			}
 		}
@@ -395,7 +395,7 @@ func (a *auditor) shared(paths []index.PathRecord) {
 	}
 	for pair, shared := range both {
 		other := a.records[pair[1]].Identity()
-		reason := fmt.Sprintf("has %s, and so has %s", shared[0], other)
+		reason := fmt.Sprintf("contains %s, which %s also contains", shared[0], other)
 		if len(shared) > 1 {
 			reason = fmt.Sprintf("has %s and %d more paths, and so has %s", shared[0], len(shared)-1, other)
 		}

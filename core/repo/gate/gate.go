@@ -230,9 +230,9 @@ func (g *gate) unmet(ctx context.Context, n solve.Need) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	s := fmt.Sprintf("needs %s, which nothing in the channel or the system has", TextOf(n))
+	s := fmt.Sprintf("needs %s, which nothing in the channel or the system provides", TextOf(n))
 	if len(by) > 0 {
-		s = fmt.Sprintf("needs %s, and there is only %s", TextOf(n), by[0].Identity())
+		s = fmt.Sprintf("needs %s, but only %s is available", TextOf(n), by[0].Identity())
 	}
 	return s, nil
 }
@@ -280,9 +280,9 @@ func (g *gate) stillMet(ctx context.Context, r, by index.Record, now *index.Reco
 		if ok {
 			continue
 		}
-		reason := fmt.Sprintf("needs %s, which only %s has, and that goes", TextOf(n), by.Identity())
+		reason := fmt.Sprintf("needs %s, which only %s provides, and it is removed", TextOf(n), by.Identity())
 		if now != nil {
-			reason = fmt.Sprintf("needs %s, which %s has and %s has not", TextOf(n), by.Identity(), now.Identity())
+			reason = fmt.Sprintf("needs %s, which %s provides and %s does not", TextOf(n), by.Identity(), now.Identity())
 		}
 		g.report(UnmetNeed, r, by.Identity(), TextOf(n), reason)
 		g.broken[r.Name] = r
@@ -310,7 +310,7 @@ func (g *gate) paths(ctx context.Context, renewals map[string]renewal) error {
 			}
 			for _, o := range owners {
 				if o.Name != r.after.Name && !r.after.MayShare(o) {
-					g.report(SharedPath, *r.after, o.Identity(), p.Path, fmt.Sprintf("has %s, and so has %s", p.Path, o.Identity()))
+					g.report(SharedPath, *r.after, o.Identity(), p.Path, fmt.Sprintf("contains %s, which %s also contains", p.Path, o.Identity()))
 				}
 			}
 		}

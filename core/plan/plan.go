@@ -1,4 +1,6 @@
-package build
+// Package plan orders the recipes of a workspace and says which must be built, and
+// why.
+package plan
 
 import (
 	"context"
@@ -10,54 +12,55 @@ import (
 	"ellwand.example/core/ell"
 	"ellwand.example/core/fact"
 	"ellwand.example/core/fact/need"
+	"ellwand.example/core/needs/satisfy"
 	"ellwand.example/core/recipe"
 )
 
-// Planned is what is to be done about a recipe, and why.
+// Planned is what to do about a recipe, and why.
 type Planned struct {
 	Recipe  string   `json:"recipe"`
 	Version string   `json:"version"`
 	State   string   `json:"state"`   // one of the states below
-	Reasons []string `json:"reasons"` // none for one that is as it should be
-	After   []string `json:"after"`   // the recipes that it stands on, directly or not
-	Direct  []string `json:"direct"`  // those of them that it needs by itself
+	Reasons []string `json:"reasons"` // empty if it is up to date
+	After   []string `json:"after"`   // the recipes that it depends on, also indirectly
+	Direct  []string `json:"direct"`  // those that it depends on directly
 	Level   int      `json:"level"`   // recipes of one level can be built at once
 }
 
 // States of a planned recipe.
 const (
-	PlanNew     = "new"        // there is no package of this version and release
-	PlanChanged = "changed"    // what it was built from is not what is there now
-	PlanFollows = "follows"    // something that it stands on is built anew
-	PlanCurrent = "up to date" // nothing to do
+	StateNew     = "new"        // there is no package of this version and release
+	StateChanged = "changed"    // its inputs differ from those it was built from
+	StateFollows = "follows"    // a recipe that it depends on is built again
+	StateCurrent = "up to date" // nothing to do
 )
 
-// Plan puts recipes in the order in which they are to be built, and says of
-// each whether it has to be and why. Nothing is fetched or run. The error is a
+// Make sorts recipes into the order to build them in and says of each whether it
+// must be built, and why. It fetches and runs nothing. The error is a
 // *CycleError where there is no order.
-func (b *Builder) Plan(ctx context.Context, all []*recipe.Recipe) ([]Planned, error) {
-	stands, err := b.order(all)
+func Make(ctx context.Context, b *satisfy.Resolver, all []*recipe.Recipe) ([]Planned, error) {
+	before, err := Order(b, all)
 	if err != nil {
 		return nil, err
 	}
-	packages, err := b.packages()
+	packages, err := b.Packages()
 	if err != nil {
 		return nil, err
 	}
-	offers := b.offers(all)
+	offers := b.Offers(all)
 	byName := map[string]*Planned{}
 	for _, r := range all {
 		if ctx.Err() != nil {
 			return nil, ctx.Err()
 		}
-		p := &Planned{Recipe: r.Name, Version: r.Full(), State: PlanCurrent, Reasons: []string{}, After: stands[r.Name], Direct: b.makers(r, slices.Concat(r.Needs.Build, r.Needs.Test), offers)}
+		p := &Planned{Recipe: r.Name, Version: r.Full(), State: StateCurrent, Reasons: []string{}, After: before[r.Name], Direct: b.Makers(r, slices.Concat(r.Needs.Build, r.Needs.Test), offers)}
 		if p.After == nil {
 			p.After = []string{}
 		}
-		p.State, p.Reasons = b.judge(r, packages)
+		p.State, p.Reasons = stateOf(b, r, packages)
 		byName[r.Name] = p
 	}
-	// What stands on something that is built anew follows it.
+	// What depends on something that is built again follows it.
 	var level func(p *Planned) int
 	level = func(p *Planned) int {
 		if p.Level > 0 {
@@ -67,10 +70,10 @@ func (b *Builder) Plan(ctx context.Context, all []*recipe.Recipe) ([]Planned, er
 		for _, name := range p.After {
 			below := byName[name]
 			p.Level = max(p.Level, level(below)+1)
-			if below.State != PlanCurrent && slices.Contains(p.Direct, name) {
-				p.Reasons = append(p.Reasons, "stands on "+name+", which is built anew")
-				if p.State == PlanCurrent {
-					p.State = PlanFollows
+			if below.State != StateCurrent && slices.Contains(p.Direct, name) {
+				p.Reasons = append(p.Reasons, "depends on "+name+", which is built again")
+				if p.State == StateCurrent {
+					p.State = StateFollows
 				}
 			}
 		}
@@ -87,49 +90,49 @@ func (b *Builder) Plan(ctx context.Context, all []*recipe.Recipe) ([]Planned, er
 	return out, nil
 }
 
-// judge compares the packages of a recipe with what they would be made of now.
-func (b *Builder) judge(r *recipe.Recipe, packages []*depPackage) (state string, reasons []string) {
+// stateOf compares the packages of a recipe with what they would be made of now.
+func stateOf(b *satisfy.Resolver, r *recipe.Recipe, packages []*satisfy.Package) (state string, reasons []string) {
 	reasons = []string{}
-	made := map[string]*depPackage{}
+	made := map[string]*satisfy.Package{}
 	older := ""
 	for _, p := range packages {
 		switch {
-		case p.facts.Recipe != r.Name:
-		case p.facts.Full().String() == r.Full():
-			made[p.facts.Name] = p
+		case p.Facts.Recipe != r.Name:
+		case p.Facts.Full().String() == r.Full():
+			made[p.Facts.Name] = p
 		default:
-			older = p.facts.Full().String()
+			older = p.Facts.Full().String()
 		}
 	}
 	if len(made) == 0 {
 		if older != "" {
-			return PlanNew, append(reasons, fmt.Sprintf("there is a package of %s, and none of %s", older, r.Full()))
+			return StateNew, append(reasons, fmt.Sprintf("there is a package of %s, and none of %s", older, r.Full()))
 		}
-		return PlanNew, append(reasons, "it was never built here")
+		return StateNew, append(reasons, "it was never built here")
 	}
 	for _, name := range r.PackageNames() {
 		if made[name] == nil {
 			reasons = append(reasons, "its package "+name+" is missing")
 		}
 	}
-	others := notOf(packages, r.Name)
-	newest := newestOfEach(others)
+	others := satisfy.NotOf(packages, r.Name)
+	newest := satisfy.Newest(others)
 	for _, name := range slices.Sorted(maps.Keys(made)) {
 		p := made[name]
-		for _, reason := range append(b.recordReasons(r, p.build, others), b.needReasons(p.facts, others, newest)...) {
+		for _, reason := range append(recordReasons(b, r, p.Build, others), needReasons(b, p.Facts, others, newest)...) {
 			if !slices.Contains(reasons, reason) {
 				reasons = append(reasons, reason)
 			}
 		}
 	}
 	if len(reasons) > 0 {
-		return PlanChanged, reasons
+		return StateChanged, reasons
 	}
-	return PlanCurrent, reasons
+	return StateCurrent, reasons
 }
 
 // recordReasons compares what a package was built from with what is there.
-func (b *Builder) recordReasons(r *recipe.Recipe, record ell.BuildRecord, others []*depPackage) []string {
+func recordReasons(b *satisfy.Resolver, r *recipe.Recipe, record ell.BuildRecord, others []*satisfy.Package) []string {
 	var reasons []string
 	digest := func(data []byte) string {
 		return fact.SHA256(data)
@@ -144,7 +147,7 @@ func (b *Builder) recordReasons(r *recipe.Recipe, record ell.BuildRecord, others
 	}
 	for _, name := range slices.Sorted(maps.Keys(r.Set)) {
 		if was, ok := record.Options[name]; ok && was != r.Set[name] {
-			reasons = append(reasons, fmt.Sprintf("option %s is %s, and was %s", name, r.Set[name], was))
+			reasons = append(reasons, fmt.Sprintf("option %s is %s; it was %s", name, r.Set[name], was))
 		}
 	}
 	for _, text := range slices.Concat(r.Needs.Build, r.Needs.Test) {
@@ -152,12 +155,12 @@ func (b *Builder) recordReasons(r *recipe.Recipe, record ell.BuildRecord, others
 		if err != nil {
 			continue // the recipe's check has passed it
 		}
-		now := bySystem
-		if p := find(others, n); p != nil {
-			now = p.facts.Identity()
+		now := satisfy.BySystem
+		if p := satisfy.Find(others, n); p != nil {
+			now = p.Facts.Identity()
 		}
 		if was, ok := record.Needs[text]; ok && was != now {
-			reasons = append(reasons, fmt.Sprintf("%s is met by %s, and was by %s", text, now, was))
+			reasons = append(reasons, fmt.Sprintf("%s is met by %s now; it was %s", text, now, was))
 		}
 	}
 	return reasons
@@ -166,49 +169,38 @@ func (b *Builder) recordReasons(r *recipe.Recipe, record ell.BuildRecord, others
 // needReasons finds what a package needs of others that only older ones of
 // them have: a soname that changed, or exactly a version that is not the
 // newest.
-func (b *Builder) needReasons(facts ell.Facts, others, newest []*depPackage) []string {
+func needReasons(b *satisfy.Resolver, facts ell.Facts, others, newest []*satisfy.Package) []string {
 	var reasons []string
 	for _, text := range facts.Needs {
 		n, err := need.Parse(text.Need)
-		if err != nil || find(newest, n) != nil {
+		if err != nil || satisfy.Find(newest, n) != nil {
 			continue
 		}
-		old := find(others, n)
+		old := satisfy.Find(others, n)
 		if old == nil {
 			// Other needs may be met where the package is installed.
-			if _, there := b.probe().Look(n, nil); !there && n.Alternatives[0].Kind == need.Soname {
-				reasons = append(reasons, fmt.Sprintf("%s needs %s, which nothing here has any more", facts.Name, text.Need))
+			if _, there := b.Probe().Look(n, nil); !there && n.Alternatives[0].Kind == need.Soname {
+				reasons = append(reasons, fmt.Sprintf("%s needs %s, which nothing here provides any more", facts.Name, text.Need))
 			}
 			continue
 		}
 		for _, p := range newest {
-			if p.facts.Name == old.facts.Name {
-				reasons = append(reasons, fmt.Sprintf("%s needs %s, which %s has and %s has not", facts.Name, text.Need, old.facts.Identity(), p.facts.Identity()))
+			if p.Facts.Name == old.Facts.Name {
+				reasons = append(reasons, fmt.Sprintf("%s needs %s, which %s provides and %s does not", facts.Name, text.Need, old.Facts.Identity(), p.Facts.Identity()))
 			}
 		}
 	}
 	return reasons
 }
 
-// newestOfEach leaves the newest package of every name.
-func newestOfEach(all []*depPackage) []*depPackage {
-	best := map[string]*depPackage{}
-	for _, p := range all {
-		if other := best[p.facts.Name]; other == nil || other.facts.Full().Compare(p.facts.Full()) < 0 {
-			best[p.facts.Name] = p
-		}
-	}
-	return slices.Collect(maps.Values(best))
-}
-
 // Dot writes a plan as a graph in the DOT language of Graphviz: arrows lead to
-// what a recipe stands on.
+// what a recipe before on.
 func Dot(plan []Planned) string {
 	var b strings.Builder
 	b.WriteString("digraph plan {\n\trankdir = RL;\n\tnode [shape = box, style = filled, fillcolor = white];\n")
 	for _, p := range plan {
 		fill := ""
-		if p.State != PlanCurrent {
+		if p.State != StateCurrent {
 			fill = ", fillcolor = lightgoldenrod"
 		}
 		fmt.Fprintf(&b, "\t%q [label = %q%s];\n", p.Recipe, p.Recipe+"\n"+p.Version, fill)

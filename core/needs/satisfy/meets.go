@@ -1,4 +1,4 @@
-package build
+package satisfy
 
 import (
 	"context"
@@ -13,7 +13,7 @@ import (
 // Meets returns a function that reports whether the system, a package of the
 // workspace or a published one meets a dependency. Everything is looked up when
 // it is first needed; if packages cannot be listed, the answer is yes.
-func (b *Builder) Meets(ctx context.Context, system *probe.System) func(need.Need) bool {
+func (b *Resolver) Meets(ctx context.Context, system *probe.System) func(need.Need) bool {
 	var mu sync.Mutex
 	known := map[string]bool{}
 	repositories := sync.OnceValue(func() []published {
@@ -27,8 +27,8 @@ func (b *Builder) Meets(ctx context.Context, system *probe.System) func(need.Nee
 		if found, ok := system.Look(n, nil); ok && found.Enough {
 			return true
 		}
-		all, err := b.packages()
-		if err != nil || find(all, n) != nil {
+		all, err := b.Packages()
+		if err != nil || Find(all, n) != nil {
 			return true
 		}
 		return slices.ContainsFunc(repositories(), func(p published) bool {

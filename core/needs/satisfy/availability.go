@@ -1,22 +1,15 @@
-package build
+package satisfy
 
 import (
 	"cmp"
 	"context"
-	"errors"
 	"fmt"
-	"maps"
 	"slices"
 	"strings"
 
 	"ellwand.example/core/fact"
 	"ellwand.example/core/fact/need"
-	"ellwand.example/core/needs/probe"
-	"ellwand.example/core/needs/solve"
 	"ellwand.example/core/recipe"
-	"ellwand.example/core/repo"
-	"ellwand.example/core/repo/index"
-	"ellwand.example/core/repo/storage"
 )
 
 // NeedState is a need of a recipe, and what answers it here.
@@ -104,20 +97,9 @@ func (n NeedState) Reason() string {
 	return strings.Join(parts, "; ")
 }
 
-// probe looks into the system that steps see.
-func (b *Builder) probe() *probe.System {
-	root := b.systemDir()
-	b.catalogue.mu.Lock()
-	defer b.catalogue.mu.Unlock()
-	if b.probed == nil || b.probedRoot != root {
-		b.probed, b.probedRoot = probe.Open(root), root
-	}
-	return b.probed
-}
-
 // Needs tells of every need that a recipe declares, and of those that were
 // found in its packages, what meets it here.
-func (b *Builder) Needs(ctx context.Context, r *recipe.Recipe) ([]NeedState, error) {
+func (b *Resolver) Needs(ctx context.Context, r *recipe.Recipe) ([]NeedState, error) {
 	wanted := map[string][]string{}
 	var order []string
 	add := func(purpose string, needs []string) {
@@ -136,7 +118,7 @@ func (b *Builder) Needs(ctx context.Context, r *recipe.Recipe) ([]NeedState, err
 	for _, name := range r.PackageNames() {
 		add(ForRun, r.Packages[name].Needs)
 	}
-	all, err := b.packages()
+	all, err := b.Packages()
 	if err != nil {
 		return nil, err
 	}
@@ -148,9 +130,9 @@ func (b *Builder) Needs(ctx context.Context, r *recipe.Recipe) ([]NeedState, err
 		}
 		own := all
 		if !slices.Contains(wanted[text], ForRun) {
-			own = notOf(all, r.Name) // a build does not depend on its own packages
+			own = NotOf(all, r.Name) // a build does not depend on its own packages
 		}
-		s := b.needState(n, nil, own)
+		s := b.State(n, nil, own)
 		s.Need, s.For = text, wanted[text]
 		if !s.Met && slices.ContainsFunc(n.Alternatives, func(a need.Alternative) bool { return a.Kind == need.Package && r.Makes(a.Name) }) {
 			s.Met, s.By = true, "this recipe"
@@ -158,46 +140,42 @@ func (b *Builder) Needs(ctx context.Context, r *recipe.Recipe) ([]NeedState, err
 		states = append(states, s)
 	}
 	for _, p := range all {
-		if p.facts.Recipe != r.Name || p.facts.Full().String() != r.Full() {
+		if p.Facts.Recipe != r.Name || p.Facts.Full().String() != r.Full() {
 			continue
 		}
-		for _, f := range p.facts.Needs {
+		for _, f := range p.Facts.Needs {
 			n, err := need.Parse(f.Need)
 			if err != nil || f.Path == "" || wanted[f.Need] != nil {
 				continue
 			}
 			wanted[f.Need] = []string{ForRun}
-			s := b.needState(n, f.Symbols, all)
+			s := b.State(n, f.Symbols, all)
 			s.Need, s.For, s.Found = f.Need, wanted[f.Need], f.Path
 			states = append(states, s)
 		}
 	}
-	return states, b.findHolders(ctx, r, states)
-}
-
-func notOf(all []*depPackage, recipe string) []*depPackage {
-	return slices.DeleteFunc(slices.Clone(all), func(p *depPackage) bool { return p.facts.Recipe == recipe })
+	return states, b.FindHolders(ctx, r, states)
 }
 
 // needState looks for what meets a need: the workspace's packages first, then
 // the system, whose library must have the symbol versions.
-func (b *Builder) needState(n need.Need, symbols []string, all []*depPackage) NeedState {
+func (b *Resolver) State(n need.Need, symbols []string, all []*Package) NeedState {
 	s := NeedState{Need: n.String()}
-	if p := find(all, n); p != nil {
-		s.Met, s.By = true, p.facts.Identity()
+	if p := Find(all, n); p != nil {
+		s.Met, s.By = true, p.Facts.Identity()
 		return s
 	}
-	if found, ok := b.probe().Look(n, symbols); ok {
+	if found, ok := b.Probe().Look(n, symbols); ok {
 		s.Met, s.Path, s.Version, s.Lacks = found.Enough, found.Path, found.Provide.Version, found.Lacks
 		if s.Met {
-			s.By = bySystem
+			s.By = BySystem
 		}
 	}
 	return s
 }
 
 // findHolders fills in who has what is not met.
-func (b *Builder) findHolders(ctx context.Context, r *recipe.Recipe, states []NeedState) error {
+func (b *Resolver) FindHolders(ctx context.Context, r *recipe.Recipe, states []NeedState) error {
 	unmet := slices.ContainsFunc(states, func(s NeedState) bool { return !s.Met })
 	if !unmet {
 		return nil
@@ -217,7 +195,7 @@ func (b *Builder) findHolders(ctx context.Context, r *recipe.Recipe, states []Ne
 			others = append(others, other)
 		}
 	}
-	offers := b.offers(others)
+	offers := b.Offers(others)
 	for i := range states {
 		s := &states[i]
 		n, err := need.Parse(s.Need)
@@ -231,7 +209,7 @@ func (b *Builder) findHolders(ctx context.Context, r *recipe.Recipe, states []Ne
 			s.Holders = append(s.Holders, Holder{Kind: HeldRecipe, Name: made, Enough: true})
 		}
 		if s.Path == "" {
-			s.Near = b.probe().Near(n)
+			s.Near = b.Probe().Near(n)
 		}
 		if s.Near == "" && len(s.Holders) == 0 {
 			s.Near = nearest(n, published)
@@ -259,153 +237,4 @@ func nearest(n need.Need, all []published) string {
 		}
 	}
 	return ""
-}
-
-// published is what one repository of the workspace holds for its target.
-type published struct {
-	name       string
-	repository *repo.Repository
-	disabled   bool
-	priority   int
-	records    []index.Record
-}
-
-// published reads the workspace's repositories. One that holds nothing yet, or
-// cannot be read, has nothing.
-func (b *Builder) published(ctx context.Context) ([]published, error) {
-	var out []published
-	for _, name := range b.Workspace.RepositoryNames() {
-		settings := b.Workspace.Settings.Repositories[name]
-		place, channel := b.Workspace.Repository(name)
-		r, err := repo.OpenCached(place)
-		var state repo.State
-		if err == nil {
-			state, err = r.At(ctx, channel)
-		}
-		var none *storage.NotRepositoryError
-		if ctx.Err() != nil {
-			return nil, ctx.Err()
-		}
-		if err != nil {
-			if !errors.As(err, &none) {
-				b.Progress.Note(fmt.Sprintf("repository %s is skipped: %v", name, err))
-			}
-			continue
-		}
-		records := slices.DeleteFunc(state.Records[b.Workspace.Target.Name], func(r index.Record) bool {
-			return r.Arch != fact.Independent && r.Arch != b.Workspace.Target.Arch
-		})
-		out = append(out, published{name, r, !settings.IsEnabled(), settings.Priority, records})
-	}
-	slices.SortStableFunc(out, func(a, b published) int { return cmp.Compare(b.priority, a.priority) })
-	return out, nil
-}
-
-// holders are the newest package of a repository that meets a need, or else
-// the newest of that name.
-func (p published) holders(n need.Need) []Holder {
-	kind := HeldEnabled
-	if p.disabled {
-		kind = HeldDisabled
-	}
-	loose := solve.Need{Need: n}.Loose().Need
-	for _, try := range []need.Need{n, loose} {
-		var best *index.Record
-		for i := range p.records {
-			r := &p.records[i]
-			if slices.ContainsFunc(r.AllProvides(), try.MetBy) && (best == nil || best.Full().Compare(r.Full()) < 0) {
-				best = r
-			}
-		}
-		if best != nil {
-			return []Holder{{Kind: kind, Name: p.name, Package: best.Identity(), Enough: try.String() == n.String()}}
-		}
-	}
-	return nil
-}
-
-// Supply brings packages from the enabled repositories among the workspace's
-// own, such that all of a recipe's needs are met that can be, and all that
-// these packages need in turn: the solver chooses them, and prefers what the
-// workspace has already. It returns their identities. Needs that no repository
-// knows of stay as they are; where those that are known cannot be met
-// together, the error is a *solve.NoAnswerError.
-func (b *Builder) Supply(ctx context.Context, r *recipe.Recipe) ([]string, error) {
-	states, err := b.Needs(ctx, r)
-	if err != nil {
-		return nil, err
-	}
-	all, err := b.published(ctx)
-	if err != nil {
-		return nil, err
-	}
-	request := solve.Request{System: func(n solve.Need) bool {
-		found, ok := b.probe().Look(n.Need, n.Symbols)
-		return ok && found.Enough
-	}}
-	for _, s := range states {
-		n, err := need.Parse(s.Need)
-		known := slices.ContainsFunc(all, func(p published) bool {
-			h := p.holders(n)
-			return !p.disabled && len(h) > 0 && h[0].Enough
-		})
-		if err == nil && !s.Met && known {
-			request.Install = append(request.Install, n)
-		}
-	}
-	if len(request.Install) == 0 {
-		return nil, nil
-	}
-	own, err := b.packages()
-	if err != nil {
-		return nil, err
-	}
-	for _, p := range newestOf(own) {
-		c := index.RecordOf(p.facts).Candidate()
-		c.Installed = true
-		request.Packages = append(request.Packages, c)
-	}
-	from := map[*solve.Package]*published{}
-	records := map[*solve.Package]index.Record{}
-	for i, p := range all {
-		for _, rec := range p.records {
-			if p.disabled {
-				continue
-			}
-			c := rec.Candidate()
-			c.Origin, c.Priority = p.name, p.priority
-			from[c], records[c] = &all[i], rec
-			request.Packages = append(request.Packages, c)
-		}
-	}
-	answer, err := solve.Solve(request)
-	if err != nil {
-		return nil, err
-	}
-	var brought []string
-	for _, c := range answer.Packages {
-		if c.Installed {
-			continue
-		}
-		if _, err := from[c].repository.Copy(ctx, records[c], b.Workspace.Packages()); err != nil {
-			return brought, fmt.Errorf("repository %s: %w", from[c].name, err)
-		}
-		brought = append(brought, records[c].Identity())
-	}
-	return brought, nil
-}
-
-// newestOf keeps the newest package of each name.
-func newestOf(all []*depPackage) []*depPackage {
-	best := map[string]*depPackage{}
-	for _, p := range all {
-		if have := best[p.facts.Name]; have == nil || have.facts.Full().Compare(p.facts.Full()) < 0 {
-			best[p.facts.Name] = p
-		}
-	}
-	var out []*depPackage
-	for _, name := range slices.Sorted(maps.Keys(best)) {
-		out = append(out, best[name])
-	}
-	return out
 }
