@@ -18,6 +18,7 @@ import (
 
 	"ellwand.example/core/fact/need"
 	"ellwand.example/core/fact/version"
+	"ellwand.example/core/inspect/license/recognize"
 	"ellwand.example/core/pattern"
 	"ellwand.example/core/recipe"
 	"ellwand.example/core/recipe/document"
@@ -473,7 +474,7 @@ func (t *tree) license(f *Facts) error {
 	}
 	found := map[string]bool{}
 	for _, name := range f.Texts {
-		ids, err := classify([]byte(t.read(name)))
+		ids, err := recognize.Licenses([]byte(t.read(name)))
 		switch {
 		case err != nil:
 			return err
@@ -506,7 +507,7 @@ func (t *tree) licenseHints(f *Facts) error {
 		if !licenseFiles.MatchString(path.Base(name)) {
 			continue
 		}
-		ids, err := classify([]byte(t.read(name)))
+		ids, err := recognize.Licenses([]byte(t.read(name)))
 		if err != nil {
 			return err
 		}
