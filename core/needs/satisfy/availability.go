@@ -157,8 +157,8 @@ func (b *Resolver) Needs(ctx context.Context, r *recipe.Recipe) ([]NeedState, er
 	return states, b.FindHolders(ctx, r, states)
 }
 
-// needState looks for what meets a need: the workspace's packages first, then
-// the system, whose library must have the symbol versions.
+// State finds out what meets a dependency: a package of all, or else the system,
+// whose library must have the symbol versions.
 func (b *Resolver) State(n need.Need, symbols []string, all []*Package) NeedState {
 	s := NeedState{Need: n.String()}
 	if p := Find(all, n); p != nil {
@@ -174,7 +174,7 @@ func (b *Resolver) State(n need.Need, symbols []string, all []*Package) NeedStat
 	return s
 }
 
-// findHolders fills in who has what is not met.
+// FindHolders fills in who has what is not met.
 func (b *Resolver) FindHolders(ctx context.Context, r *recipe.Recipe, states []NeedState) error {
 	unmet := slices.ContainsFunc(states, func(s NeedState) bool { return !s.Met })
 	if !unmet {

@@ -13,7 +13,7 @@ import (
 	"ellwand.example/core/fact/need"
 )
 
-// bySystem is what meets a need that no package of the workspace meets: the
+// BySystem is what meets a need that no package of the workspace meets: the
 // machine itself.
 const BySystem = "system"
 
@@ -25,7 +25,7 @@ type Package struct {
 	Build  ell.BuildRecord
 }
 
-// find returns the newest package that meets a need.
+// Find returns the newest package that meets a need.
 func Find(all []*Package, n need.Need) *Package {
 	var best *Package
 	for _, p := range all {
@@ -49,7 +49,7 @@ type catalogued struct {
 	pkg      *Package // nil for one that cannot be read
 }
 
-// packages lists the workspace's packages for its target. A damaged file among
+// Packages lists the workspace's packages for its target. A damaged file among
 // them meets nothing.
 func (b *Resolver) Packages() ([]*Package, error) {
 	dir := b.Workspace.Packages()
@@ -95,11 +95,12 @@ func (b *Resolver) readPackage(path string) *Package {
 	return &Package{Path: p.Path, Facts: p.Facts, Digest: fact.SHA256(own), Build: p.Build}
 }
 
+// NotOf leaves out the packages of a recipe.
 func NotOf(all []*Package, recipe string) []*Package {
 	return slices.DeleteFunc(slices.Clone(all), func(p *Package) bool { return p.Facts.Recipe == recipe })
 }
 
-// newestOf keeps the newest package of each name.
+// Newest keeps the newest package of each name.
 func Newest(all []*Package) []*Package {
 	best := map[string]*Package{}
 	for _, p := range all {

@@ -9,7 +9,7 @@ import (
 	"ellwand.example/core/recipe"
 )
 
-// offer is what one recipe makes, as far as that can be told before it is
+// Offer is what one recipe makes, as far as that can be told before it is
 // built.
 type Offer struct {
 	recipe   string
@@ -17,7 +17,7 @@ type Offer struct {
 	paths    map[string]bool
 }
 
-// offers gathers what recipes make: by the names of their packages and what
+// Offers gathers what recipes make: by the names of their packages and what
 // these declare to provide, by the paths of their layouts, and by the packages
 // that were made of them before.
 func (b *Resolver) Offers(all []*recipe.Recipe) []Offer {
@@ -52,7 +52,7 @@ var places = map[string][]string{
 	need.Header: {"/usr/include/%"}, need.Soname: {"/usr/lib/%"}, need.File: {"%"},
 }
 
-// makers lists the recipes that make what is needed. Where nothing tells and
+// Makers lists the recipes that make what is needed. Where nothing tells and
 // the system has nothing either, one that is named like what is needed is taken.
 func (b *Resolver) Makers(r *recipe.Recipe, needs []string, offers []Offer) []string {
 	var out []string

@@ -26,14 +26,14 @@ type Resolver struct {
 	probed    *probe.System
 }
 
-// probe looks into the system.
+// Probe looks into the system.
 func (b *Resolver) Probe() *probe.System {
 	b.probing.Do(func() { b.probed = probe.Open(b.Root) })
 	return b.probed
 }
 
-// answer describes what of the system meets a need, so that another compiler or
-// another version of a library is seen to be another. It is empty where
+// SystemStamp identifies what in the system meets a dependency, so that another
+// compiler or another version of a library makes a difference. It is empty if
 // nothing does.
 func (b *Resolver) SystemStamp(n need.Need) string {
 	found, ok := b.Probe().Look(n, nil)
@@ -43,7 +43,7 @@ func (b *Resolver) SystemStamp(n need.Need) string {
 	return Stamp(b.Probe().Real(found.Path))
 }
 
-// stamp tells one file from another by that name, without reading it.
+// Stamp tells one file from another by that name, without reading it.
 func Stamp(path string) string {
 	real, err := filepath.EvalSymlinks(path)
 	if err != nil {

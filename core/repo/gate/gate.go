@@ -31,7 +31,7 @@ const (
 	UnusedFile     = "ELL610" // a file that no retained snapshot refers to
 )
 
-// finding reports something about a package of a channel.
+// Finding reports something about a package of a channel.
 func Finding(code, target string, r index.Record, other, what, message string) fact.Finding {
 	f := fact.Finding{Code: code, Severity: fact.SeverityError, Recipe: r.Recipe, Subject: r.Identity(), Target: target, What: what, Other: other, Message: message}
 	if code == NeedCircle || code == Unneeded {
@@ -165,6 +165,7 @@ func (g *gate) offering(ctx context.Context, n solve.Need) ([]index.Record, erro
 	return by, nil
 }
 
+// TextOf returns a dependency as text, with its symbol versions.
 func TextOf(n solve.Need) string {
 	if len(n.Symbols) == 0 {
 		return n.String()

@@ -51,7 +51,7 @@ type Pointer struct {
 	Pruned []string `json:"pruned,omitempty"`
 }
 
-// parsePointer reads repository.json and checks it.
+// ParsePointer reads repository.json and checks it.
 func ParsePointer(data []byte) (Pointer, error) {
 	var p Pointer
 	if len(data) > storage.MaxPointer {
@@ -76,7 +76,7 @@ func ParsePointer(data []byte) (Pointer, error) {
 	return p, nil
 }
 
-// heads are the snapshots that the channels are at.
+// Heads are the snapshots that the channels are at.
 func (p Pointer) Heads() []string {
 	seen := map[string]bool{}
 	for _, targets := range p.Channels {
@@ -87,7 +87,7 @@ func (p Pointer) Heads() []string {
 	return slices.Sorted(maps.Keys(seen))
 }
 
-// parseSnapshot reads a snapshot and checks it.
+// ParseSnapshot reads a snapshot and checks it.
 func ParseSnapshot(data []byte) (s Snapshot, err error) {
 	if err := json.Unmarshal(data, &s); err != nil {
 		return s, err
@@ -115,7 +115,7 @@ type Snapshot struct {
 	Time     time.Time   `json:"time"`
 }
 
-// encode writes the snapshot as canonical JSON. Only the reasons of exceptions
+// Encode writes the snapshot as canonical JSON. Only the reasons of exceptions
 // can have in them what encoding/json writes in another way.
 func (s Snapshot) Encode() ([]byte, error) {
 	if len(s.Allowed) > 0 {
@@ -230,8 +230,8 @@ func (r Record) Full() version.Full {
 // Identity is the package's identity; see fact.Identity.
 func (r Record) Identity() string { return fact.Identity(r.Name, r.Full(), r.Arch) }
 
-// inPlaceOf tells whether two packages cannot both be in a repository: an epoch
-// is not in the name of a file.
+// Collides reports whether two packages cannot both be in a repository. An epoch
+// is not in a file name, so that two identities can have one.
 func (r Record) Collides(other Record) bool {
 	return r.Identity() == other.Identity() || r.File == other.File
 }

@@ -24,7 +24,7 @@ const (
 	MostParts    = 256
 )
 
-// partsOf is in how many parts a listing of so many packages is written.
+// PartsOf is in how many parts a listing of so many packages is written.
 func PartsOf(packages int) int {
 	n := 1
 	for packages > n*partPackages && n < MostParts {
@@ -33,14 +33,14 @@ func PartsOf(packages int) int {
 	return n
 }
 
-// placeOf tells which listing a package's name falls in, and which of its parts
+// PlaceOf tells which listing a package's name falls in, and which of its parts
 // when there are so many.
 func PlaceOf(name string, parts int) (listing string, part int) {
 	sum := sha256.Sum256([]byte(name))
 	return hex.EncodeToString(sum[:1]), int(sum[1]) * parts / 256
 }
 
-// listingOf is the listing that a package's name falls in.
+// ListingOf is the listing that a package's name falls in.
 func ListingOf(name string) string {
 	listing, _ := PlaceOf(name, 1)
 	return listing
@@ -54,10 +54,10 @@ type Listing struct {
 	Sorted  bool
 }
 
-// emptyListing is a listing without packages.
+// EmptyListing is a listing without packages.
 func EmptyListing() *Listing { return &Listing{Parts: []bool{true}} }
 
-// whole tells whether all parts are there.
+// Whole tells whether all parts are there.
 func (c *Listing) Whole() bool { return !slices.Contains(c.Parts, false) }
 
 // covers tells whether packages of a name would be in the parts that are there.
@@ -82,7 +82,7 @@ func (c *Listing) sort() {
 	c.Sorted = true
 }
 
-// storedListing is a stored listing of a snapshot: compressed, by part.
+// StoredListing is a stored listing of a snapshot: compressed, by part.
 // A part is decoded when it is asked for.
 type StoredListing struct {
 	listing, files Ref
@@ -90,16 +90,19 @@ type StoredListing struct {
 	Decoded        map[int]*Listing // parts that were decoded in advance
 }
 
-// packedPart is the frame of one part.
+// PackedPart is the frame of one part.
 type PackedPart struct {
 	Data []byte
 	Size uint32 // decompressed
 }
 
+// ListingFile is the name of a listing's file.
 func ListingFile(ref Ref) string { return "listings/" + ref.SHA256 + ".jsonl.zst" }
+
+// FilesFile is the name of the file with a listing's paths.
 func FilesFile(ref Ref) string   { return "files/" + ref.SHA256 + ".jsonl.zst" }
 
-// newStored holds the stored files of a listing: its packages and its paths.
+// NewStored holds the stored files of a listing: its packages and its paths.
 func NewStored(listing, files Ref, records, paths []byte) *StoredListing {
 	st := &StoredListing{listing: listing, files: files, Decoded: map[int]*Listing{}}
 	n := PartsOf(listing.Count)
@@ -110,7 +113,7 @@ func NewStored(listing, files Ref, records, paths []byte) *StoredListing {
 	return st
 }
 
-// framesOf cuts a file into the frames of n parts; nil where it has not so
+// FramesOf cuts a file into the frames of n parts; nil where it has not so
 // many.
 func FramesOf(data []byte, n int) []PackedPart {
 	if n == 1 {
@@ -128,7 +131,7 @@ func FramesOf(data []byte, n int) []PackedPart {
 	return out
 }
 
-// part decodes one part.
+// Part decodes one part.
 func (st *StoredListing) Part(i int) (*Listing, error) {
 	if c := st.Decoded[i]; c != nil {
 		return c, nil
@@ -171,7 +174,7 @@ type Encoded struct {
 	Data []byte
 }
 
-// encodeListing encodes a listing of so many packages and paths. If c holds only
+// EncodeListing encodes a listing of so many packages and paths. If c holds only
 // some of its parts, the others are copied from before.
 func EncodeListing(c *Listing, before *StoredListing, packages, paths int) (listing, files Encoded, err error) {
 	c.sort()

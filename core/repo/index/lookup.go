@@ -44,7 +44,7 @@ type Reader interface {
 	Records(ctx context.Context, ref Ref, pick Picker) ([]Record, error)
 }
 
-// newLookup looks into a snapshot, but for the listings, or parts of them, that
+// NewLookup looks into a snapshot, but for the listings, or parts of them, that
 // were edited. Tables that are not among those cached are made, added to them, and
 // kept for the channel.
 func NewLookup(ctx context.Context, r Reader, cache TableCache, channel string, s Snapshot, cached map[string]KnownTable, edited map[string]*Listing) (*Lookup, error) {

@@ -6,10 +6,10 @@ import (
 	"strings"
 )
 
-// picker yields some lines of a text, each with its end.
+// Picker yields some lines of a text, each with its end.
 type Picker func(text []byte) iter.Seq[[]byte]
 
-// where picks the lines that a function keeps.
+// Where picks the lines that a function keeps.
 func Where(keep func(line []byte) bool) Picker {
 	return func(text []byte) iter.Seq[[]byte] {
 		return func(yield func([]byte) bool) {
@@ -22,12 +22,12 @@ func Where(keep func(line []byte) bool) Picker {
 	}
 }
 
-// mentions picks the lines that have a text in them.
+// Mentions picks the lines that have a text in them.
 func Mentions(text string) Picker {
 	return Where(func(line []byte) bool { return bytes.Contains(line, []byte(text)) })
 }
 
-// nameIn finds the name of the package that a line of a listing tells of.
+// NameIn finds the name of the package that a line of a listing tells of.
 func NameIn(line []byte) string {
 	_, rest, _ := bytes.Cut(line, []byte(`"name":"`))
 	name, _, _ := bytes.Cut(rest, []byte(`"`))
@@ -80,6 +80,7 @@ type Finder struct {
 // rarer still.
 const byRarity = "zqjxvkwy9876543_bf2h10gpmudclrnasoit.e-/"
 
+// NewFinder returns a finder of a word in lower case.
 func NewFinder(word string) Finder {
 	s := Finder{word: word}
 	for i := range len(word) {
@@ -94,7 +95,7 @@ func NewFinder(word string) Finder {
 	return s
 }
 
-// index is where the word first is in a text, or -1.
+// Index is where the word first is in a text, or -1.
 func (s Finder) Index(text []byte) int {
 	next := func(c byte, from int) int {
 		if i := bytes.IndexByte(text[from:], c); i >= 0 {
@@ -140,7 +141,7 @@ func (s Finder) begins(text []byte) bool {
 	return true
 }
 
-// pick is a picker of the lines that have the word.
+// Pick is a picker of the lines that have the word.
 func (s Finder) Pick(text []byte) iter.Seq[[]byte] {
 	return func(yield func([]byte) bool) {
 		for {

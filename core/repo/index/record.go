@@ -20,8 +20,8 @@ func RecordOf(f ell.Facts) Record {
 	}
 }
 
-// needs are what the package needs to run; check has seen to it that all can be
-// read.
+// Dependencies are what the package needs to run. Those that cannot be parsed are
+// left out; check refuses such packages.
 func (r Record) Dependencies() []solve.Need {
 	out := make([]solve.Need, 0, len(r.Needs))
 	for _, n := range r.Needs {
@@ -32,7 +32,7 @@ func (r Record) Dependencies() []solve.Need {
 	return out
 }
 
-// offered are what the package provides, itself first.
+// Offers are what the package provides, itself first.
 func (r Record) Offers() []solve.Provide {
 	out := make([]solve.Provide, 0, 1+len(r.Provides))
 	out = append(out, solve.Provide{Provide: need.Provide{Kind: need.Package, Name: r.Name, Version: r.Full().String()}})
@@ -44,12 +44,12 @@ func (r Record) Offers() []solve.Provide {
 	return out
 }
 
-// offers tells whether the package meets a need.
+// Meets reports whether the package meets a dependency.
 func (r Record) Meets(n solve.Need) bool {
 	return slices.ContainsFunc(r.Offers(), func(p solve.Provide) bool { return p.Meets(n) })
 }
 
-// keeps tells whether a package, or none, offers what another did: at all, and
+// Keeps tells whether a package, or none, offers what another did: at all, and
 // in the same version with all of the symbol versions.
 func (r *Record) Keeps(p solve.Provide) (kept, same bool) {
 	if r == nil {
@@ -63,8 +63,8 @@ func (r *Record) Keeps(p solve.Provide) (kept, same bool) {
 	return false, false
 }
 
-// apart tells whether two packages are never in one root, or one takes the
-// paths of the other: that they share paths is then meant.
+// MayShare reports whether two packages may contain the same paths: they conflict,
+// or one replaces the other.
 func (r Record) MayShare(other Record) bool {
 	return r.excludes(other) || other.excludes(r)
 }
@@ -94,13 +94,13 @@ func (r Record) Candidate() *solve.Package {
 	return p
 }
 
-// called tells whether a word means a package: its name, NAME@VERSION-RELEASE,
+// IsNamed reports whether a word means the package: its name, NAME@VERSION-RELEASE,
 // or its identity.
 func (r Record) IsNamed(word string) bool {
 	return word == r.Name || word == r.Name+"@"+r.Full().String() || word == r.Identity()
 }
 
-// newest is the newest package of each name.
+// Newest is the newest package of each name.
 func Newest(records []Record) map[string]Record {
 	out := map[string]Record{}
 	for _, r := range records {
@@ -111,12 +111,13 @@ func Newest(records []Record) map[string]Record {
 	return out
 }
 
+// NameOf is the name in a package's identity.
 func NameOf(identity string) string {
 	name, _, _ := strings.Cut(identity, "@")
 	return name
 }
 
-// decodeRecords decodes a stored listing and checks its packages.
+// DecodeRecords decodes a stored listing and checks its packages.
 func DecodeRecords(data []byte, count int, pick Picker) ([]Record, error) {
 	records, err := decodeLines[Record](data, count, pick, false)
 	if err != nil {
@@ -130,12 +131,12 @@ func DecodeRecords(data []byte, count int, pick Picker) ([]Record, error) {
 	return records, nil
 }
 
-// decodePaths decodes a stored file of paths.
+// DecodePaths decodes a stored file of paths.
 func DecodePaths(data []byte, count int, pick Picker) ([]PathRecord, error) {
 	return decodeLines[PathRecord](data, count, pick, false)
 }
 
-// eachPath calls a function for every line of a stored file of paths. The strings
+// EachPath calls a function for every line of a stored file of paths. The strings
 // are valid during the call only.
 func EachPath(data []byte, count int, each func(PathRecord)) error {
 	rest, err := DecodePaths(data, count, Where(func(line []byte) bool {

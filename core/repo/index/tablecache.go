@@ -7,7 +7,7 @@ import (
 	"ellwand.example/core/files"
 )
 
-// tableCache keeps the tables of listings in a directory of this machine, in the
+// TableCache keeps the tables of listings in a directory of this machine, in the
 // files that tables.go describes; an empty dir stands for no cache.
 type TableCache struct{ Dir string }
 
@@ -15,7 +15,7 @@ func (c TableCache) file(channel, target string) string {
 	return filepath.Join(c.Dir, channel+"@"+target)
 }
 
-// tables returns the tables that the cache has for the listings of a state,
+// Load returns the tables that the cache has for the listings of a state,
 // by listing.
 func (c TableCache) Load(channel string, s Snapshot) map[string]KnownTable {
 	out := make(map[string]KnownTable, len(s.Listings))
@@ -61,7 +61,7 @@ func (c TableCache) Load(channel string, s Snapshot) map[string]KnownTable {
 	return out
 }
 
-// keep stores what is known of the tables of a channel's state. Failures are
+// Store keeps what is known of the tables of a channel's state. Failures are
 // ignored: a table that was not kept is made again.
 func (c TableCache) Store(channel string, s Snapshot, known map[string]KnownTable) {
 	if c.Dir == "" || os.MkdirAll(c.Dir, 0o755) != nil {

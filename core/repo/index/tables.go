@@ -24,7 +24,7 @@ const (
 	lists
 )
 
-// wideHash is FNV-1a.
+// PathHash is the hash of a path (FNV-1a, 64 bits).
 func PathHash(text string) uint64 {
 	h := uint64(14695981039346656037)
 	for i := range len(text) {
@@ -48,6 +48,7 @@ func (t table) sorted() table {
 	return t
 }
 
+// TableOf makes the table of a listing.
 func TableOf(c *Listing) table {
 	var t table
 	into := func(list int) func(string, Record) {
@@ -112,7 +113,7 @@ func (x *tableIndex) run(list, bucket, number int) (hashes []uint32, ok bool) {
 	return l.hashes[begin:end], true
 }
 
-// knownTable is what is known of a listing: what an index has of it, as it was
+// KnownTable is what is known of a listing: what an index has of it, as it was
 // once, and what came since. What is too much in it costs a look into the
 // listing, and no more.
 type KnownTable struct {
@@ -134,7 +135,7 @@ func (t KnownTable) mayHave(list int, hash uint32) bool {
 	return found
 }
 
-// with adds what came.
+// With adds what came.
 func (t KnownTable) With(other table) KnownTable {
 	for i := range t.More {
 		t.More[i] = slices.Concat(t.More[i], other[i])

@@ -69,6 +69,7 @@ func (d Directory) LocalPath() (dir string, ok bool) { return d.Dir, true }
 // Address is the path of a file.
 func (d Directory) Address(name string) string { return d.Path(name) }
 
+// Path is where a file is.
 func (d Directory) Path(name string) string { return filepath.Join(d.Dir, filepath.FromSlash(name)) }
 
 // Open opens a file.

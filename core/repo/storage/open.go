@@ -8,7 +8,7 @@ import (
 	"ellwand.example/core/fact"
 )
 
-// openStorage returns the storage at a path or URL:
+// Open returns the storage at a path or URL:
 //
 //	DIR, file:///DIR                      a directory
 //	http://HOST/PATH, https://…           a web server, read-only

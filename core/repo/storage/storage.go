@@ -55,12 +55,12 @@ var ErrChanged = errors.New("the repository was changed by somebody else at the 
 // PointerFile is the one file of a repository that changes.
 const PointerFile = "repository.json"
 
-// maxPointer bounds the size of that file in bytes.
+// MaxPointer bounds the size of that file in bytes.
 const MaxPointer = 16 << 20
 
-// incoming is the directory in which files are written before they are renamed.
+// Incoming is the directory in which files are written before they are renamed.
 const Incoming = ".incoming"
 
-// seenFile remembers which package files an index was made from. The lock's
+// SeenFile remembers which package files an index was made from. The lock's
 // clearing of interrupted writes leaves it.
 const SeenFile = Incoming + "/seen.json"

@@ -35,7 +35,7 @@ func (w Web) LocalPath() (dir string, ok bool) { return "", false }
 // Address is the URL of a file.
 func (w Web) Address(name string) string { return strings.TrimSuffix(w.URL, "/") + "/" + name }
 
-// tries is how often a file is asked for where the server fails.
+// Tries is how often a file is asked for where the server fails.
 const Tries = 3
 
 func (w Web) get(ctx context.Context, name string, fresh bool) (*http.Response, error) {
@@ -129,7 +129,7 @@ func (w Web) Remove(context.Context, string) error { return &ReadOnlyError{w.URL
 // Lock is refused, so that no change begins.
 func (w Web) Lock(context.Context) (func(), error) { return nil, &ReadOnlyError{w.URL} }
 
-// contentType is what a server is to say that a file is.
+// ContentType is what a server is to say that a file is.
 func ContentType(name string) string {
 	switch {
 	case strings.HasSuffix(name, ".json"):
@@ -144,7 +144,7 @@ func ContentType(name string) string {
 	return "application/octet-stream"
 }
 
-// caching is how long a file may be kept by those who read it: what has its
+// Caching is how long a file may be kept by those who read it: what has its
 // digest or its version in its name, for ever.
 func Caching(name string) string {
 	if name == PointerFile || strings.HasSuffix(name, ".html") || strings.HasSuffix(name, ".css") {
