@@ -12,17 +12,17 @@ import (
 	"ellwand.example/core/source"
 )
 
-// yard is a recipe with upstream releases to go through.
-type yard struct {
+// fixture is a recipe with upstream releases to go through.
+type fixture struct {
 	t        *testing.T
 	upstream string
 	dir      string // of the recipe
 	b        *Bumper
 }
 
-func newYard(t *testing.T) *yard {
+func newFixture(t *testing.T) *fixture {
 	t.Helper()
-	y := &yard{t: t, upstream: t.TempDir(), dir: filepath.Join(t.TempDir(), "tide")}
+	y := &fixture{t: t, upstream: t.TempDir(), dir: filepath.Join(t.TempDir(), "tide")}
 	y.b = &Bumper{Fetcher: source.NewFetcher(source.Cache{Dir: t.TempDir()}, progress.None), Progress: progress.None, Temp: t.TempDir()}
 	if err := os.Mkdir(y.dir, 0o755); err != nil {
 		t.Fatal(err)
@@ -31,7 +31,7 @@ func newYard(t *testing.T) *yard {
 }
 
 // release makes an upstream archive: names and contents in turn.
-func (y *yard) release(version string, files ...string) {
+func (y *fixture) release(version string, files ...string) {
 	y.t.Helper()
 	tree := filepath.Join(y.t.TempDir(), "tide-"+version)
 	for i := 0; i < len(files); i += 2 {
@@ -45,7 +45,7 @@ func (y *yard) release(version string, files ...string) {
 	}
 }
 
-func (y *yard) write(more string) {
+func (y *fixture) write(more string) {
 	y.t.Helper()
 	text := "format = 1\nname = \"tide\"\nversion = \"1.0\"\nrelease = 3\nsummary = \"Tides\"\nlicense = \"MIT\"\n[[source]]\nurl = \"file://" + y.upstream + "/tide-{version}.tar.gz\"\n" + more
 	if err := os.WriteFile(filepath.Join(y.dir, recipe.FileName), []byte(text), 0o644); err != nil {
@@ -53,7 +53,7 @@ func (y *yard) write(more string) {
 	}
 }
 
-func (y *yard) read() *recipe.Recipe {
+func (y *fixture) read() *recipe.Recipe {
 	y.t.Helper()
 	r, err := recipe.Load(y.dir, "recipe.toml", y.b.Target, nil)
 	if err != nil {
@@ -62,7 +62,7 @@ func (y *yard) read() *recipe.Recipe {
 	return r
 }
 
-func (y *yard) text() string {
+func (y *fixture) text() string {
 	data, _ := os.ReadFile(filepath.Join(y.dir, recipe.FileName))
 	return string(data)
 }
@@ -70,7 +70,7 @@ func (y *yard) text() string {
 const change = "--- a/tide.c\n+++ b/tide.c\n@@ -1 +1 @@\n-low\n+high\n"
 
 func TestVersion(t *testing.T) {
-	y := newYard(t)
+	y := newFixture(t)
 	y.release("1.0", "tide.c", "low\n", "COPYING", "old terms", "Makefile", "all:", "LICENSE.md", "gone")
 	y.release("1.1", "tide.c", "high\n", "COPYING", "new terms", "meson.build", "x")
 	os.WriteFile(filepath.Join(y.dir, "a.patch"), []byte(change), 0o644)
@@ -115,7 +115,7 @@ func TestVersion(t *testing.T) {
 }
 
 func TestRefusals(t *testing.T) {
-	y := newYard(t)
+	y := newFixture(t)
 	y.release("1.0", "a", "")
 	y.release("2.0", "a", "")
 	y.write("")

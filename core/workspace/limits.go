@@ -21,7 +21,7 @@ var amount = pattern.New(`^([0-9]+(?:\.[0-9]+)?) ?([KMGT]?)(?:i?B)?$`)
 func ParseBytes(s string) (int64, error) {
 	m := amount.FindStringSubmatch(strings.TrimSpace(s))
 	if m == nil {
-		return 0, fmt.Errorf("%q is no amount", s)
+		return 0, fmt.Errorf("%q is not an amount", s)
 	}
 	n, err := strconv.ParseFloat(m[1], 64)
 	if err != nil {
@@ -31,7 +31,7 @@ func ParseBytes(s string) (int64, error) {
 		n *= 1024
 	}
 	if n > 1<<60 {
-		return 0, fmt.Errorf("%q is more than there is", s)
+		return 0, fmt.Errorf("%q is too large", s)
 	}
 	return int64(n), nil
 }
@@ -45,7 +45,7 @@ func (w *Workspace) checkBuild(doc *document.Document) {
 		}
 	}
 	if d, err := time.ParseDuration(b.Time); b.Time != "" && (err != nil || d <= 0) {
-		doc.Add(doc.At("build", "time"), fmt.Sprintf("%q is no time", b.Time), `hours, minutes or seconds: time = "2h"`)
+		doc.Add(doc.At("build", "time"), fmt.Sprintf("%q is not a duration", b.Time), `hours, minutes or seconds: time = "2h"`)
 	}
 	if b.Compression != "" && !slices.Contains(fact.Compressions, b.Compression) {
 		doc.Add(doc.At("build", "compression"), fmt.Sprintf("unknown compression %q", b.Compression), "it is one of "+strings.Join(fact.Compressions, ", "))

@@ -30,7 +30,7 @@ import (
 	"ellwand.example/core/recipe/document"
 )
 
-// Names of what stands in a workspace.
+// Names in a workspace.
 const (
 	SettingsFile = "ellwand.toml"
 	RecipesDir   = "recipes"
@@ -183,9 +183,9 @@ type ExistsError struct {
 
 func (e *ExistsError) Error() string {
 	if e.Dir == e.Around {
-		return fmt.Sprintf("%s is a workspace already", e.Dir)
+		return fmt.Sprintf("%s is already a workspace", e.Dir)
 	}
-	return fmt.Sprintf("%s is inside the workspace %s, and a workspace does not stand in another", e.Dir, e.Around)
+	return fmt.Sprintf("%s is inside the workspace %s: workspaces cannot be nested", e.Dir, e.Around)
 }
 
 // Init makes a workspace in dir, which is created where it does not exist.

@@ -19,14 +19,14 @@ import (
 	"ellwand.example/core/workspace"
 )
 
-// yard is a workspace for tests.
-type yard struct {
+// fixture is a workspace for tests.
+type fixture struct {
 	t *testing.T
 	w *workspace.Workspace
 	b *Builder
 }
 
-func newYard(t *testing.T) *yard {
+func newFixture(t *testing.T) *fixture {
 	t.Helper()
 	w, err := workspace.Init(filepath.Join(t.TempDir(), "w"))
 	if err != nil {
@@ -38,7 +38,7 @@ func newYard(t *testing.T) *yard {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { layer.RemoveAll(w.State("layers")) })
-	return &yard{t, w, &Builder{Resolver: &satisfy.Resolver{Workspace: w, Progress: progress.None}, Fetcher: source.NewFetcher(store, progress.None), Runner: runner}}
+	return &fixture{t, w, &Builder{Resolver: &satisfy.Resolver{Workspace: w, Progress: progress.None}, Fetcher: source.NewFetcher(store, progress.None), Runner: runner}}
 }
 
 func TestMain(m *testing.M) {
@@ -53,7 +53,7 @@ func TestMain(m *testing.M) {
 const head = "format = 1\nversion = \"1.0\"\nrelease = 1\nsummary = \"Tides\"\nlicense = \"MIT\"\n"
 
 // write puts a recipe down; files are names and contents beside it.
-func (y *yard) write(name, text string, files ...string) {
+func (y *fixture) write(name, text string, files ...string) {
 	y.t.Helper()
 	dir := filepath.Join(y.w.Dir, "recipes", name)
 	files = append(files, "recipe.toml", "name = \""+name+"\"\n"+head+text)
@@ -65,7 +65,7 @@ func (y *yard) write(name, text string, files ...string) {
 	}
 }
 
-func (y *yard) build(name string, o Options) (Result, error) {
+func (y *fixture) build(name string, o Options) (Result, error) {
 	y.t.Helper()
 	r, err := y.w.Recipe(name)
 	if err != nil {
@@ -75,7 +75,7 @@ func (y *yard) build(name string, o Options) (Result, error) {
 }
 
 // state builds a recipe that must build.
-func (y *yard) state(name string) string {
+func (y *fixture) state(name string) string {
 	y.t.Helper()
 	res, err := y.build(name, Options{})
 	if err != nil {
@@ -85,7 +85,7 @@ func (y *yard) state(name string) string {
 }
 
 func TestWhatIsDoneAgain(t *testing.T) {
-	y := newYard(t)
+	y := newFixture(t)
 	write := func(stage, layout, rest string) {
 		y.write("tide", rest+"[[source]]\nfile = \"a\"\n[steps]\nstage = '''\nmkdir -p \"$DESTDIR/usr/share\"\ncp a \"$DESTDIR/usr/share\"\n"+stage+"'''\n[package.tide.layout]\n"+layout+"= {}\n", "a", "tide")
 	}
@@ -122,17 +122,17 @@ func TestWhatIsDoneAgain(t *testing.T) {
 // A build stands on packages of the workspace: what they need comes along, the
 // newest is taken, and a new one makes its dependents be rebuilt.
 func TestNeeds(t *testing.T) {
-	y := newYard(t)
+	y := newFixture(t)
 	t.Run("laid over the system", func(t *testing.T) { testNeeds(t, y) })
-	y = newYard(t)
+	y = newFixture(t)
 	y.b.Runner = sandbox.None{}
 	t.Run("in a directory of the tree", func(t *testing.T) { testNeeds(t, y) })
-	y = newYard(t)
+	y = newFixture(t)
 	y.b.Runner = sandbox.Namespaces{Copies: true}
 	t.Run("without overlay mounts", func(t *testing.T) { testNeeds(t, y) })
 }
 
-func testNeeds(t *testing.T, y *yard) {
+func testNeeds(t *testing.T, y *fixture) {
 	stage := func(text string) string { return "[steps]\nstage = '''\n" + text + "\n'''\n" }
 	y.write("data", "arch = \"independent\"\n"+stage(`mkdir -p "$DESTDIR/usr/share/data"; echo one > "$DESTDIR/usr/share/data/x"`))
 	y.write("lib", "arch = \"independent\"\n[needs]\nrun = [\"data\"]\n"+stage(`mkdir -p "$DESTDIR/usr/lib/pkgconfig" "$DESTDIR/usr/bin"
@@ -195,7 +195,7 @@ func needsOf(e *satisfy.MissingError) []string {
 }
 
 func TestErrors(t *testing.T) {
-	y := newYard(t)
+	y := newFixture(t)
 	y.write("nothing", "")
 	if _, err := y.build("nothing", Options{}); err == nil || !strings.Contains(err.Error(), "installed nothing") {
 		t.Errorf("nothing staged: %v", err)
@@ -229,7 +229,7 @@ func TestErrors(t *testing.T) {
 
 // A file in the source cache that changed is not built from, and is fetched anew.
 func TestDamagedStore(t *testing.T) {
-	y := newYard(t)
+	y := newFixture(t)
 	y.write("tide", "arch = \"independent\"\n[[source]]\nfile = \"data\"\n[[source]]\nfile = \"tool\"\n[steps]\nstage = 'mkdir -p \"$DESTDIR/usr/share\"; cp data \"$DESTDIR/usr/share\"'\n[package.tide.layout]\n\"/usr/share/data\" = {}\n\"/usr/bin/tool\" = { from = \"tool\" }\n", "data", "tide", "tool", "#!/bin/sh")
 	os.Chmod(filepath.Join(y.w.Dir, "recipes/tide/tool"), 0o755)
 	y.state("tide")
@@ -270,7 +270,7 @@ func TestTrim(t *testing.T) {
 // Packages of one recipe need one another exactly: where one has what another
 // links to, and where a link leads into another.
 func TestSiblings(t *testing.T) {
-	y := newYard(t)
+	y := newFixture(t)
 	y.write("duo", `arch = "independent"
 [steps]
 stage = '''

@@ -12,7 +12,7 @@ import (
 )
 
 // plan plans recipes, and writes what came of it on one line each.
-func (y *yard) plan(names ...string) string {
+func (y *fixture) plan(names ...string) string {
 	y.t.Helper()
 	var all []*recipe.Recipe
 	for _, name := range names {
@@ -35,7 +35,7 @@ func (y *yard) plan(names ...string) string {
 
 // Each reason to build again is found, and nothing is without one.
 func TestPlan(t *testing.T) {
-	y := newYard(t)
+	y := newFixture(t)
 	stage := "[steps]\nstage = 'mkdir -p \"$DESTDIR/usr/share/%[1]s\"; echo > \"$DESTDIR/usr/share/%[1]s/x\"'\n"
 	lib := func(provides, rest string) {
 		y.write("lib", "arch = \"independent\"\n"+rest+fmt.Sprintf(stage, "lib")+"[package.lib]\nprovides = [\""+provides+"\"]\n")
@@ -72,7 +72,7 @@ func TestPlan(t *testing.T) {
 
 // Who has what is missing is named; what repositories have is brought.
 func TestHolders(t *testing.T) {
-	y := newYard(t)
+	y := newFixture(t)
 	y.write("maker", "arch = \"independent\"\n[package.maker]\nprovides = [\"command/tideplot\"]\n")
 	y.write("wants", "[needs]\nbuild = [\"command/tideplot\", \"pkgconfig/nosuch\"]\ntest = [\"pkgconfig/nosuch\"]\nrun = [\"wants\"]\n")
 	r, err := y.w.Recipe("wants")

@@ -31,7 +31,7 @@ func TestOrder(t *testing.T) {
 		{"its own", map[string]string{"a": "[needs]\nbuild = [\"a\"]\n"}, ""},
 		{"a cycle", map[string]string{"a": "[needs]\nbuild = [\"b\"]\n", "b": "[needs]\nbuild = [\"c\"]\n", "c": "[needs]\nbuild = [\"b\"]\n"}, "b → c → b"},
 	} {
-		y := newYard(t)
+		y := newFixture(t)
 		var all []*recipe.Recipe
 		for _, name := range []string{"a", "b", "c", "libnosuch", "sh"} {
 			text, ok := c.recipes[name]
@@ -67,7 +67,7 @@ func TestOrder(t *testing.T) {
 
 // Exactly the steps that a change touches run again.
 func TestLayers(t *testing.T) {
-	y := newYard(t)
+	y := newFixture(t)
 	write := func(prepare, build, stage, rest string) {
 		y.write("tide", rest+"[[source]]\nfile = \"a\"\n[steps]\nprepare = '"+prepare+"'\nbuild = '"+build+"'\nstage = '''\nmkdir -p \"$DESTDIR/usr/share\"\ncat a p b > \"$DESTDIR/usr/share/tide\"\n"+stage+"'''\n", "a", "a", "note", "n")
 	}
