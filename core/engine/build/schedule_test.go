@@ -2,68 +2,11 @@ package build
 
 import (
 	"errors"
-	"fmt"
 	"strings"
 	"testing"
 
-	"ellwand.example/core/plan"
 	"ellwand.example/core/recipe"
 )
-
-func TestOrder(t *testing.T) {
-	stage := "[steps]\nstage = 'true'\n"
-	for _, c := range []struct {
-		name    string
-		recipes map[string]string
-		want    string // dependencies, or the cycle
-	}{
-		{"nothing", map[string]string{"a": "", "b": ""}, ""},
-		{"by name", map[string]string{"a": "[needs]\nbuild = [\"b\"]\n", "b": ""}, "a:b"},
-		{"to test", map[string]string{"a": "[needs]\ntest = [\"b >= 1\"]\n", "b": ""}, "a:b"},
-		{"a version that is not there", map[string]string{"a": "[needs]\nbuild = [\"b >= 9\"]\n", "b": ""}, ""},
-		{"to run only", map[string]string{"a": "[needs]\nrun = [\"b\"]\n", "b": "[needs]\nrun = [\"a\"]\n"}, ""},
-		{"what that needs to run", map[string]string{"a": "[needs]\nbuild = [\"b\"]\n", "b": "[needs]\nrun = [\"c\"]\n", "c": "[needs]\nrun = [\"b\"]\n"}, "a:b,c"},
-		{"a sibling's name", map[string]string{"a": "[needs]\nbuild = [\"b-dev\"]\n", "b": "[package.b.layout]\n\"/x\" = {}\n[package.b-dev.layout]\n\"/y\" = {}\n"}, "a:b"},
-		{"what is provided", map[string]string{"a": "[needs]\nbuild = [\"command/nosuch\"]\n", "b": "[package.b]\nprovides = [\"command/nosuch\"]\n"}, "a:b"},
-		{"a path of a layout", map[string]string{"a": "[needs]\nbuild = [\"pkgconfig/nosuch\"]\n", "b": "[package.b.layout]\n\"/usr/lib/pkgconfig/nosuch.pc\" = {}\n"}, "a:b"},
-		{"a namesake", map[string]string{"a": "[needs]\nbuild = [\"pkgconfig/nosuch\"]\n", "libnosuch": ""}, "a:libnosuch"},
-		{"what the system has", map[string]string{"a": "[needs]\nbuild = [\"command/sh\"]\n", "sh": ""}, ""},
-		{"its own", map[string]string{"a": "[needs]\nbuild = [\"a\"]\n"}, ""},
-		{"a cycle", map[string]string{"a": "[needs]\nbuild = [\"b\"]\n", "b": "[needs]\nbuild = [\"c\"]\n", "c": "[needs]\nbuild = [\"b\"]\n"}, "b → c → b"},
-	} {
-		y := newFixture(t)
-		var all []*recipe.Recipe
-		for _, name := range []string{"a", "b", "c", "libnosuch", "sh"} {
-			text, ok := c.recipes[name]
-			if !ok {
-				continue
-			}
-			y.write(name, text+stage)
-			r, err := y.w.Recipe(name)
-			if err != nil {
-				t.Fatal(c.name, err)
-			}
-			all = append(all, r)
-		}
-		stands, err := plan.Order(y.b.Resolver, all)
-		var cycle *plan.CycleError
-		if errors.As(err, &cycle) {
-			if first, _, _ := strings.Cut(err.Error(), "\n"); !strings.HasSuffix(first, c.want) {
-				t.Errorf("%s: %v", c.name, err)
-			}
-			continue
-		}
-		var got []string
-		for _, r := range all {
-			if below := stands[r.Name]; len(below) > 0 {
-				got = append(got, fmt.Sprintf("%s:%s", r.Name, strings.Join(below, ",")))
-			}
-		}
-		if err != nil || strings.Join(got, " ") != c.want {
-			t.Errorf("%s: %v, %v, want %s", c.name, got, err, c.want)
-		}
-	}
-}
 
 // Exactly the steps that a change touches run again.
 func TestLayers(t *testing.T) {
