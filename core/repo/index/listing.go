@@ -100,7 +100,7 @@ type PackedPart struct {
 func ListingFile(ref Ref) string { return "listings/" + ref.SHA256 + ".jsonl.zst" }
 
 // FilesFile is the name of the file with a listing's paths.
-func FilesFile(ref Ref) string   { return "files/" + ref.SHA256 + ".jsonl.zst" }
+func FilesFile(ref Ref) string { return "files/" + ref.SHA256 + ".jsonl.zst" }
 
 // NewStored holds the stored files of a listing: its packages and its paths.
 func NewStored(listing, files Ref, records, paths []byte) *StoredListing {
