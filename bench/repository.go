@@ -108,7 +108,7 @@ func (b *bench) repository() {
 	b.auditing(large)
 }
 
-// indexing makes the index of 2,000 packages anew, from their files alone.
+// indexing makes the index of 2,000 packages again, from their files alone.
 func (b *bench) indexing() {
 	r := b.at("indexed")
 	files := b.build(filepath.Join(b.work, "sized"), world(2000), true)

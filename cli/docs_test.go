@@ -19,7 +19,7 @@ import (
 // which a reader does not see, has what else its recipe holds.
 var example = regexp.MustCompile("(?s)(?:<!-- with\n(.*?)-->\n)?```toml\n(.*?)```")
 
-// exampleFacts stand in every recipe, but for those that the example has.
+// exampleFacts are in every recipe, but for those that the example has.
 var exampleFacts = []string{"format = 1", `name = "tidegauge"`, `version = "2.4.1"`, "release = 3", `summary = "Tides"`, `license = "MIT"`}
 
 // TestRecipeReference builds every example of the recipe reference, in the

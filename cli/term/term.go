@@ -179,7 +179,7 @@ func (w *Writer) Table(head []string, rows [][]string) {
 	}
 }
 
-// Problems writes mistakes with the lines they stand in.
+// Problems writes mistakes with the lines they are in.
 func (w *Writer) Problems(ps document.Problems) {
 	for _, p := range ps {
 		if p.Line == 0 {

@@ -196,7 +196,7 @@ func Built(ctx context.Context, a, b *ell.Package) (*Comparison, error) {
 	return c, nil
 }
 
-// Differ tells whether there is any difference.
+// Differ reports whether there is any difference.
 func (c *Comparison) Differ() bool {
 	return len(c.Facts)+len(c.Needs)+len(c.Provides)+len(c.Scripts)+len(c.Build)+len(c.Recipe)+len(c.Files) > 0
 }

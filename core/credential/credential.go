@@ -51,7 +51,7 @@ func Authorize(req *http.Request, prefix string) error {
 	return nil
 }
 
-// Loopback tells whether an address is this machine itself.
+// Loopback reports whether an address is this machine itself.
 func Loopback(u *url.URL) bool {
 	ip := net.ParseIP(u.Hostname())
 	return u.Hostname() == "localhost" || ip != nil && ip.IsLoopback()

@@ -143,7 +143,7 @@ func Look(dir, known, top string) (Facts, error) {
 	f.Name, f.Version = cmp.Or(f.Name, topName), cmp.Or(f.Version, topVersion)
 	own := t.declared()
 	own.Version = versionOf(own.Version)
-	if f.Version == "" { // then the archive's name is no good source for a name either
+	if f.Version == "" { // then the archive's name is unusable source for a name either
 		f.Name = cmp.Or(packageName(own.Name), f.Name)
 	}
 	f.Name, f.Version, f.Upstream = cmp.Or(f.Name, packageName(own.Name)), cmp.Or(versionOf(f.Version), own.Version), cmp.Or(f.Version, own.Version)
@@ -292,7 +292,7 @@ func sentence(s string) string {
 	return strings.ToUpper(string(r)) + s[size:]
 }
 
-// installed tells whether the machine has a command; where a source can be
+// installed reports whether the machine has a command; where a source can be
 // built in two ways, the one that can be tried here is taken.
 func installed(command string) bool {
 	_, err := exec.LookPath(command)
@@ -464,7 +464,7 @@ func modules(list string) []string {
 var licenseFiles = pattern.New(`(?i)^(licen[cs]es?|copying|copyright|unlicense)([-._].*)?$`)
 
 // license finds the license texts at the top of the source, and what they are.
-// Where they do not tell, what stands in directories and in source files is noted
+// Where they do not tell, what is in directories and in source files is noted
 // for whoever decides.
 func (t *tree) license(f *Facts) error {
 	for _, name := range t.names {

@@ -158,7 +158,7 @@ func (t *tree) readmeDescription(name string) string {
 	return ""
 }
 
-// isHeading tells whether the first of the lines is a title, or the line below
+// isHeading reports whether the first of the lines is a title, or the line below
 // one.
 func isHeading(lines []string) bool {
 	ruled := func(s string) bool {

@@ -133,7 +133,7 @@ type Entry struct {
 	Copy   string            `json:"copy,omitempty"`   // of a file: the path whose bytes stand for its own
 	Xattrs map[string][]byte `json:"xattrs,omitempty"` // extended attributes
 
-	// Encoding is Base64 where Path, Link, Same and Copy stand in the layout
+	// Encoding is Base64 where Path, Link, Same and Copy are in the layout
 	// as that, since one of them is not UTF-8; it is empty in an Entry that
 	// was read.
 	Encoding string `json:"encoding,omitempty"`
@@ -142,7 +142,7 @@ type Entry struct {
 // Base64 is the encoding of names that are not UTF-8 (RFC 4648, section 4).
 const Base64 = "base64"
 
-// line is an Entry as it stands in the layout, with its keys in the order of
+// line is an Entry as it is in the layout, with its keys in the order of
 // canonical JSON.
 type line struct {
 	At       int64             `json:"at,omitempty"`
@@ -270,7 +270,7 @@ func (f Facts) AllProvides() []need.Provide {
 	return all
 }
 
-// ValidTarget tells whether a word can be a target's name.
+// ValidTarget reports whether a word can be a target's name.
 func ValidTarget(s string) bool { return token.MatchString(s) }
 
 var (

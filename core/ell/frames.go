@@ -145,13 +145,13 @@ func (f *framer) flush() error {
 	return nil
 }
 
-// Samples that tell whether a frame is worth compressing.
+// Samples that report whether a frame is worth compressing.
 const (
 	samples    = 4
 	sampleSize = 16 << 10
 )
 
-// dense tells whether a chunk is data that does not compress, such as pictures
+// dense reports whether a chunk is data that does not compress, such as pictures
 // and archives, from a few places of it.
 func (f *framer) dense(chunk []byte) bool {
 	if len(chunk) < 2*samples*sampleSize {

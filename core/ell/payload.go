@@ -288,7 +288,7 @@ type payloadReader struct {
 	done   chan struct{} // nothing reads the file any more
 	start  int64         // of whole, in the payload
 	whole  []byte        // the frame that is being read
-	passed int64         // where the reader stands in the payload
+	passed int64         // where the reader is in the payload
 }
 
 type decoded struct {

@@ -18,7 +18,7 @@ import (
 	"ellwand.example/core/fact"
 )
 
-// DamagedError is a file that is no package, or not any more.
+// DamagedError is a file that is no package, or no longer.
 type DamagedError struct {
 	File string
 	Err  error

@@ -289,7 +289,7 @@ func (p *payloadWriter) look(i int, f io.ReaderAt, size int64, err error) error 
 	return p.spec.Look(i, f, size)
 }
 
-// shareable tells whether a file's bytes may stand for those of another: where
+// shareable reports whether a file's bytes may stand for those of another: where
 // a plain tar unpacks the two as hard links, a change to one is a change to
 // both, which must not happen to files that are made to be changed.
 func shareable(e *Entry) bool {

@@ -209,7 +209,7 @@ type payloadWriter struct {
 	spec   Spec
 	task   progress.Task
 	same   []int              // claim → an earlier one that it is a hard link to, or -1
-	first  map[identity]place // contents that stand in the payload
+	first  map[identity]place // contents that are in the payload
 	sizes  map[int64]bool     // of the files among them too large to be held in memory
 	free   chan []byte        // buffers for those
 }
@@ -221,7 +221,7 @@ type identity struct {
 	mode, owner, group string
 }
 
-// place is a file whose contents stand in the payload, and where.
+// place is a file whose contents are in the payload, and where.
 type place struct {
 	path string
 	at   int64

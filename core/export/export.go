@@ -55,7 +55,7 @@ type Manifest struct {
 	Name    string            `json:"name"`
 	Full    string            `json:"full"`    // version and release
 	Files   map[string]string `json:"files"`   // of the recipe's directory: path → SHA-256
-	Sources []Source          `json:"sources"` // those that stand in no file beside the recipe
+	Sources []Source          `json:"sources"` // those that are in no file beside the recipe
 }
 
 // Source is one source in an exported recipe.

@@ -46,7 +46,7 @@ int main(int n, char **words) {
 }`
 )
 
-// linked tells whether a file is a program or library that the dynamic linker
+// linked reports whether a file is a program or library that the dynamic linker
 // loads.
 func linked(e *scan.ELF) bool {
 	return e.Type == scan.Program || e.Type == scan.PIE || e.Type == scan.Shared
@@ -116,8 +116,8 @@ func ell301() Rule {
 func ell302() Rule {
 	return Rule{
 		Code: "ELL302", Severity: Error, Title: "text relocations",
-		Why:    "With text relocations code pages are writable and cannot be shared between processes; hardened systems refuse to load it.",
-		Remedy: "compile everything that goes into it with -fPIC",
+		Why:    "Code pages with text relocations are writable and cannot be shared between processes. Hardened systems refuse to load them.",
+		Remedy: "compile everything in it with -fPIC",
 		Wrong:  cFile("/usr/bin/tide", cMain+"\n__asm__(\".text\\n.quad puts\");", "-Wl,-z,notext"),
 		Right:  cFile("/usr/bin/tide", cMain, "-Wl,-z,text"),
 		pkg: func(c *packageCheck) {
@@ -134,8 +134,8 @@ func ell302() Rule {
 func ell303() Rule {
 	return Rule{
 		Code: "ELL303", Severity: Warning, Title: "program without hardening (PIE, RELRO, BIND_NOW)",
-		Why:    "Without full RELRO an attacker can redirect calls by overwriting the table of their addresses; a program that is not PIE sits at addresses that are known in advance.",
-		Remedy: "see that the build uses $CFLAGS and $LDFLAGS",
+		Why:    "Without full RELRO an attacker can redirect calls by overwriting the table of their addresses. A program that is not PIE is loaded at a known address.",
+		Remedy: "check that the build uses $CFLAGS and $LDFLAGS",
 		Wrong:  cFile("/usr/bin/tide", cMain, "-no-pie -fno-pie"),
 		Right:  cFile("/usr/bin/tide", cMain, "-pie -fPIE"),
 		pkg: func(c *packageCheck) {
@@ -155,8 +155,8 @@ func ell303() Rule {
 func ell304() Rule {
 	return Rule{
 		Code: "ELL304", Severity: Error, Title: "unsafe RUNPATH",
-		Why:    "Whoever can write to a directory in the RUNPATH can make the program load a library of their own; a directory of the build machine is not there on others.",
-		Remedy: "drop the -rpath from the link; $ORIGIN and directories below /usr/lib are fine",
+		Why:    "Whoever can write to a directory in the RUNPATH can make the program load another library. A directory of the build machine does not exist on others.",
+		Remedy: "remove -rpath from the link; $ORIGIN and directories below /usr/lib are fine",
 		Wrong:  cFile("/usr/bin/tide", cMain, "-Wl,-rpath,/home/ines/lib"),
 		Right:  cFile("/usr/bin/tide", cMain, "-Wl,-rpath,/usr/lib/tide"),
 		pkg: func(c *packageCheck) {
@@ -194,7 +194,7 @@ func ell306() Rule {
 	return Rule{
 		Code: "ELL306", Severity: Error, Title: "machine code for another architecture",
 		Why:    "It cannot run where the package is installed.",
-		Remedy: "see which compiler the build used, or keep the file out of the package",
+		Remedy: "check which compiler the build used, or keep the file out of the package",
 		Wrong:  strings.Replace(cFile("/usr/bin/tide", cMain, ""), "\n'''", "\nprintf '\\026' | dd of=\"$DESTDIR/usr/bin/tide\" bs=1 seek=18 conv=notrunc\n'''", 1),
 		Right:  cFile("/usr/bin/tide", cMain, ""),
 		pkg: func(c *packageCheck) {
@@ -211,7 +211,7 @@ func ell306() Rule {
 func ell307() Rule {
 	return Rule{
 		Code: "ELL307", Severity: Warning, Title: "library without a soname",
-		Why:    "Programs linked to it record its file name instead, and break when that changes with the next version.",
+		Why:    "Programs linked to it record its file name instead, and break when the next version changes it.",
 		Remedy: "link it with -Wl,-soname,LIBRARY.so.N",
 		Wrong:  cFile("/usr/lib/libtide.so", cLibrary, "-shared -fPIC"),
 		Right:  cFile("/usr/lib/libtide.so.1", cLibrary, "-shared -fPIC -Wl,-soname,libtide.so.1"),
@@ -250,8 +250,8 @@ func ell308() Rule {
 func ell309() Rule {
 	return Rule{
 		Code: "ELL309", Severity: Hint, Title: "unstripped program",
-		Why:    "Symbol tables can be a good part of a program's size, and nothing but a debugger reads them.",
-		Remedy: "leave out debug = false: packing then strips, and keeps what it takes off in NAME-symbols",
+		Why:    "Symbol tables can be a large part of a program, and only debuggers read them.",
+		Remedy: "remove debug = false: packing then moves them into NAME-symbols",
 		Wrong:  strings.Replace(cFile("/usr/bin/tide", cMain, ""), " -s ", " ", 1),
 		Right:  cFile("/usr/bin/tide", cMain, ""),
 		pkg: func(c *packageCheck) {
@@ -268,7 +268,7 @@ func ell309() Rule {
 func ell310() Rule {
 	return Rule{
 		Code: "ELL310", Severity: Hint, Title: "package could be architecture-independent",
-		Why:    "A package for any machine is built once and serves all of them.",
+		Why:    "An architecture-independent package is built once for all machines.",
 		Remedy: `add arch = "independent" to the recipe or the package`,
 		Wrong:  forMachine + stageFile(`touch "$DESTDIR/usr/share/tide/table"`),
 		Right:  `arch = "independent"` + "\n" + stageFile(`touch "$DESTDIR/usr/share/tide/table"`),
@@ -288,8 +288,8 @@ func ell310() Rule {
 func ell311() Rule {
 	return Rule{
 		Code: "ELL311", Severity: Error, Title: "damaged program",
-		Why:    "It begins like a program or library and cannot be read as one, so it cannot be run either.",
-		Remedy: "look at how it got there; test data can be waived",
+		Why:    "It begins like a program or library but cannot be parsed as one, so it cannot run.",
+		Remedy: "find out how it got there; waive this finding for test data",
 		Wrong:  forMachine + stageFile(`install -d "$DESTDIR/usr/bin"; printf '\177ELF?' > "$DESTDIR/usr/bin/tide"; chmod 755 "$DESTDIR/usr/bin/tide"`),
 		Right:  cFile("/usr/bin/tide", cMain, ""),
 		pkg: func(c *packageCheck) {
@@ -338,8 +338,8 @@ func ell312() Rule {
 func ell313() Rule {
 	return Rule{
 		Code: "ELL313", Severity: Warning, Title: "soname does not match the file name",
-		Why:    "Whoever links with the one gets a program that asks for the other; most often a line of another library's makefile was left as it was.",
-		Remedy: "make the two the same but for the version",
+		Why:    "A program linked with one asks for the other at run time. Usually a line was copied from another library's makefile.",
+		Remedy: "make the two names agree",
 		Wrong:  strings.Replace(cFile("/usr/lib/libtide.so.1", cLibrary, "-shared -fPIC -Wl,-soname,libebb.so.1"), "\n'''", "\nln -s libtide.so.1 \"$DESTDIR/usr/lib/libebb.so.1\"\n'''", 1),
 		Right:  cFile("/usr/lib/libtide.so.1", cLibrary, "-shared -fPIC -Wl,-soname,libtide.so.1"),
 		pkg: func(c *packageCheck) {
@@ -356,8 +356,8 @@ func ell313() Rule {
 func ell314() Rule {
 	return Rule{
 		Code: "ELL314", Severity: Warning, Title: "soname without a version",
-		Why:    "The next version that is not compatible has the same soname: programs start with it, and crash.",
-		Remedy: "link it with -Wl,-soname,LIBRARY.so.N, and raise N with each break",
+		Why:    "The next incompatible version has the same soname: programs start with it and crash.",
+		Remedy: "link it with -Wl,-soname,LIBRARY.so.N, and increase N with each incompatible change",
 		Wrong:  cFile("/usr/lib/libtide.so", cLibrary, "-shared -fPIC -Wl,-soname,libtide.so"),
 		Right:  cFile("/usr/lib/libtide.so.1", cLibrary, "-shared -fPIC -Wl,-soname,libtide.so.1"),
 		pkg: func(c *packageCheck) {
@@ -374,8 +374,8 @@ func ell314() Rule {
 func ell315() Rule {
 	return Rule{
 		Code: "ELL315", Severity: Warning, Title: "library with undefined symbols",
-		Why:    "It uses symbols that none of the libraries it names has. Whoever links with it has to guess what else to name, and whoever loads it gets an error.",
-		Remedy: "link it with what it uses; -Wl,-z,defs finds the rest",
+		Why:    "It uses symbols that none of its declared libraries has. Programs that link with it must guess the missing library, and loading it fails.",
+		Remedy: "link it with the libraries that it uses; -Wl,-z,defs finds the rest",
 		Wrong:  cFile("/usr/lib/libtide.so.1", "double moon(double);\ndouble tide(double t) { return moon(t); }", "-shared -fPIC -Wl,-soname,libtide.so.1"),
 		Right:  cFile("/usr/lib/libtide.so.1", cLibrary, "-shared -fPIC -Wl,-soname,libtide.so.1"),
 		pkg: func(c *packageCheck) {
@@ -407,7 +407,7 @@ func ell315() Rule {
 func ell316() Rule {
 	return Rule{
 		Code: "ELL316", Severity: Error, Title: "needs a newer library than the target has",
-		Why:    "It was built where the library is newer. On the target it does not start: the dynamic linker misses the version of a symbol.",
+		Why:    "It was built against a newer library. On the target it does not start, because a symbol version is missing.",
 		Remedy: "build it on the target's system ([target.NAME] system in ellwand.toml), or publish the newer library with it",
 		Wrong:  newerLibrary(1),
 		Right:  newerLibrary(2),
@@ -433,8 +433,8 @@ func ell316() Rule {
 func ell317() Rule {
 	return Rule{
 		Code: "ELL317", Severity: Warning, Title: "no stack protector",
-		Why:    "None of its functions notices that its return address was overwritten, which is how most overflows are turned into attacks.",
-		Remedy: "see that the build uses $CFLAGS, which has -fstack-protector-strong",
+		Why:    "None of its functions checks whether its return address was overwritten, which is how most overflows become attacks.",
+		Remedy: "check that the build uses $CFLAGS, which contains -fstack-protector-strong",
 		Wrong:  cFile("/usr/bin/tide", cLarge, "-fno-stack-protector"),
 		Right:  cFile("/usr/bin/tide", cLarge, "-fstack-protector-all"),
 		pkg: func(c *packageCheck) {
@@ -451,8 +451,8 @@ func ell317() Rule {
 func ell318() Rule {
 	return Rule{
 		Code: "ELL318", Severity: Warning, Title: "not built with _FORTIFY_SOURCE",
-		Why:    "The C library can check at run time what strcpy and its kin write. It does where it was asked to by -D_FORTIFY_SOURCE, and in this file nowhere.",
-		Remedy: "see that the build uses $CFLAGS, which has -D_FORTIFY_SOURCE=2, with -O1 or more",
+		Why:    "With -D_FORTIFY_SOURCE the C library checks at run time what strcpy and similar functions write. Nothing in this file uses those checks.",
+		Remedy: "check that the build uses $CFLAGS, which contains -D_FORTIFY_SOURCE=2, with -O1 or more",
 		Wrong:  cFile("/usr/bin/tide", cLarge, "-U_FORTIFY_SOURCE"),
 		Right:  cFile("/usr/bin/tide", cLarge, ""),
 		pkg: func(c *packageCheck) {
@@ -473,7 +473,7 @@ func ell318() Rule {
 func ell319() Rule {
 	return Rule{
 		Code: "ELL319", Severity: Error, Title: "static library without an index",
-		Why:    "The linker looks up symbols in the index, and finds none: whoever links with the library gets errors for everything in it. Most often it was stripped as if it were a program.",
+		Why:    "The linker looks up symbols in the index. Without it, every program that links with the library fails to link. Usually it was stripped like a program.",
 		Remedy: "run ranlib on it, and strip it with --strip-debug at most",
 		Wrong:  staticLibrary("S"),
 		Right:  staticLibrary("s"),
@@ -494,8 +494,8 @@ func ell319() Rule {
 func ell320() Rule {
 	return Rule{
 		Code: "ELL320", Severity: Hint, Title: "redundant RUNPATH",
-		Why:    "The dynamic linker looks there anyway. It keeps the file from being tried with a library in another directory.",
-		Remedy: "drop the -rpath from the link",
+		Why:    "The dynamic linker searches there anyway. The entry prevents trying the file with a library from another directory.",
+		Remedy: "remove -rpath from the link",
 		Wrong:  cFile("/usr/bin/tide", cMain, "-Wl,-rpath,/usr/lib"),
 		Right:  cFile("/usr/bin/tide", cMain, ""),
 		pkg: func(c *packageCheck) {
@@ -514,7 +514,7 @@ func ell320() Rule {
 func ell321() Rule {
 	return Rule{
 		Code: "ELL321", Severity: Hint, Title: "RPATH instead of RUNPATH",
-		Why:    "The older tag outranks LD_LIBRARY_PATH, so that nobody can try the program with another library, and it holds for the libraries' own needs too.",
+		Why:    "RPATH has precedence over LD_LIBRARY_PATH, so nobody can try the program with another library, and it also applies to the dependencies of libraries.",
 		Remedy: "link with -Wl,--enable-new-dtags, or without -rpath",
 		Wrong:  cFile("/usr/bin/tide", cMain, "-Wl,-rpath,/usr/lib/tide,--disable-new-dtags"),
 		Right:  cFile("/usr/bin/tide", cMain, "-Wl,-rpath,/usr/lib/tide,--enable-new-dtags"),
@@ -532,8 +532,8 @@ func ell321() Rule {
 func ell322() Rule {
 	return Rule{
 		Code: "ELL322", Severity: Warning, Title: "debug information beside programs",
-		Why:    "It is often many times the program's own size, on every machine, and is of use to the few that look into a crash.",
-		Remedy: "leave out debug = false: packing then puts it into NAME-symbols",
+		Why:    "It is often many times larger than the program, and useful only to the few people who investigate a crash.",
+		Remedy: "remove debug = false: packing then moves it into NAME-symbols",
 		Wrong:  strings.Replace(cFile("/usr/bin/tide", cMain, "-g"), " -s ", " ", 1),
 		Right:  cFile("/usr/bin/tide", cMain, "-g"),
 		pkg: func(c *packageCheck) {
@@ -550,8 +550,8 @@ func ell322() Rule {
 func ell323() Rule {
 	return Rule{
 		Code: "ELL323", Severity: Error, Title: "dynamic linker does not exist",
-		Why:    "The kernel starts the program by it, and says `not found` of the program where it is not there.",
-		Remedy: "drop --dynamic-linker from the link; a prebuilt program can be given the usual one",
+		Why:    "The kernel starts the program through its dynamic linker. If that does not exist, the error is `not found`, for the program itself.",
+		Remedy: "remove --dynamic-linker from the link; patch a prebuilt program to use the usual one",
 		Wrong:  cFile("/usr/bin/tide", cMain, "-Wl,--dynamic-linker=/opt/tide/ld.so"),
 		Right:  cFile("/usr/bin/tide", cMain, ""),
 		pkg: func(c *packageCheck) {
@@ -568,7 +568,7 @@ func ell323() Rule {
 func ell324() Rule {
 	return Rule{
 		Code: "ELL324", Severity: Error, Title: "machine code under /usr/share",
-		Why:    "What lies there may be shared between machines of every kind (Filesystem Hierarchy Standard 3.0, section 4.11).",
+		Why:    "Files there may be shared between machines of different architectures (Filesystem Hierarchy Standard 3.0, section 4.11).",
 		Remedy: "install programs that are not for the PATH to /usr/libexec/NAME, and plugins to /usr/lib/NAME",
 		Wrong:  cFile("/usr/share/tide/tide", cMain, ""),
 		Right:  cFile("/usr/libexec/tide/tide", cMain, ""),
@@ -588,8 +588,8 @@ func ell324() Rule {
 func ell325() Rule {
 	return Rule{
 		Code: "ELL325", Severity: Error, Title: "writable and executable segment",
-		Why:    "Whatever an attacker gets into that segment can be run as code; hardened kernels do not load it.",
-		Remedy: "see which object file has a section that is both; the linker warns of it",
+		Why:    "Whatever an attacker writes into that segment can be executed. Hardened kernels refuse to load it.",
+		Remedy: "find the object file with such a section; the linker warns of it",
 		Wrong:  cFile("/usr/bin/tide", cMain+"\n__asm__(\".section .both,\\\"awx\\\",@progbits\\n.byte 0\\n.text\");", ""),
 		Right:  cFile("/usr/bin/tide", cMain, ""),
 		pkg: func(c *packageCheck) {
@@ -607,7 +607,7 @@ func ell326() Rule {
 	return Rule{
 		Code: "ELL326", Severity: Hint, Title: "statically linked program",
 		Why:    "When a library is fixed, this program keeps the old code until somebody rebuilds it, and nothing tells them to.",
-		Remedy: "drop -static; where it is meant, for a rescue system say, waive this",
+		Remedy: "remove -static; if it is intended, as for a rescue system, waive this finding",
 		Wrong:  cFile("/usr/bin/tide", cMain, "-static"),
 		Right:  cFile("/usr/bin/tide", cMain, ""),
 		pkg: func(c *packageCheck) {
@@ -624,7 +624,7 @@ func ell326() Rule {
 func ell327() Rule {
 	return Rule{
 		Code: "ELL327", Severity: Hint, Title: "unused library dependency",
-		Why:    "It is loaded at every start, and must be installed, for nothing.",
+		Why:    "It must be installed and is loaded at every start, but is not used.",
 		Remedy: "link with -Wl,--as-needed in front of the libraries",
 		Wrong:  cFile("/usr/bin/tide", cMain, "-Wl,--no-as-needed -lm"),
 		Right:  cFile("/usr/bin/tide", cMain, "-Wl,--as-needed -lm"),
@@ -662,8 +662,8 @@ func ell327() Rule {
 func ell328() Rule {
 	return Rule{
 		Code: "ELL328", Severity: Hint, Title: "program without a build ID",
-		Why:    "By it a debugger finds the debug information that belongs to a crash.",
-		Remedy: "see that the build uses $LDFLAGS, which has -Wl,--build-id",
+		Why:    "A debugger uses it to find the debug information of a crash.",
+		Remedy: "check that the build uses $LDFLAGS, which contains -Wl,--build-id",
 		Wrong:  cFile("/usr/bin/tide", cMain, "-Wl,--build-id=none"),
 		Right:  cFile("/usr/bin/tide", cMain, ""),
 		pkg: func(c *packageCheck) {
@@ -683,18 +683,18 @@ var printing = wordSet("sprintf snprintf vsprintf vsnprintf printf fprintf vfpri
 // fromLinker are symbols that the linker or the loader brings.
 var fromLinker = wordSet("_GLOBAL_OFFSET_TABLE_ __bss_start _edata _end edata end __ehdr_start _DYNAMIC __dso_handle environ __environ _IO_stdin_used __tls_get_addr")
 
-// cpp tells whether a file is linked with the C++ library, whose compiler
+// cpp reports whether a file is linked with the C++ library, whose compiler
 // always adds the mathematical one.
 func cpp(e *scan.ELF) bool {
 	return slices.ContainsFunc(e.Needed, func(s string) bool { return strings.HasPrefix(s, "libstdc++.") || strings.HasPrefix(s, "libc++.") })
 }
 
-// fromOrigin tells whether a directory of a RUNPATH begins where the file lies.
+// fromOrigin reports whether a directory of a RUNPATH begins where the file lies.
 func fromOrigin(dir string) bool {
 	return strings.HasPrefix(dir, "$ORIGIN") || strings.HasPrefix(dir, "${ORIGIN}")
 }
 
-// inRunpath tells whether a file looks for libraries in dir.
+// inRunpath reports whether a file looks for libraries in dir.
 func (c *packageCheck) inRunpath(p string, e *scan.ELF, dir string) bool {
 	return slices.ContainsFunc(e.Runpath, func(d string) bool {
 		if fromOrigin(d) {
@@ -704,7 +704,7 @@ func (c *packageCheck) inRunpath(p string, e *scan.ELF, dir string) bool {
 	})
 }
 
-// judgeable tells whether a file has compiled C in it, enough that its
+// judgeable reports whether a file has compiled C in it, enough that its
 // protection can be judged.
 func (c *packageCheck) judgeable(p string, e *scan.ELF) bool {
 	return linked(e) && e.Language == "" && e.Code > 32<<10 && len(e.Needed) > 0 && slices.ContainsFunc(e.Needed, func(s string) bool { return strings.HasPrefix(s, "libc.") })

@@ -210,9 +210,9 @@ func split(piece string) (facts, tables []string) {
 	return facts, tables
 }
 
-// OfPackages tells whether a rule is about packages, which are built before it
+// OfPackages reports whether a rule is about packages, which are built before it
 // looks at them.
 func (r Rule) OfPackages() bool { return r.recipe == nil }
 
-// OfRepositories tells whether a rule is about repositories.
+// OfRepositories reports whether a rule is about repositories.
 func (r Rule) OfRepositories() bool { return fact.AreaOf(r.Code) == fact.AreaRepository }

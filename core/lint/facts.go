@@ -39,7 +39,7 @@ func factRules() []Rule {
 func ell101() Rule {
 	return Rule{
 		Code: "ELL101", Severity: Warning, Title: "summary repeats the name",
-		Why:    "In every listing the name stands right beside the summary, so the first words of it are spent on nothing.",
+		Why:    "Every list shows the name right beside the summary, so its first words are wasted.",
 		Remedy: "begin with what the package does",
 		Wrong:  `summary = "tide: prints tables of the tides"`,
 		Right:  `summary = "Print tables of the tides"`,
@@ -56,8 +56,8 @@ func ell101() Rule {
 func ell102() Rule {
 	return Rule{
 		Code: "ELL102", Severity: Hint, Title: "summary too long, or a sentence",
-		Why:    "Summaries stand in tables, one to a line: what does not fit is cut off, and full stops add up to noise.",
-		Remedy: "at most 80 characters, without a full stop",
+		Why:    "Summaries are shown in tables, one per line. Text that does not fit is cut off, and full stops are noise.",
+		Remedy: "use at most 80 characters, without a full stop",
 		Wrong:  `summary = "Print tables of the tides."`,
 		Right:  `summary = "Print tables of the tides, currents, etc."`,
 		recipe: func(c *recipeCheck) {
@@ -79,7 +79,7 @@ func ell102() Rule {
 func ell105() Rule {
 	return Rule{
 		Code: "ELL105", Severity: Warning, Title: "no changelog entry for this version",
-		Why:    "Users see what an upgrade brings by the change entries. The newest date is also the time that stands in all built files.",
+		Why:    "Users read the changelog to see what an upgrade brings. Its newest date is also the timestamp of all built files.",
 		Remedy: "add a [[change]] with version, date, by and text",
 		Wrong:  "release = 2",
 		Right:  "release = 1",
@@ -95,7 +95,7 @@ func ell105() Rule {
 func ell106() Rule {
 	return Rule{
 		Code: "ELL106", Severity: Warning, Title: "changelog entries out of order",
-		Why:    "Readers take the first entry for the newest. A date that goes back is most often a slip of the pen.",
+		Why:    "Readers assume that the first entry is the newest. A date that goes back is usually a typing mistake.",
 		Remedy: "put the newest entry first, and check the date",
 		Wrong: `[[change]]
 version = "1.2-1"
@@ -136,7 +136,7 @@ text    = ["The first release with a package"]`,
 func ell107() Rule {
 	return Rule{
 		Code: "ELL107", Severity: Hint, Title: "no maintainer",
-		Why:    "Whoever has trouble with the package wants to know whom to ask.",
+		Why:    "People with a problem need somebody to ask.",
 		Remedy: `add: maintainer = "Name <address>"`,
 		Wrong:  `maintainer = ""`,
 		Right:  `maintainer = "Ines Quarrell <ines@saltmarsh.example>"`,
@@ -152,7 +152,7 @@ func ell107() Rule {
 func ell113() Rule {
 	return Rule{
 		Code: "ELL113", Severity: Warning, Title: "summary says nothing",
-		Why:    "It is what people read in a search, and choose by.",
+		Why:    "It is what people see in a search and choose by.",
 		Remedy: "say in a few words what the package does",
 		Wrong:  `summary = "A tool"`,
 		Right:  `summary = "High water"`,
@@ -171,8 +171,8 @@ func ell113() Rule {
 func ell114() Rule {
 	return Rule{
 		Code: "ELL114", Severity: Hint, Title: "missing or empty description",
-		Why:    "Whoever wonders whether to install the package, and has read the summary, has nothing more to go by.",
-		Remedy: "a few sentences in `description`: what it is for, what it needs, what it is not",
+		Why:    "People who have read the summary and still wonder whether to install the package have nothing else to read.",
+		Remedy: "write a few sentences in `description`: what it is for, what it needs, what it is not",
 		Wrong:  `description = "Tides."`,
 		Right: `description = """
 Reads the constituents of a harbour and prints when the water is high and low.
@@ -195,8 +195,8 @@ Reads the constituents of a harbour and prints when the water is high and low.
 func ell115() Rule {
 	return Rule{
 		Code: "ELL115", Severity: Warning, Title: "deprecated license identifier",
-		Why:    "The SPDX License List has replaced it, most often since it left open whether later versions of the license may be chosen.",
-		Remedy: "look up in the sources what is meant, and write the identifier that says it",
+		Why:    "The SPDX License List has replaced it, usually because it did not say whether later versions of the license are allowed.",
+		Remedy: "find out from the sources what is meant, and write the identifier that says it",
 		Wrong:  `license = "GPL-2.0+"`,
 		Right:  `license = "GPL-2.0-or-later"`,
 		recipe: func(c *recipeCheck) {
@@ -216,7 +216,7 @@ func ell115() Rule {
 func ell116() Rule {
 	return Rule{
 		Code: "ELL116", Severity: Warning, Title: "license differs from the sources",
-		Why:    "Whoever passes the package on does so by what its license field says.",
+		Why:    "People who redistribute the package rely on its license field.",
 		Remedy: "read the license files, and write the SPDX expression for what they allow; where more than one holds, join them with AND or OR",
 		Wrong: `license = "Apache-2.0"
 [[source]]
@@ -257,7 +257,7 @@ func ell117() Rule {
 func ell118() Rule {
 	return Rule{
 		Code: "ELL118", Severity: Hint, Title: "maintainer without an email address",
-		Why:    "A name alone is nobody to write to.",
+		Why:    "Nobody can write to a name alone.",
 		Remedy: `write: maintainer = "Name <address>"`,
 		Wrong:  `maintainer = "Ines Quarrell"`,
 		Right:  `maintainer = "Ines Quarrell <ines@saltmarsh.example>"`,
@@ -273,8 +273,8 @@ func ell118() Rule {
 func ell119() Rule {
 	return Rule{
 		Code: "ELL119", Severity: Warning, Title: "two changelog entries for one version",
-		Why:    "Whoever looks up what came with it finds the first one, and takes that for all.",
-		Remedy: "make one entry of the two, or correct the version of one",
+		Why:    "Readers who look up a version find the first entry only.",
+		Remedy: "merge the two entries, or correct the version of one",
 		Wrong: `[[change]]
 version = "1.2-1"
 date    = 2031-04-02
@@ -307,7 +307,7 @@ text    = ["Tables for three more harbours", "Times in UTC"]`,
 func ell120() Rule {
 	return Rule{
 		Code: "ELL120", Severity: Hint, Title: "changelog entry without an author",
-		Why:    "Years later, whoever wonders why something was changed wants to know whom to ask.",
+		Why:    "Years later, somebody who wonders about a change needs to know whom to ask.",
 		Remedy: `add: by = "Name <address>"`,
 		Wrong: `[[change]]
 version = "1.2-1"
@@ -331,8 +331,8 @@ text    = ["Tables for three more harbours"]`,
 func ell121() Rule {
 	return Rule{
 		Code: "ELL121", Severity: Hint, Title: "changelog entry without text",
-		Why:    "An entry is there to tell users what is new for them.",
-		Remedy: "say what changed, or why the package was built again",
+		Why:    "An entry tells users what is new for them.",
+		Remedy: "say what changed, or why the package was rebuilt",
 		Wrong: `[[change]]
 version = "1.2-1"
 date    = 2031-04-02
@@ -357,7 +357,7 @@ text    = ["Built again with a newer compiler"]`,
 func ell122() Rule {
 	return Rule{
 		Code: "ELL122", Severity: Hint, Title: "packages with the same summary",
-		Why:    "In a search the packages of a recipe stand below one another, each with the same summary: which one is it?",
+		Why:    "In a search the packages of a recipe are listed together, and identical summaries do not tell them apart.",
 		Remedy: "give each package a summary of its own",
 		Wrong: `[package.tide.layout]
 "/**" = {}
@@ -389,7 +389,7 @@ summary = "Constituents for tide"
 func ell123() Rule {
 	return Rule{
 		Code: "ELL123", Severity: Hint, Title: "option without a summary",
-		Why:    "Whoever builds the recipe chooses by what the option's summary says.",
+		Why:    "People choose an option by its summary.",
 		Remedy: `add to the option: summary = "…"`,
 		Wrong: `[option.tls]
 default = false
@@ -442,7 +442,7 @@ var emptyWords = func() map[string]bool {
 	return out
 }()
 
-// abbreviation tells whether a word in front of a full stop keeps it.
+// abbreviation reports whether a word in front of a full stop keeps it.
 func abbreviation(word string) bool {
 	return word == "etc" || word == "al" || word == "Inc" || word == "Ltd" || strings.Contains(word, ".")
 }

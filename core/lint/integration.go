@@ -173,8 +173,8 @@ func ell701() Rule {
 func ell702() Rule {
 	return Rule{
 		Code: "ELL702", Severity: Error, Title: "desktop entry starts nothing",
-		Why:    "The menu has it, and nothing happens when it is chosen; with TryExec it is not even shown.",
-		Remedy: "name a command that the package has, or needs",
+		Why:    "The entry is in the menu, but choosing it does nothing. With TryExec it is not even shown.",
+		Remedy: "name a command that the package contains or needs",
 		Wrong:  entry(strings.Replace(goodEntry, "Exec=tide", "Exec=/usr/bin/tides --window", 1)),
 		Right:  entry(goodEntry),
 		pkg: func(c *packageCheck) {
@@ -194,8 +194,8 @@ func ell702() Rule {
 func ell703() Rule {
 	return Rule{
 		Code: "ELL703", Severity: Warning, Title: "desktop entry without its icon",
-		Why:    "The menu shows an empty sheet in its place.",
-		Remedy: "install the icon to /usr/share/icons/hicolor/SIZE/apps/, by the name in the entry without its ending",
+		Why:    "The menu shows a blank icon instead.",
+		Remedy: "install the icon to /usr/share/icons/hicolor/SIZE/apps/, with the name in the entry and a suffix",
 		Wrong:  entry(strings.Replace(goodEntry, "Icon=tide", "Icon=tides", 1)),
 		Right:  entry(goodEntry),
 		pkg: func(c *packageCheck) {
@@ -235,8 +235,8 @@ func ell704() Rule {
 func ell705() Rule {
 	return Rule{
 		Code: "ELL705", Severity: Warning, Title: "unknown key in a desktop entry",
-		Why:    "Most often it is misspelt, and what it was to do does not happen. Keys of one's own begin with X-.",
-		Remedy: "correct it, or write X- before it",
+		Why:    "Usually it is misspelled, and has no effect. Private keys begin with X-.",
+		Remedy: "correct it, or prefix it with X-",
 		Wrong:  entry(goodEntry + "\nCatagories=Science;"),
 		Right:  entry(goodEntry + "\nX-Tide=high"),
 		pkg: func(c *packageCheck) {
@@ -259,7 +259,7 @@ func ell705() Rule {
 func ell706() Rule {
 	return Rule{
 		Code: "ELL706", Severity: Warning, Title: "icon size differs from its directory",
-		Why:    "Desktops choose by the directory, and draw it blurred or cut.",
+		Why:    "Desktops choose an icon by its directory, and show this one blurred or cropped.",
 		Remedy: "put it into the directory of its size, or scale it",
 		Wrong:  icon("48x48"),
 		Right:  icon("16x16"),
@@ -291,8 +291,8 @@ func ell706() Rule {
 func ell710() Rule {
 	return Rule{
 		Code: "ELL710", Severity: Hint, Title: "command without a man page",
-		Why:    "Whoever types man and the command's name finds nothing, and has to look for another way to learn about it.",
-		Remedy: "install one from upstream, or write a short one; help2man makes a first one of --help",
+		Why:    "man COMMAND finds nothing, so users have to look elsewhere.",
+		Remedy: "install upstream's, or write a short one; help2man makes a first version from --help",
 		Wrong:  program("#!/bin/sh\necho high water"),
 		Right:  program("#!/bin/sh\necho high water\nEND\ninstall -d \"$DESTDIR/usr/share/man/man1\"\ncat > \"$DESTDIR/usr/share/man/man1/tide.1\" <<'END'\n.TH tide 1\n.SH NAME\ntide \\- print tables of the tides"),
 		set: func(c *setCheck) {
@@ -320,8 +320,8 @@ func ell710() Rule {
 func ell711() Rule {
 	return Rule{
 		Code: "ELL711", Severity: Warning, Title: "man page without a title",
-		Why:    "Without a title line (.TH or .Dd) man shows the page without its head, or nothing: most often it is a file of another kind, or one that was half made.",
-		Remedy: "see how it was made: often a tool was missing in the build",
+		Why:    "Without a title line (.TH or .Dd) man shows the page without a header, or nothing. Usually it is another kind of file, or was only half generated.",
+		Remedy: "check how it was generated: often a tool was missing in the build",
 		Wrong:  manual("tide.1", "Tide prints tables."),
 		Right:  manual("tide.1", ".TH tide 1\n.SH NAME\ntide \\- print tables of the tides"),
 		file: func(c *fileCheck) {
@@ -344,7 +344,7 @@ func ell711() Rule {
 func ell712() Rule {
 	return Rule{
 		Code: "ELL712", Severity: Warning, Title: "man page in another section",
-		Why:    "The page's head shows one section and man finds it in another.",
+		Why:    "The page's header names another section than the one where man finds it.",
 		Remedy: "make its .TH line and its name agree",
 		Wrong:  manual("tide.1", ".TH tide 8\n.SH NAME\ntide \\- print tables of the tides"),
 		Right:  manual("tide.1", ".TH tide 1\n.SH NAME\ntide \\- print tables of the tides"),
@@ -368,8 +368,8 @@ func ell712() Rule {
 func ell713() Rule {
 	return Rule{
 		Code: "ELL713", Severity: Error, Title: "man page redirects to a missing one",
-		Why:    "man says that there is no such page.",
-		Remedy: "install the page that it points to, or a link in its place",
+		Why:    "man says that the page does not exist.",
+		Remedy: "install the page that it points to, or replace it by a link",
 		Wrong:  manual("tide.1", ".so man1/tides.1"),
 		Right:  manual("tide.1", ".TH tide 1\n.SH NAME\ntide \\- print tables of the tides"),
 		file: func(c *fileCheck) {
@@ -398,7 +398,7 @@ func ell713() Rule {
 func ell714() Rule {
 	return Rule{
 		Code: "ELL714", Severity: Hint, Title: "man page that apropos cannot find",
-		Why:    "apropos and whatis read the section NAME, and this page has none.",
+		Why:    "apropos and whatis read the section NAME, which this page lacks.",
 		Remedy: "add: .SH NAME, and below it `command \\- what it does`",
 		Wrong:  manual("tide.1", ".TH tide 1\n.SH DESCRIPTION\nPrints tables."),
 		Right:  manual("tide.1", ".TH tide 1\n.SH NAME\ntide \\- print tables of the tides"),
@@ -418,7 +418,7 @@ func ell714() Rule {
 func ell720() Rule {
 	return Rule{
 		Code: "ELL720", Severity: Warning, Title: "completion for a missing command",
-		Why:    "The shell loads them by the command's name. Under another name they are never loaded.",
+		Why:    "The shell loads completions by the name of the command, so this file is never loaded.",
 		Remedy: "name the file like the command",
 		Wrong:  completions("tides"),
 		Right:  completions("tide"),
@@ -465,8 +465,8 @@ func ell730() Rule {
 func ell731() Rule {
 	return Rule{
 		Code: "ELL731", Severity: Error, Title: "pkg-config module with missing paths",
-		Why:    "Whoever builds with it gets flags for directories that are not there: headers and libraries are not found, or others are.",
-		Remedy: "see which value the build recorded: prefix=/usr is meant, without $DESTDIR",
+		Why:    "Builds that use it get flags for directories that do not exist: they find no headers or libraries, or the wrong ones.",
+		Remedy: "check which value the build recorded: prefix=/usr is expected, without $DESTDIR",
 		Wrong:  module(strings.Replace(goodModule, "prefix=/usr", "prefix=/usr/local", 1)),
 		Right:  module(goodModule),
 		file: func(c *fileCheck) {
@@ -495,7 +495,7 @@ func ell732() Rule {
 	return Rule{
 		Code: "ELL732", Severity: Warning, Title: "pkg-config module with an older version",
 		Why:    "Builds that ask for this version refuse it.",
-		Remedy: "see where the build takes the number from",
+		Remedy: "check where the build takes the number from",
 		Wrong:  module(strings.Replace(goodModule, "Version: 1.2", "Version:", 1)),
 		Right:  module(goodModule),
 		file: func(c *fileCheck) {
@@ -511,7 +511,7 @@ func ell732() Rule {
 func ell733() Rule {
 	return Rule{
 		Code: "ELL733", Severity: Warning, Title: "pkg-config module without its library",
-		Why:    "The flag names a library that neither this package nor its siblings nor the system has: whoever links by it gets an error.",
+		Why:    "The flag names a library that neither the packages of the recipe nor the system provide, so linking with it fails.",
 		Remedy: "correct Libs, or install the library",
 		Wrong:  module(goodModule + "\nLibs: -ltide"),
 		Right:  module(goodModule + "\nLibs: -lm"),
@@ -532,8 +532,8 @@ func ell733() Rule {
 func ell740() Rule {
 	return Rule{
 		Code: "ELL740", Severity: Error, Title: "malformed XML",
-		Why:    "Whatever is to read it, a software centre, a settings service, an icon's viewer, reads nothing of it.",
-		Remedy: "correct it, or see which step writes it",
+		Why:    "The program that reads it, such as a software center, a settings service or an image viewer, rejects all of it.",
+		Remedy: "correct it, or find out which step writes it",
 		Wrong:  stageFile("install -d \"$DESTDIR/usr/share/metainfo\"\necho '<component><id>tide</component>' > \"$DESTDIR/usr/share/metainfo/tide.metainfo.xml\""),
 		Right:  stageFile("install -d \"$DESTDIR/usr/share/metainfo\"\necho '<component><id>tide</id></component>' > \"$DESTDIR/usr/share/metainfo/tide.metainfo.xml\""),
 		file: func(c *fileCheck) {
@@ -555,7 +555,7 @@ func ell740() Rule {
 func ell741() Rule {
 	return Rule{
 		Code: "ELL741", Severity: Warning, Title: "metadata without its desktop entry",
-		Why:    "Software centres start an application by the entry that it names (AppStream 1.0, launchable).",
+		Why:    "Software centers start an application through the entry that it names (AppStream 1.0, launchable).",
 		Remedy: "make the two names agree",
 		Wrong:  entry(goodEntry + "\nEND\ninstall -d \"$DESTDIR/usr/share/metainfo\"\ncat > \"$DESTDIR/usr/share/metainfo/tide.metainfo.xml\" <<'END'\n<component><id>tide</id><launchable type=\"desktop-id\">tides.desktop</launchable></component>"),
 		Right:  entry(goodEntry + "\nEND\ninstall -d \"$DESTDIR/usr/share/metainfo\"\ncat > \"$DESTDIR/usr/share/metainfo/tide.metainfo.xml\" <<'END'\n<component><id>tide</id><launchable type=\"desktop-id\">tide.desktop</launchable></component>"),
@@ -626,7 +626,7 @@ func completionOf(p string) string {
 	return ""
 }
 
-// compressed tells whether a manual is compressed.
+// compressed reports whether a manual is compressed.
 func (c *fileCheck) compressed() bool {
 	return slices.Contains([]string{".gz", ".bz2", ".xz", ".zst", ".lzma"}, path.Ext(c.Path))
 }
@@ -647,7 +647,7 @@ func firstWord(line string) string {
 	return words[0]
 }
 
-// canRun tells whether a command or path is in the package, needed by it, or
+// canRun reports whether a command or path is in the package, needed by it, or
 // in the system.
 func (c *packageCheck) canRun(word string) bool {
 	if path.IsAbs(word) {
@@ -671,7 +671,7 @@ func (c *packageCheck) canRun(word string) bool {
 	return c.meets(need.Command, word)
 }
 
-// meets tells whether the system, or a package known here, has something.
+// meets reports whether the system, or a package known here, has something.
 func (c *packageCheck) meets(kind, name string) bool {
 	if c.linter.Meets == nil || c.linter.system(c.Facts.Target) == nil {
 		return true // not known
@@ -679,16 +679,16 @@ func (c *packageCheck) meets(kind, name string) bool {
 	return c.linter.Meets(need.Need{Alternatives: []need.Alternative{{Kind: kind, Name: name}}})
 }
 
-// under tells whether the package has something in a directory.
+// under reports whether the package has something in a directory.
 func (c *packageCheck) under(dir string) bool {
 	return slices.ContainsFunc(c.Layout, func(e ell.Entry) bool { return strings.HasPrefix(e.Path, strings.TrimSuffix(dir, "/")+"/") })
 }
 
-// hasInclude tells whether headers may come from elsewhere: the package has
+// hasInclude reports whether headers may come from elsewhere: the package has
 // none of its own.
 func (c *packageCheck) hasInclude() bool { return !c.under("/usr/include") }
 
-// icon tells whether the package has an icon of a name.
+// icon reports whether the package has an icon of a name.
 func (c *packageCheck) icon(name string) bool {
 	if path.IsAbs(name) {
 		return c.there(name)
@@ -702,7 +702,7 @@ func (c *packageCheck) icon(name string) bool {
 	})
 }
 
-// standardIcon tells whether an icon has a name of the Icon Naming
+// standardIcon reports whether an icon has a name of the Icon Naming
 // Specification, which themes have: words with dashes, from a known context.
 func standardIcon(name string) bool {
 	first, _, ok := strings.Cut(name, "-")

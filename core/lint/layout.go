@@ -65,7 +65,7 @@ func (c *packageCheck) leftovers(l leftover, except func(ell.Entry) bool) {
 	}
 }
 
-// fresh are files that every package would own, and that are made anew on the
+// fresh are files that every package would own, and that are made again on the
 // machine from what all packages bring.
 var fresh = map[string]string{
 	"/usr/share/info/dir": "the menu of all manuals", "/etc/ld.so.cache": "the cache of libraries", "/usr/share/applications/mimeinfo.cache": "the cache of desktop entries",
@@ -137,7 +137,7 @@ func layoutRules() []Rule {
 func ell201() Rule {
 	return Rule{
 		Code: "ELL201", Severity: Error, Title: "world-writable path",
-		Why:    "Any account on the machine can replace what all others run or read.",
+		Why:    "Any account on the machine can replace what everybody else runs or reads.",
 		Remedy: `give it a mode in the layout; a shared directory needs the sticky bit: "1777"`,
 		Wrong:  withLayout(`touch "$DESTDIR/usr/share/tide/table"`, `"/usr/share/tide/table" = { mode = "0666" }`),
 		Right:  withLayout(`touch "$DESTDIR/usr/share/tide/table"`, `"/usr/share/tide/table" = { mode = "0644" }`),
@@ -156,8 +156,8 @@ func ell201() Rule {
 func ell202() Rule {
 	return Rule{
 		Code: "ELL202", Severity: Warning, Title: "setuid or setgid program",
-		Why:    "A mistake in a setuid or setgid program is a way to those rights for everyone on the machine.",
-		Remedy: "drop the bit if it is not needed; otherwise waive this, and say why it must be",
+		Why:    "A mistake in a setuid or setgid program gives its privileges to everyone on the machine.",
+		Remedy: "remove the bit if it is not needed; otherwise waive this finding and say why it is needed",
 		Wrong:  setuid("4755"),
 		Right:  setuid("0755"),
 		pkg: func(c *packageCheck) {
@@ -174,7 +174,7 @@ func ell202() Rule {
 func ell204() Rule {
 	return Rule{
 		Code: "ELL204", Severity: Warning, Title: "configuration file without kind config",
-		Why:    "Files under /etc are there to be changed. One that is not of kind config is replaced at the next upgrade, with all that was set in it.",
+		Why:    "Files under /etc are meant to be edited. If the kind is not config, an upgrade replaces the file and its edits are lost.",
 		Remedy: "make it of kind config",
 		Wrong:  withLayout(`install -Dm644 /dev/null "$DESTDIR/etc/tide/tide.conf"; echo a > "$DESTDIR/etc/tide/tide.conf"`, ""),
 		Right:  withLayout(`install -Dm644 /dev/null "$DESTDIR/etc/tide/tide.conf"; echo a > "$DESTDIR/etc/tide/tide.conf"`, `"/etc/tide/*.conf" = { kind = "config" }`),
@@ -193,7 +193,7 @@ func ell204() Rule {
 func ell205() Rule {
 	return Rule{
 		Code: "ELL205", Severity: Warning, Title: "editor backup or patch leftover",
-		Why:    "Backups and half-applied patches are of no use on the machines that install the package, and may reveal what was not intended for others.",
+		Why:    "Backups and half-applied patches are useless on the machines that install the package, and may reveal what was not meant for others.",
 		Remedy: "keep it out of the stage step, or name it in discard = [...]",
 		Wrong:  stageFile(`echo 3.14 > "$DESTDIR/usr/share/tide/table.orig"`),
 		Right:  stageFile(`echo 3.14 > "$DESTDIR/usr/share/tide/table"`),
@@ -205,7 +205,7 @@ func ell205() Rule {
 func ell206() Rule {
 	return Rule{
 		Code: "ELL206", Severity: Error, Title: "dangling symlink",
-		Why:    "Whoever opens it gets an error. Most often it points into the staging directory, or to a file that was renamed.",
+		Why:    "Opening it fails. Usually it points into the staging directory, or to a file that was renamed.",
 		Remedy: "link to the installed path, relative if both are in the package",
 		Wrong:  stageFile(`ln -s old-table "$DESTDIR/usr/share/tide/table"`),
 		Right:  stageFile(`touch "$DESTDIR/usr/share/tide/old-table"; ln -s old-table "$DESTDIR/usr/share/tide/table"`),
@@ -230,8 +230,8 @@ func ell206() Rule {
 func ell207() Rule {
 	return Rule{
 		Code: "ELL207", Severity: Hint, Title: "no license text",
-		Why:    "Most licenses ask for their text to go along with every copy.",
-		Remedy: "install it to /usr/share/licenses/NAME/, where it is of kind license by itself",
+		Why:    "Most licenses require that their text accompanies every copy.",
+		Remedy: "install it to /usr/share/licenses/NAME/, where it gets the kind license automatically",
 		Wrong:  stageFile(`touch "$DESTDIR/usr/share/tide/table"`) + "\n[package.tide.layout]\n\"/**\" = {}",
 		Right:  withLayout(`touch "$DESTDIR/usr/share/tide/table"`, ""),
 		pkg: func(c *packageCheck) {
@@ -246,7 +246,7 @@ func ell207() Rule {
 func ell208() Rule {
 	return Rule{
 		Code: "ELL208", Severity: Error, Title: "undeclared owner",
-		Why:    "Where the account does not exist, the path cannot be given to it, and whoever next gets that name gets the files.",
+		Why:    "If the account does not exist, the path cannot be given to it, and whoever gets that name later owns the files.",
 		Remedy: "declare it: [package.NAME.account.OWNER]",
 		Wrong:  withLayout(`install -d "$DESTDIR/var/lib/tide"`, `"/var/lib/tide/" = { kind = "state", owner = "tide" }`),
 		Right: withLayout(`install -d "$DESTDIR/var/lib/tide"`, `"/var/lib/tide/" = { kind = "state", owner = "tide" }
@@ -270,7 +270,7 @@ home = "/var/lib/tide"`),
 func ell209() Rule {
 	return Rule{
 		Code: "ELL209", Severity: Warning, Title: "names that differ only in case",
-		Why:    "On a file system that does not tell capitals apart, one of the two replaces the other.",
+		Why:    "On a case-insensitive file system one of the two replaces the other.",
 		Remedy: "rename one of them",
 		Wrong:  stageFile(`echo a > "$DESTDIR/usr/share/tide/table"; echo b > "$DESTDIR/usr/share/tide/Table"`),
 		Right:  stageFile(`echo a > "$DESTDIR/usr/share/tide/table"; echo b > "$DESTDIR/usr/share/tide/tables"`),
@@ -291,8 +291,8 @@ func ell209() Rule {
 func ell211() Rule {
 	return Rule{
 		Code: "ELL211", Severity: Warning, Title: "file that not everyone may read",
-		Why:    "What lies under /usr is there for all accounts. A program that cannot read its own files fails for everyone but root, and only there.",
-		Remedy: "give it a mode in the layout that lets others read; what is secret does not belong under /usr",
+		Why:    "Files under /usr are for all accounts. A program that cannot read its own files works for root only.",
+		Remedy: "give it a mode in the layout that lets others read it; secrets do not belong under /usr",
 		Wrong:  withLayout(`touch "$DESTDIR/usr/share/tide/table"`, `"/usr/share/tide/table" = { mode = "0600" }`),
 		Right:  withLayout(`touch "$DESTDIR/usr/share/tide/table"`, `"/usr/share/tide/table" = { mode = "0644" }`),
 		pkg: func(c *packageCheck) {
@@ -315,8 +315,8 @@ func ell211() Rule {
 func ell212() Rule {
 	return Rule{
 		Code: "ELL212", Severity: Warning, Title: "program or configuration writable by its own account",
-		Why:    "A program that runs as an account of its own is to do little harm when it is taken over. Where it may change its own program and data under /usr, it can do so for good.",
-		Remedy: "leave what lies under /usr to root; what the program writes belongs under /var/lib, as kind state",
+		Why:    "A program gets an account of its own so that it can do little harm if it is compromised. If it can change its own program or data under /usr, the damage is permanent.",
+		Remedy: "leave files under /usr to root; what the program writes belongs under /var/lib, with kind state",
 		Wrong: withLayout(`touch "$DESTDIR/usr/share/tide/table"`, `"/usr/share/tide/table" = { owner = "tide" }
 [package.tide.account.tide]
 home = "/var/lib/tide"`),
@@ -343,8 +343,8 @@ home = "/var/lib/tide"`),
 func ell213() Rule {
 	return Rule{
 		Code: "ELL213", Severity: Warning, Title: "executable data file",
-		Why:    "Nobody runs it. Where somebody does by mistake, the shell takes its words for commands.",
-		Remedy: "give it a mode in the layout without the x",
+		Why:    "Nobody runs it on purpose. If somebody runs it by mistake, the shell executes its text as commands.",
+		Remedy: "give it a mode without x in the layout",
 		Wrong:  stageFile(`install -Dm755 /dev/null "$DESTDIR/usr/share/tide/harbours.csv"; echo Ely > "$DESTDIR/usr/share/tide/harbours.csv"`),
 		Right:  stageFile(`install -Dm644 /dev/null "$DESTDIR/usr/share/tide/harbours.csv"; echo Ely > "$DESTDIR/usr/share/tide/harbours.csv"`),
 		pkg: func(c *packageCheck) {
@@ -363,7 +363,7 @@ func ell213() Rule {
 func ell214() Rule {
 	return Rule{
 		Code: "ELL214", Severity: Warning, Title: "configuration outside /etc",
-		Why:    "Administrators look for settings under /etc, and keep only that in their backups and version control.",
+		Why:    "Administrators look for configuration under /etc, and include only that in backups and version control.",
 		Remedy: "install it under /etc; or, if it is the built-in default, leave out kind = \"config\"",
 		Wrong:  withLayout(`echo a > "$DESTDIR/usr/share/tide/tide.conf"`, `"/usr/share/tide/tide.conf" = { kind = "config" }`),
 		Right:  withLayout(`echo a > "$DESTDIR/usr/share/tide/tide.conf"`, ""),
@@ -381,7 +381,7 @@ func ell214() Rule {
 func ell215() Rule {
 	return Rule{
 		Code: "ELL215", Severity: Error, Title: "command that is not executable",
-		Why:    "It is found on the PATH and refused.",
+		Why:    "The shell finds it on the PATH and refuses to run it.",
 		Remedy: `give it the mode "0755" in the layout`,
 		Wrong:  stageFile(`install -Dm644 /dev/null "$DESTDIR/usr/bin/tide"; echo '#!/bin/sh' > "$DESTDIR/usr/bin/tide"`),
 		Right:  stageFile(`install -Dm755 /dev/null "$DESTDIR/usr/bin/tide"; echo '#!/bin/sh' > "$DESTDIR/usr/bin/tide"`),
@@ -399,7 +399,7 @@ func ell215() Rule {
 func ell217() Rule {
 	return Rule{
 		Code: "ELL217", Severity: Hint, Title: "empty directory",
-		Why:    "Most often something was to be put into it, or the program makes it itself.",
+		Why:    "Usually something should have been installed there, or the program creates it itself.",
 		Remedy: `leave it out (name it in discard = [...]), or declare what it is for: kind = "state" or "cache"`,
 		Wrong:  stageFile(`install -d "$DESTDIR/usr/share/tide/harbours"`),
 		Right:  stageFile(`install -d "$DESTDIR/usr/share/tide/harbours"; echo Ely > "$DESTDIR/usr/share/tide/harbours/ely"`),
@@ -418,7 +418,7 @@ func ell217() Rule {
 func ell220() Rule {
 	return Rule{
 		Code: "ELL220", Severity: Warning, Title: "version control leftover",
-		Why:    "It is of use to those who change the sources, and to nobody who installs the package.",
+		Why:    "It is useful to people who change the sources, and to nobody who installs the package.",
 		Remedy: "keep it out of the stage step, or name it in discard = [...]",
 		Wrong:  stageFile(`echo '*.o' > "$DESTDIR/usr/share/tide/.gitignore"`),
 		Right:  stageFile(`echo 3.14 > "$DESTDIR/usr/share/tide/table"`),
@@ -430,7 +430,7 @@ func ell220() Rule {
 func ell221() Rule {
 	return Rule{
 		Code: "ELL221", Severity: Warning, Title: "build leftover",
-		Why:    "Object files, the linker's helpers and the build system's notes are for the directory that the package was built in, and often name it.",
+		Why:    "Object files, the linker's helpers and the build system's notes belong in the build directory, and often contain its path.",
 		Remedy: "keep it out of the stage step, or name it in discard = [...]",
 		Wrong:  stageFile(`echo 3.14 > "$DESTDIR/usr/share/tide/config.log"`),
 		Right:  stageFile(`echo 3.14 > "$DESTDIR/usr/share/tide/table"`),
@@ -448,7 +448,7 @@ func ell221() Rule {
 func ell222() Rule {
 	return Rule{
 		Code: "ELL222", Severity: Warning, Title: "desktop leftover of another system",
-		Why:    "Whoever made the archive had it on the screen. Nothing here reads it.",
+		Why:    "The system on which the archive was made left it there. Nothing here reads it.",
 		Remedy: "keep it out of the stage step, or name it in discard = [...]",
 		Wrong:  stageFile(`echo 3.14 > "$DESTDIR/usr/share/tide/.DS_Store"`),
 		Right:  stageFile(`echo 3.14 > "$DESTDIR/usr/share/tide/table"`),
@@ -460,7 +460,7 @@ func ell222() Rule {
 func ell223() Rule {
 	return Rule{
 		Code: "ELL223", Severity: Error, Title: "generated file that all packages share",
-		Why:    "It is made on the machine out of what all packages bring. The next package that has one of its own cannot be installed beside this one, or undoes it.",
+		Why:    "It is generated on each machine from what all packages install. A second package with the same file cannot be installed, or overwrites it.",
 		Remedy: "name it in discard = [...]",
 		Wrong:  stageFile(`install -Dm644 /dev/null "$DESTDIR/usr/share/info/dir"`),
 		Right:  stageFile(`install -Dm644 /dev/null "$DESTDIR/usr/share/info/tide.info"; echo Tide > "$DESTDIR/usr/share/info/tide.info"`),
@@ -478,7 +478,7 @@ func ell223() Rule {
 func ell224() Rule {
 	return Rule{
 		Code: "ELL224", Severity: Warning, Title: "awkward file name",
-		Why:    "Scripts stumble over names with control characters, with a space at an end or a dash in front; and names that are not UTF-8 look different on every terminal.",
+		Why:    "Scripts fail on names with control characters, with a space at either end or a leading dash. Names that are not UTF-8 look different on every terminal.",
 		Remedy: "rename it in the stage step",
 		Wrong:  stageFile(`echo a > "$DESTDIR/usr/share/tide/-table "`),
 		Right:  stageFile(`echo a > "$DESTDIR/usr/share/tide/high water"`),
@@ -496,8 +496,8 @@ func ell224() Rule {
 func ell225() Rule {
 	return Rule{
 		Code: "ELL225", Severity: Hint, Title: "large duplicate files",
-		Why:    "They take their size on every machine as often as they are there.",
-		Remedy: "make links of all but one in the stage step",
+		Why:    "Each copy takes its full size on every machine.",
+		Remedy: "replace all but one by links in the stage step",
 		Wrong:  stageFile(`head -c 600000 /dev/zero > "$DESTDIR/usr/share/tide/a"; cp "$DESTDIR/usr/share/tide/a" "$DESTDIR/usr/share/tide/b"`),
 		Right:  stageFile(`head -c 600000 /dev/zero > "$DESTDIR/usr/share/tide/a"; ln -s a "$DESTDIR/usr/share/tide/b"`),
 		pkg: func(c *packageCheck) {
@@ -527,8 +527,8 @@ func ell225() Rule {
 func ell226() Rule {
 	return Rule{
 		Code: "ELL226", Severity: Hint, Title: "empty file",
-		Why:    "Most often it was to hold something: a document that upstream never wrote, or the output of a command that failed.",
-		Remedy: "leave it out, or see why it is empty",
+		Why:    "Usually it should contain something: a document that upstream never wrote, or the output of a command that failed.",
+		Remedy: "leave it out, or find out why it is empty",
 		Wrong:  stageFile(`install -Dm644 /dev/null "$DESTDIR/usr/share/doc/tide/NEWS"`),
 		Right:  stageFile(`install -Dm644 /dev/null "$DESTDIR/usr/share/doc/tide/NEWS"; echo "1.2: three harbours" > "$DESTDIR/usr/share/doc/tide/NEWS"`),
 		pkg: func(c *packageCheck) {
@@ -546,8 +546,8 @@ func ell226() Rule {
 func ell227() Rule {
 	return Rule{
 		Code: "ELL227", Severity: Hint, Title: "file already compressed",
-		Why:    "The package is compressed already. A file that is so once more grows it, cannot be searched as it lies there, and most often has a time in it.",
-		Remedy: "store it plain: manuals and documents are read from the package that way",
+		Why:    "The package is compressed already. Compressing a file twice makes the package larger, the file cannot be searched, and it usually contains a timestamp.",
+		Remedy: "install it uncompressed",
 		Wrong:  stageFile(`echo '.TH tide 1' > tide.1; gzip -n tide.1; install -Dm644 tide.1.gz -t "$DESTDIR/usr/share/man/man1"`),
 		Right:  stageFile(`printf '.TH tide 1\n.SH NAME\ntide \\- tables\n' > tide.1; install -Dm644 tide.1 -t "$DESTDIR/usr/share/man/man1"`),
 		pkg: func(c *packageCheck) {
@@ -570,8 +570,8 @@ func ell227() Rule {
 func ell228() Rule {
 	return Rule{
 		Code: "ELL228", Severity: Error, Title: "setuid script",
-		Why:    "The kernel does not honour the bit on scripts, so it does nothing; a system that did would give its rights away.",
-		Remedy: `take the bit away: mode = "0755"`,
+		Why:    "Linux ignores the bit on scripts, so it has no effect. A system that honors it would give its privileges away.",
+		Remedy: `remove the bit: mode = "0755"`,
 		Wrong:  withLayout(`install -Dm755 /dev/null "$DESTDIR/usr/bin/tide"; echo '#!/bin/sh' > "$DESTDIR/usr/bin/tide"`, `"/usr/bin/tide" = { mode = "4755" }`),
 		Right:  withLayout(`install -Dm755 /dev/null "$DESTDIR/usr/bin/tide"; echo '#!/bin/sh' > "$DESTDIR/usr/bin/tide"`, ""),
 		pkg: func(c *packageCheck) {
@@ -588,7 +588,7 @@ func ell228() Rule {
 func ell229() Rule {
 	return Rule{
 		Code: "ELL229", Severity: Hint, Title: "absolute symlink",
-		Why:    "It leads out of a root that is looked at from outside, into the machine's own files; and it breaks when the package is unpacked elsewhere.",
+		Why:    "Seen from outside of the root, it leads to files of the host. It also breaks if the package is unpacked elsewhere.",
 		Remedy: "make it relative: ln -sr",
 		Wrong:  stageFile(`echo a > "$DESTDIR/usr/share/tide/table"; ln -s /usr/share/tide/table "$DESTDIR/usr/share/tide/tables"`),
 		Right:  stageFile(`echo a > "$DESTDIR/usr/share/tide/table"; ln -s table "$DESTDIR/usr/share/tide/tables"`),
@@ -607,8 +607,8 @@ func ell229() Rule {
 func ell230() Rule {
 	return Rule{
 		Code: "ELL230", Severity: Error, Title: "symlink out of the root",
-		Why:    "It has more .. than there are directories above it. What it leads to depends on where the root lies.",
-		Remedy: "count the directories again, or let ln -sr do it",
+		Why:    "It contains more .. than there are directories above it. Where it leads depends on where the root is.",
+		Remedy: "count the directories again, or use ln -sr",
 		Wrong:  stageFile(`ln -s ../../../../../usr/share/harbours "$DESTDIR/usr/share/tide/table"`),
 		Right:  stageFile(`touch "$DESTDIR/usr/share/table"; ln -s ../table "$DESTDIR/usr/share/tide/table"`),
 		pkg: func(c *packageCheck) {
@@ -637,8 +637,8 @@ func ell230() Rule {
 func ell231() Rule {
 	return Rule{
 		Code: "ELL231", Severity: Error, Title: "symlink loop",
-		Why:    "Opening any of them fails: it never ends at a file.",
-		Remedy: "let one of them be the file",
+		Why:    "Opening any of them fails, because they never lead to a file.",
+		Remedy: "replace one of them by the file",
 		Wrong:  stageFile(`ln -s b "$DESTDIR/usr/share/tide/a"; ln -s a "$DESTDIR/usr/share/tide/b"`),
 		Right:  stageFile(`touch "$DESTDIR/usr/share/tide/a"; ln -s a "$DESTDIR/usr/share/tide/b"`),
 		pkg: func(c *packageCheck) {
@@ -664,8 +664,8 @@ func ell231() Rule {
 func ell232() Rule {
 	return Rule{
 		Code: "ELL232", Severity: Hint, Title: "installed tests",
-		Why:    "They are part of what was built, not of what is used, and often half of its size.",
-		Remedy: "leave them out, or make a package of their own for them",
+		Why:    "They test the build, users do not need them, and they are often half of the size.",
+		Remedy: "leave them out, or put them into a package of their own",
 		Wrong:  stageFile(`install -d "$DESTDIR/usr/share/tide/tests"; head -c 1200000 /dev/zero > "$DESTDIR/usr/share/tide/tests/a"`),
 		Right:  stageFile(`install -d "$DESTDIR/usr/share/tide/harbours"; head -c 1200000 /dev/zero > "$DESTDIR/usr/share/tide/harbours/a"`),
 		pkg: func(c *packageCheck) {
@@ -693,7 +693,7 @@ func linkTarget(e ell.Entry) string {
 	return path.Join(path.Dir(e.Path), e.Link)
 }
 
-// through tells whether a path may lie behind another link of the package.
+// through reports whether a path may lie behind another link of the package.
 func (c *packageCheck) through(p string) bool {
 	for dir := path.Dir(p); dir != "/" && dir != "."; dir = path.Dir(dir) {
 		if e, ok := ell.Find(c.Layout, dir); ok && e.Type == staging.Symlink {
@@ -703,7 +703,7 @@ func (c *packageCheck) through(p string) bool {
 	return false
 }
 
-// ownDirectory tells whether a directory is the package's own, so that what lies in
+// ownDirectory reports whether a directory is the package's own, so that what lies in
 // it comes with the package.
 func (c *packageCheck) ownDirectory(dir string) bool {
 	if staging.IsShared(dir) {
@@ -718,7 +718,7 @@ func top(p string) string {
 	return first
 }
 
-// testDirectory tells whether a path lies in a directory of tests.
+// testDirectory reports whether a path lies in a directory of tests.
 func testDirectory(p string) bool {
 	parts := strings.Split(p, "/")
 	for _, part := range parts[:len(parts)-1] {
@@ -729,7 +729,7 @@ func testDirectory(p string) bool {
 	return false
 }
 
-// isData tells whether a file is never run, by where it lies or its name.
+// isData reports whether a file is never run, by where it lies or its name.
 func isData(p string) bool {
 	return slices.ContainsFunc(dataDirs, func(dir string) bool { return strings.HasPrefix(p, dir) }) ||
 		slices.Contains(dataNames, path.Ext(p)) && !scan.CommandDir(path.Dir(p))

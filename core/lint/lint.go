@@ -1,6 +1,6 @@
 // Package lint looks for what will bite the users of a package: in recipes
 // before they are built, in packages, whoever built them, in packages that
-// belong together, and in repositories. Each rule stands in one place with its
+// belong together, and in repositories. Each rule is in one place with its
 // code, what it finds, why that matters, how to fix it, and two examples: one
 // in which it finds something and one in which it does not. Rules are grouped
 // by what they look at, a file for each group.
@@ -86,7 +86,7 @@ type Linter struct {
 	// versions are looked up.
 	System *probe.System
 	Target string
-	// Meets tells whether a package known here, or the system, meets a need.
+	// Meets reports whether a package known here, or the system, meets a need.
 	Meets func(need.Need) bool
 	// Published opens the newest published package of the same name that is
 	// older, or returns nil.

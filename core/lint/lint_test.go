@@ -10,7 +10,7 @@ import (
 	"ellwand.example/core/recipe/document"
 )
 
-// TestCatalogue looks at every rule: each is complete, stands once, and in the
+// TestCatalogue looks at every rule: each is complete, is stored once, and in the
 // area that its code begins with.
 func TestCatalogue(t *testing.T) {
 	seen := map[string]bool{}

@@ -17,7 +17,7 @@ import (
 
 func sortedKeys[V any](m map[string]V) []string { return slices.Sorted(maps.Keys(m)) }
 
-// declaredNeed is a need as it stands in the recipe.
+// declaredNeed is a need as it is in the recipe.
 type declaredNeed struct {
 	need.Need
 	text string
@@ -63,7 +63,7 @@ func wordSet(s string) map[string]bool {
 	return out
 }
 
-// runsBuildFiles tells whether a script starts something that does what files
+// runsBuildFiles reports whether a script starts something that does what files
 // of the sources say.
 func (c *recipeCheck) runsBuildFiles() bool {
 	found := false
@@ -119,7 +119,7 @@ stage = 'install -Dm644 table -t "$DESTDIR/usr/share/tide"'`,
 func ell110() Rule {
 	return Rule{
 		Code: "ELL110", Severity: Error, Title: "waiver for an unknown rule",
-		Why:    "It waives nothing, and whoever wrote it believes that it does.",
+		Why:    "It waives nothing, although its author believes that it does.",
 		Remedy: "give the code as lint prints it, such as ELL105",
 		Wrong: `[[waive]]
 code    = "R1050"
@@ -147,8 +147,8 @@ reason = "the first release has nothing to tell"`,
 func ell111() Rule {
 	return Rule{
 		Code: "ELL111", Severity: Warning, Title: "unused waiver",
-		Why:    "Its problem was fixed, or it never matched. Left there, it will hide the next one.",
-		Remedy: "take it out",
+		Why:    "Its problem was fixed, or it never matched. If it stays, it hides the next problem.",
+		Remedy: "remove it",
 		Wrong: `[[waive]]
 code    = "ELL101"
 reason = "it is called so"`,
@@ -164,8 +164,8 @@ reason = "it is called so"`,
 func ell112() Rule {
 	return Rule{
 		Code: "ELL112", Severity: Warning, Title: "unused option or variable",
-		Why:    "Whoever sets it believes that something changes.",
-		Remedy: "use it, or take it out",
+		Why:    "Whoever sets it expects an effect, and there is none.",
+		Remedy: "use it, or remove it",
 		Wrong: `[option.tls]
 summary = "Serve over TLS"
 default = false`,
@@ -196,7 +196,7 @@ build = ["command/sh"]`,
 func ell150() Rule {
 	return Rule{
 		Code: "ELL150", Severity: Warning, Title: "unused build dependency",
-		Why:    "Everyone who builds the recipe has to have it, and a change of it builds the package again, for nothing.",
+		Why:    "Everybody who builds the recipe must have it, and each change of it causes a rebuild.",
 		Remedy: "remove it; a build with a dependency report shows what the steps use", next: fact.WatchNeeds,
 		Wrong: `[needs]
 build = ["command/sh", "command/cmp"]`,
@@ -238,7 +238,7 @@ cmp "$DESTDIR/usr/share/tide/table" /dev/null || echo "there is a table"
 func ell151() Rule {
 	return Rule{
 		Code: "ELL151", Severity: Warning, Title: "undeclared build dependency",
-		Why:    "The build works on this machine, since it happens to be here, and fails on the next.",
+		Why:    "The build works on this machine because the dependency happens to be installed. It fails on the next machine.",
 		Remedy: "add it to [needs] build",
 		Wrong: `[steps]
 stage = '''
@@ -295,8 +295,8 @@ gcc --version > "$DESTDIR/usr/share/tide/table"
 func ell152() Rule {
 	return Rule{
 		Code: "ELL152", Severity: Warning, Title: "duplicate dependency",
-		Why:    "One of the two gets a new version one day, and the other one not.",
-		Remedy: "keep the one that asks for more",
+		Why:    "Sooner or later one of the two is updated and the other is not.",
+		Remedy: "keep the stricter one",
 		Wrong: `[needs]
 build = ["command/cmp", "command/cmp >= 3"]
 [steps]
@@ -331,7 +331,7 @@ cmp --version > "$DESTDIR/usr/share/tide/table"
 func ell153() Rule {
 	return Rule{
 		Code: "ELL153", Severity: Error, Title: "dependency that no version can meet",
-		Why:    "The bounds exclude one another: nothing that anyone publishes can ever meet the need.",
+		Why:    "The bounds exclude each other: no package can ever meet the dependency.",
 		Remedy: "correct one of the bounds",
 		Wrong: `[needs]
 run = ["harbours >= 2, < 1"]`,
@@ -358,8 +358,8 @@ run = ["harbours >= 1, < 2"]`,
 func ell154() Rule {
 	return Rule{
 		Code: "ELL154", Severity: Hint, Title: "redundant run-time dependency",
-		Why:    "Libraries and interpreters are found in the built files, with the versions that they really need. One that is written down stays when the program has stopped using it.",
-		Remedy: "take it out",
+		Why:    "Libraries and interpreters are detected in the built files, with the versions that are really needed. A dependency written by hand stays when the program no longer uses it.",
+		Remedy: "remove it",
 		Wrong: `[needs]
 run = ["soname/libc.so.6"]`,
 		Right: `[needs]
@@ -378,8 +378,8 @@ run = ["command/sh"]`,
 func ell155() Rule {
 	return Rule{
 		Code: "ELL155", Severity: Hint, Title: "dependency named as on another system",
-		Why:    "The package with a library's headers is called something else on every system. What the build looks for is called the same everywhere.",
-		Remedy: "need what it is: pkgconfig/NAME, header/NAME.h or command/NAME",
+		Why:    "The package with a library's headers has another name on every system. What the build looks for has the same name everywhere.",
+		Remedy: "depend on what it is: pkgconfig/NAME, header/NAME.h or command/NAME",
 		Wrong: `[needs]
 run = ["libharmonic-dev"]`,
 		Right: `[needs]
@@ -404,8 +404,8 @@ stage = 'sh -c true; install -d "$DESTDIR/usr/share/tide"'`,
 func ell156() Rule {
 	return Rule{
 		Code: "ELL156", Severity: Error, Title: "package needs or excludes itself",
-		Why:    "A need of itself is met or not to be met; a conflict with itself keeps it out of every root.",
-		Remedy: "take it out",
+		Why:    "A dependency on itself has no effect or can never be met. A conflict with itself prevents every installation.",
+		Remedy: "remove it",
 		Wrong: `[package.tide]
 conflicts = ["tide"]
 [package.tide.layout]
@@ -438,8 +438,8 @@ conflicts = ["ebb"]
 func ell157() Rule {
 	return Rule{
 		Code: "ELL157", Severity: Error, Title: "package needs what it excludes",
-		Why:    "Nothing that meets the need may be there beside it, so it can never be installed.",
-		Remedy: "drop the need, or give the conflict a bound",
+		Why:    "Nothing that meets the dependency may be installed with the package, so it can never be installed.",
+		Remedy: "remove the dependency, or give the conflict a bound",
 		Wrong: `[package.tide]
 needs     = ["harbours"]
 conflicts = ["harbours"]
@@ -467,8 +467,8 @@ conflicts = ["harbours < 2"]
 func ell158() Rule {
 	return Rule{
 		Code: "ELL158", Severity: Warning, Title: "replaces a package without excluding it",
-		Why:    "Both may be in one root at the same time, each with its own copy of what the other has: which one runs is chance.",
-		Remedy: "say the same in `conflicts`, with the same bounds",
+		Why:    "Both packages can be installed together, each with its own copy of the same files, and chance decides which one is used.",
+		Remedy: "repeat it in `conflicts`, with the same bounds",
 		Wrong: `[package.tide]
 replaces = ["tidetable < 2"]
 [package.tide.layout]
@@ -493,7 +493,7 @@ conflicts = ["tidetable < 2"]
 	}
 }
 
-// names tells whether a need names a package.
+// names reports whether a need names a package.
 func names(text, name string) bool {
 	n, err := need.Parse(text)
 	return err == nil && slices.ContainsFunc(n.Alternatives, func(a need.Alternative) bool { return a.Kind == need.Package && a.Name == name })
@@ -507,7 +507,7 @@ func (c *recipeCheck) usage() *Usage {
 	return c.linter.Used(c.Recipe)
 }
 
-// brings tells whether one of the declared commands comes with another, as the
+// brings reports whether one of the declared commands comes with another, as the
 // compilers of one collection do, and what a build system's are.
 func (c *recipeCheck) brings(name string, declared map[string]bool) bool {
 	families := [][]string{
@@ -541,18 +541,18 @@ func (s script) functions() map[string]bool {
 	return out
 }
 
-// conditional tells whether a need holds only under a condition.
+// conditional reports whether a need holds only under a condition.
 func (n declaredNeed) conditional(c *recipeCheck) bool {
 	when := c.Doc.Find("needs", "when")
 	return when != nil && len(when.Items) > 0 && n.at.Offset > when.Items[0].Value.Offset
 }
 
-// bounds tells whether two needs of one name are a lower and an upper bound.
+// bounds reports whether two needs of one name are a lower and an upper bound.
 func bounds(a, b string) bool {
 	return strings.Contains(a, ">") && strings.Contains(b, "<") || strings.Contains(a, "<") && strings.Contains(b, ">")
 }
 
-// satisfiable tells whether some version is within all bounds of a need: if
+// satisfiable reports whether some version is within all bounds of a need: if
 // any is, then one of the bounds, or one right beside it.
 func satisfiable(a need.Alternative) bool {
 	if len(a.Constraints) == 0 {

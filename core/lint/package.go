@@ -81,21 +81,21 @@ func layoutLine(path, key, value string) string {
 	return fmt.Sprintf("%q = { %s = %q }", path, key, value)
 }
 
-// there tells whether the package has a path.
+// there reports whether the package has a path.
 func (c *packageCheck) there(p string) bool {
 	_, ok := ell.Find(c.Layout, p)
 	return ok
 }
 
-// development tells whether the package is one of headers and the like.
+// development reports whether the package is one of headers and the like.
 func (c *packageCheck) development() bool {
 	return strings.HasSuffix(c.Facts.Name, "-dev") || strings.HasSuffix(c.Facts.Name, "-devel") || strings.HasSuffix(c.Facts.Name, "-headers")
 }
 
-// debug tells whether the package has split-off debug information alone.
+// debug reports whether the package has split-off debug information alone.
 func (c *packageCheck) debug() bool { return c.Facts.Category == "debug" }
 
-// main tells whether the package is the recipe's first.
+// main reports whether the package is the recipe's first.
 func (c *packageCheck) main() bool { return c.Facts.Name == c.Facts.Recipe }
 
 // inMemory is up to which size a file's contents are kept in memory to be
@@ -149,7 +149,7 @@ func (c *fileCheck) manual() []string {
 	return manFile.FindStringSubmatch(c.Path)
 }
 
-// runs tells whether the file may be executed.
+// runs reports whether the file may be executed.
 func (c *fileCheck) runs() bool { return fact.ParseMode(c.Mode)&0o111 != 0 }
 
 // look reads the payload once: rules on files are asked about each, and what
@@ -452,14 +452,14 @@ func (c *packageCheck) eachELF(f func(string, *scan.ELF)) {
 	}
 }
 
-// provides tells whether the package offers something whose name begins so.
+// provides reports whether the package offers something whose name begins so.
 func (c *packageCheck) provides(kinds ...string) bool {
 	return slices.ContainsFunc(c.Facts.Provides, func(p ell.Provide) bool {
 		return slices.ContainsFunc(kinds, func(k string) bool { return strings.HasPrefix(p.Provide, k+"/") })
 	})
 }
 
-// mayBeElsewhere tells whether a link's target may come with another package
+// mayBeElsewhere reports whether a link's target may come with another package
 // of the same recipe: a library's development link points to its run-time one.
 func (c *packageCheck) mayBeElsewhere(target string) bool {
 	return strings.Contains(path.Base(target), ".so.") || slices.ContainsFunc(c.Facts.Needs, func(n ell.Need) bool {

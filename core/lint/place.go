@@ -71,8 +71,8 @@ func placeRules() []Rule {
 func ell203() Rule {
 	return Rule{
 		Code: "ELL203", Severity: Error, Title: "path where packages must not install",
-		Why:    "The Filesystem Hierarchy Standard 3.0 leaves these places to the administrator, to users, or to the moment: what a package puts there is in their way, or gone after a restart.",
-		Remedy: "install with PREFIX=/usr, settings to /etc, and declare state directories in the layout",
+		Why:    "The Filesystem Hierarchy Standard 3.0 reserves these places for the administrator, for users or for run-time data: a package's files there are in the way, or disappear at a restart.",
+		Remedy: "install with PREFIX=/usr, put configuration under /etc, and declare state directories in the layout",
 		Wrong:  stageFile(`install -Dm644 /dev/null "$DESTDIR/usr/local/share/tide/table"`),
 		Right:  stageFile(`touch "$DESTDIR/usr/share/tide/table"`),
 		pkg: func(c *packageCheck) {
@@ -91,8 +91,8 @@ func ell203() Rule {
 func ell210() Rule {
 	return Rule{
 		Code: "ELL210", Severity: Warning, Title: "development files in a run-time package",
-		Why:    "Headers and static libraries are a large part of many packages, and only those who compile against them need them.",
-		Remedy: "make a package of their own for them, such as NAME-dev",
+		Why:    "Headers and static libraries are a large part of many packages, and only needed for compiling.",
+		Remedy: "put them into a separate package, such as NAME-dev",
 		Wrong:  stageFile(`install -Dm644 /dev/null "$DESTDIR/usr/include/tide.h"; install -Dm755 /dev/null "$DESTDIR/usr/bin/tide"; echo '#!/bin/sh' > "$DESTDIR/usr/bin/tide"`),
 		Right: stageFile(`install -Dm644 /dev/null "$DESTDIR/usr/include/tide.h"; install -Dm755 /dev/null "$DESTDIR/usr/bin/tide"; echo '#!/bin/sh' > "$DESTDIR/usr/bin/tide"`) + `
 [package.tide.layout]
@@ -146,8 +146,8 @@ func ell216() Rule {
 func ell218() Rule {
 	return Rule{
 		Code: "ELL218", Severity: Error, Title: "top-level directory outside the FHS",
-		Why:    "Backups, quotas and read-only systems are set up by the Filesystem Hierarchy Standard 3.0. What lies beside it is forgotten by all of them.",
-		Remedy: "put programs under /usr, settings under /etc, what is written under /var",
+		Why:    "Backups, quotas and read-only systems follow the Filesystem Hierarchy Standard 3.0. They miss a directory outside of it.",
+		Remedy: "put programs under /usr, configuration under /etc, and what is written under /var",
 		Wrong:  stageFile(`install -Dm644 /dev/null "$DESTDIR/tide/table"`),
 		Right:  stageFile(`touch "$DESTDIR/usr/share/tide/table"`),
 		pkg: func(c *packageCheck) {
@@ -184,8 +184,8 @@ func ell218() Rule {
 func ell219() Rule {
 	return Rule{
 		Code: "ELL219", Severity: Error, Title: "obsolete directory",
-		Why:    "What lies there is not found: manuals, documents and settings have had another place since the Filesystem Hierarchy Standard came up.",
-		Remedy: "say in the stage step where it goes, such as mandir=/usr/share/man",
+		Why:    "Files there are not found: the Filesystem Hierarchy Standard moved man pages, documentation and configuration elsewhere.",
+		Remedy: "set the directory in the stage step, such as mandir=/usr/share/man",
 		Wrong:  stageFile(`install -d "$DESTDIR/usr/man/man1"; printf '.TH tide 1\n.SH NAME\ntide \\- tables\n' > "$DESTDIR/usr/man/man1/tide.1"`),
 		Right:  stageFile(`install -d "$DESTDIR/usr/share/man/man1"; printf '.TH tide 1\n.SH NAME\ntide \\- tables\n' > "$DESTDIR/usr/share/man/man1/tide.1"`),
 		pkg: func(c *packageCheck) {
@@ -206,7 +206,7 @@ func ell219() Rule {
 func ell233() Rule {
 	return Rule{
 		Code: "ELL233", Severity: Warning, Title: "files outside the merged /usr",
-		Why:    "On most systems /bin, /sbin and /lib are links into /usr. A package that has a real directory there cannot be installed on them, or turns the link into a directory.",
+		Why:    "On most systems /bin, /sbin and /lib are links into /usr. A package with a real directory there cannot be installed, or replaces the link.",
 		Remedy: "install to the same directory below /usr",
 		Wrong:  stageFile(`install -Dm755 /dev/null "$DESTDIR/bin/tide"; echo '#!/bin/sh' > "$DESTDIR/bin/tide"`),
 		Right:  stageFile(`install -Dm755 /dev/null "$DESTDIR/usr/bin/tide"; echo '#!/bin/sh' > "$DESTDIR/usr/bin/tide"`),
@@ -225,8 +225,8 @@ func ell233() Rule {
 func ell234() Rule {
 	return Rule{
 		Code: "ELL234", Severity: Warning, Title: "run-time data shipped as a package file",
-		Why:    "Under /var/lib, /var/log and /var/cache lies what programs write. A file of the package there is put back at each upgrade, over what was written since.",
-		Remedy: `declare it: kind = "state", or "cache"; a first version of it belongs under /usr/share, to be copied`,
+		Why:    "Programs write under /var/lib, /var/log and /var/cache. A package's file there overwrites their data at each upgrade.",
+		Remedy: `declare it: kind = "state" or "cache"; install a first version under /usr/share, to be copied`,
 		Wrong:  withLayout(`install -Dm644 /dev/null "$DESTDIR/var/lib/tide/heights"; echo 1 > "$DESTDIR/var/lib/tide/heights"`, ""),
 		Right:  withLayout(`install -d "$DESTDIR/var/lib/tide"`, `"/var/lib/tide/" = { kind = "state" }`),
 		pkg: func(c *packageCheck) {
@@ -244,7 +244,7 @@ func ell234() Rule {
 func ell235() Rule {
 	return Rule{
 		Code: "ELL235", Severity: Warning, Title: "vendor file in the administrator's directory",
-		Why:    "What lies there outranks what packages bring. Administrators put their own versions there, and cannot if a package has.",
+		Why:    "Files there override those of packages. Administrators put their own versions there, and cannot if a package already does.",
 		Remedy: "install it to the directory for packages, which has the same effect",
 		Wrong:  withLayout(`install -d "$DESTDIR/etc/tmpfiles.d"; echo 'd /run/tide' > "$DESTDIR/etc/tmpfiles.d/tide.conf"`, `"/etc/tmpfiles.d/*" = { kind = "config" }`),
 		Right:  withLayout(`install -d "$DESTDIR/usr/lib/tmpfiles.d"; echo 'd /run/tide' > "$DESTDIR/usr/lib/tmpfiles.d/tide.conf"`, ""),
@@ -265,8 +265,8 @@ func ell235() Rule {
 func ell236() Rule {
 	return Rule{
 		Code: "ELL236", Severity: Warning, Title: "translations in the wrong place",
-		Why:    "gettext looks for them in /usr/share/locale/LANGUAGE/LC_MESSAGES, by the name of the language as ISO 639 has it. Elsewhere nobody reads them.",
-		Remedy: "see what the build is told: localedir=/usr/share/locale",
+		Why:    "gettext looks in /usr/share/locale/LANGUAGE/LC_MESSAGES, with the language code of ISO 639. It finds them nowhere else.",
+		Remedy: "check what the build is given: localedir=/usr/share/locale",
 		Wrong:  stageFile(`install -d "$DESTDIR/usr/share/locale/de"; echo x > "$DESTDIR/usr/share/locale/de/tide.mo"`),
 		Right:  stageFile(`install -d "$DESTDIR/usr/share/locale/de/LC_MESSAGES"; echo x > "$DESTDIR/usr/share/locale/de/LC_MESSAGES/tide.mo"`),
 		pkg: func(c *packageCheck) {
@@ -293,7 +293,7 @@ func ell236() Rule {
 func ell237() Rule {
 	return Rule{
 		Code: "ELL237", Severity: Warning, Title: "man page in the wrong place",
-		Why:    "man looks for section 1 in man1, by the name's end. What lies elsewhere is not found, or only by its whole path.",
+		Why:    "man looks for section 1 in man1, by the suffix. Pages elsewhere are not found, or only by their full path.",
 		Remedy: "put NAME.SECTION into /usr/share/man/manSECTION",
 		Wrong:  stageFile(`install -d "$DESTDIR/usr/share/man/man8"; printf '.TH tide 1\n.SH NAME\ntide \\- tables\n' > "$DESTDIR/usr/share/man/man8/tide.1"`),
 		Right:  stageFile(`install -d "$DESTDIR/usr/share/man/man1"; printf '.TH tide 1\n.SH NAME\ntide \\- tables\n' > "$DESTDIR/usr/share/man/man1/tide.1"`),
@@ -319,7 +319,7 @@ func ell237() Rule {
 func ell238() Rule {
 	return Rule{
 		Code: "ELL238", Severity: Warning, Title: "icon in the wrong place",
-		Why:    "Desktops look for icons in THEME/SIZE/CONTEXT of /usr/share/icons (Icon Theme Specification). Elsewhere below it nobody looks.",
+		Why:    "Desktops look for icons in THEME/SIZE/CONTEXT below /usr/share/icons (Icon Theme Specification) and nowhere else.",
 		Remedy: "install it to /usr/share/icons/hicolor/48x48/apps/ or scalable/apps/",
 		Wrong:  stageFile(`install -d "$DESTDIR/usr/share/icons"; echo x > "$DESTDIR/usr/share/icons/tide.png"`),
 		Right:  stageFile(`install -d "$DESTDIR/usr/share/icons/hicolor/scalable/apps"; echo '<svg xmlns="http://www.w3.org/2000/svg"/>' > "$DESTDIR/usr/share/icons/hicolor/scalable/apps/tide.svg"`),
@@ -348,7 +348,7 @@ func ell238() Rule {
 func ell239() Rule {
 	return Rule{
 		Code: "ELL239", Severity: Error, Title: "Python module with a generic name",
-		Why:    "`import tests` then finds this one's, on every machine, for every program. Two packages with one cannot be installed together.",
+		Why:    "`import tests` then finds this module, on every machine and for every program. Two packages with one cannot be installed together.",
 		Remedy: "leave it out: `exclude` in the project's settings, or discard = [...]",
 		Wrong:  stageFile(`install -d "$DESTDIR/usr/lib/python3/dist-packages/tests"; echo a = 1 > "$DESTDIR/usr/lib/python3/dist-packages/tests/__init__.py"`),
 		Right:  stageFile(`install -d "$DESTDIR/usr/lib/python3/dist-packages/tide"; echo a = 1 > "$DESTDIR/usr/lib/python3/dist-packages/tide/__init__.py"`),
@@ -371,7 +371,7 @@ func ell239() Rule {
 func ell240() Rule {
 	return Rule{
 		Code: "ELL240", Severity: Warning, Title: "cron job that is never run",
-		Why:    "cron takes no files with a dot in their names from its directories, and none that cannot be executed from the hourly, daily and weekly ones.",
+		Why:    "cron ignores files with a dot in their names in its directories, and files that are not executable in the hourly, daily and weekly ones.",
 		Remedy: "name it without a dot, and give it the mode \"0755\" where cron runs it",
 		Wrong:  withLayout(`install -Dm755 /dev/null "$DESTDIR/etc/cron.daily/tide.sh"; echo '#!/bin/sh' > "$DESTDIR/etc/cron.daily/tide.sh"`, `"/etc/cron.daily/*" = { kind = "config" }`),
 		Right:  withLayout(`install -Dm755 /dev/null "$DESTDIR/etc/cron.daily/tide"; echo '#!/bin/sh' > "$DESTDIR/etc/cron.daily/tide"`, `"/etc/cron.daily/*" = { kind = "config" }`),
@@ -396,7 +396,7 @@ func ell240() Rule {
 func ell241() Rule {
 	return Rule{
 		Code: "ELL241", Severity: Error, Title: "/opt without a provider directory",
-		Why:    "/opt holds a directory for each package that is not part of the system; /opt/bin and the like are the administrator's.",
+		Why:    "/opt has one directory for each package that is not part of the system; /opt/bin and the like are the administrator's.",
 		Remedy: "install below /opt/NAME, or better to /usr",
 		Wrong:  stageFile(`install -Dm755 /dev/null "$DESTDIR/opt/bin/tide"; echo '#!/bin/sh' > "$DESTDIR/opt/bin/tide"`),
 		Right:  stageFile(`install -Dm755 /dev/null "$DESTDIR/opt/tide/bin/tide"; echo '#!/bin/sh' > "$DESTDIR/opt/tide/bin/tide"`),

@@ -35,7 +35,7 @@ type Profile struct {
 	Refuse     string                   `toml:"refuse" shape:"a severity, or \"never\""`
 }
 
-// has tells whether a rule is on.
+// has reports whether a rule is on.
 func (p Profile) has(code string) bool {
 	return !slices.ContainsFunc(p.Off, func(off string) bool { return strings.EqualFold(off, code) })
 }

@@ -59,7 +59,7 @@ type command struct {
 // base is the last part of the command's path.
 func (c command) base() string { return path.Base(c.name) }
 
-// has tells whether one of the arguments is among words.
+// has reports whether one of the arguments is among words.
 func (c command) has(words ...string) bool {
 	return slices.ContainsFunc(c.args, func(a string) bool { return slices.Contains(words, a) })
 }

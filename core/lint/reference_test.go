@@ -24,45 +24,45 @@ func TestReference(t *testing.T) {
 	}
 	got, err := os.ReadFile(file)
 	if err != nil || string(got) != want {
-		t.Errorf("%s is not what the catalogue says (%v): `go test ./core/lint -update` writes it anew", file, err)
+		t.Errorf("%s is not what the catalogue says (%v): `go test ./core/lint -update` writes it", file, err)
 	}
 }
 
-const referenceHead = `# What lint looks for
+const referenceHead = `# Lint rules
 
 <!-- Made from the catalogue in core/lint by ` + "`go test ./core/lint -update`" + `. -->
 
-` + "`ellwand lint`" + ` looks at recipes, packages and repositories. ` + "`ellwand build`" + ` ends with it, and ` + "`ellwand publish`" + ` refuses packages
+` + "`ellwand lint`" + ` checks recipes, packages and repositories. ` + "`ellwand build`" + ` lints what it built, and ` + "`ellwand publish`" + ` refuses packages
 with errors. A finding has a code, a severity, a place and a remedy:
 
 | severity | means |
 |---|---|
-| error | users will be hurt; the package is not published |
-| warning | users may be hurt, or the next maintainer |
+| error | users will have problems; the package is not published |
+| warning | users or the next maintainer may have problems |
 | hint | it could be better |
 
-` + "`ellwand explain CODE`" + ` tells what stands here of a rule, and ` + "`ellwand explain CODE --try DIR`" + ` lays its examples out as workspaces.
+` + "`ellwand explain CODE`" + ` prints the text below about a rule, and ` + "`ellwand explain CODE --try DIR`" + ` writes its examples as workspaces.
 
-## What a team wants to hear
+## Configuration
 
-The table ` + "`[lint]`" + ` of ` + "`ellwand.toml`" + ` is for the whole workspace:
+The table ` + "`[lint]`" + ` of ` + "`ellwand.toml`" + ` applies to the whole workspace:
 
 ` + "```toml" + `
 [lint]
 level  = "normal"          # lenient: no hints, warnings are hints; strict: warnings are errors, hints are warnings
-off    = ["ELL109", "ELL710"]  # rules that are not wanted at all
-refuse = "error"           # publish keeps back packages with findings this bad or worse; "never" for none
+off    = ["ELL109", "ELL710"]  # disabled rules
+refuse = "error"           # publish refuses packages with findings of this severity or worse; "never": none
 
-[lint.severity]            # of single rules, whatever the level
+[lint.severity]            # of single rules, for every level
 ELL207 = "error"
 ` + "```" + `
 
-A team that begins takes ` + "`lenient`" + `, and ` + "`refuse = \"never\"`" + ` until the errors are fixed. ` + "`ellwand lint --level strict`" + ` tries another level.
+New teams can start with ` + "`lenient`" + ` and ` + "`refuse = \"never\"`" + ` until the errors are fixed. ` + "`ellwand lint --level strict`" + ` tries another level.
 
-## Intended findings
+## Waivers
 
-A finding is accepted in the recipe, with its reason. ` + "`path`" + ` may be a pattern; without it, the waiver is for all paths. A waiver that
-accepts nothing is a finding itself (ELL111), as soon as all packages of the recipe have been looked at.
+A recipe can accept a finding, with a reason. ` + "`path`" + ` may be a pattern; without it, the waiver applies to all paths. A waiver that
+accepts nothing is a finding itself (ELL111), once all packages of the recipe have been checked.
 
 ` + "```toml" + `
 [[waive]]
@@ -71,23 +71,23 @@ path    = "/usr/libexec/tidegauge/lock"
 reason = "it opens the gauge's serial port for the service account"
 ` + "```" + `
 
-To let a package pass a publish once: ` + "`ellwand publish PACKAGE --allow ELL202:tidegauge --reason \"…\"`" + `; the history keeps the reason.
+To accept a finding for one publish: ` + "`ellwand publish PACKAGE --allow ELL202:tidegauge --reason \"…\"`" + `; the history records the reason.
 
-## What it is told from
+## What lint knows
 
-- The recipe's scripts are parsed as shell, and never run. Commands that a method brings are not looked at.
-- Needs that a build does not use, or uses and does not declare (ELL150, ELL151), are known for certain once ` + "`ellwand build RECIPE --needs-report`" + `
-  has watched the steps of this very recipe. Before that, only what every script shows is told.
-- Symbols, symbol versions and programs are looked up in the system of the target that the package was made for. Where that is not known, what
-  depends on it is left alone.
-- Rules on what has changed (ELL510 to ELL519) compare with the newest older package of the same name in the enabled repositories that are directories.
-  Nothing is asked of a server.
-- A package that is only linted is not compared with its digests; ` + "`publish`" + ` and ` + "`verify`" + ` do that.
+- The recipe's scripts are parsed as shell and never run. The scripts of methods are not checked.
+- Dependencies that a build does not use, or uses and does not declare (ELL150, ELL151), are known for certain after ` + "`ellwand build RECIPE --needs-report`" + `
+  has traced the steps of the current recipe. Before that, only what the scripts show is reported.
+- Symbols, symbol versions and programs are looked up in the system of the target that the package was made for. If that system is
+  unavailable, the rules that need it report nothing.
+- Rules about changes (ELL510 to ELL519) compare with the newest older package of the same name in the enabled repositories that are local
+  directories, and do not access servers.
+- Lint does not verify a package's digests; ` + "`publish`" + ` and ` + "`verify`" + ` do that.
 
 ## For other programs
 
-` + "`--format json`" + ` has all fields of the findings; ` + "`sarif`" + ` is SARIF 2.1.0 (OASIS), for viewers of code and review services; ` + "`junit`" + ` is the XML of JUnit,
-for build services. ` + "`--new-since PACKAGE`" + ` leaves what an older package does not have: versions in paths and messages do not make a finding new.
+` + "`--format json`" + ` has all fields of the findings; ` + "`sarif`" + ` is SARIF 2.1.0 (OASIS), for editors and code review; ` + "`junit`" + ` is JUnit XML,
+for CI services. ` + "`--new-since PACKAGE`" + ` shows only findings that an older package does not have; different versions in paths and messages do not make a finding new.
 
 ` + "`--fix`" + ` applies automatic fixes to the recipe: quotes, modes and kinds in the layout, leftovers to discard, missing needs, ` + "`{version}`" + `, waivers
 that accept nothing. The difference is shown; with ` + "`--dry-run`" + ` nothing is written.

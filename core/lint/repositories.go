@@ -29,8 +29,8 @@ func repositoryRules() []Rule {
 func ell601() Rule {
 	return Rule{
 		Code: "ELL601", Severity: Error, Title: "unmet dependency",
-		Why:    "Nobody can install the package, or upgrade with it: neither another package of the channel nor the system has what it needs.",
-		Remedy: "publish what it needs together with it; where a library has a new soname, build again what uses it, and publish all in one step",
+		Why:    "Nobody can install the package or upgrade to it: neither the channel nor the system provides what it needs.",
+		Remedy: "publish what it needs together with it; if a library has a new soname, rebuild what uses it and publish everything in one step",
 		Wrong: needing("harbours >= 3") + `-- then --
 ellwand publish --all
 ellwand publish --all --allow ELL601:tide --reason "it comes tomorrow"
@@ -43,8 +43,8 @@ ellwand publish --all --allow ELL601:tide --reason "it comes tomorrow"
 func ell602() Rule {
 	return Rule{
 		Code: "ELL602", Severity: Error, Title: "file conflict",
-		Why:    "Whoever installs both has the file of one of them, and which one is chance.",
-		Remedy: "move the file into one of them; or say that they are never together: `conflicts`, or `replaces` where one takes the place of the other",
+		Why:    "If both are installed, chance decides which of the two files is on disk.",
+		Remedy: "move the file into one of them, or declare that they are never installed together: `conflicts`, or `replaces` if one takes the place of the other",
 		Wrong: alsoEbb(`install -Dm644 /dev/null "$DESTDIR/usr/share/tide/table"`) + `-- then --
 ellwand publish packages/*/ebb@*.ell
 ellwand publish packages/*/tide@*.ell --allow ELL602:tide --reason "ebb is to go"
@@ -57,8 +57,8 @@ ellwand publish packages/*/tide@*.ell --allow ELL602:tide --reason "ebb is to go
 func ell603() Rule {
 	return Rule{
 		Code: "ELL603", Severity: Error, Title: "version downgrade",
-		Why:    "Machines that have the newer one do not go back: they would never see what is published now.",
-		Remedy: "raise the version or release; an `epoch` outranks versions that were a mistake; rewind restores a whole channel",
+		Why:    "Machines with the newer version do not go back, so they never get what is published now.",
+		Remedy: "increase the version or release; an `epoch` overrides versions that were a mistake; rewind restores a whole channel",
 		Wrong: `version = "1.1"
 ` + changes("1.1-1") + `-- published --
 -- then --
@@ -76,8 +76,8 @@ ellwand publish packages/*/tide@1.3-1.ell
 func ell604() Rule {
 	return Rule{
 		Code: "ELL604", Severity: Error, Title: "package that cannot be installed",
-		Why:    "There is no set of packages with it in which everything has what it needs and nothing conflicts.",
-		Remedy: "fix what the proof names: publish what is missing, or loosen the bound or the conflict",
+		Why:    "No set of packages contains it, meets every dependency and has no conflict.",
+		Remedy: "fix what the proof names: publish what is missing, or relax the bound or the conflict",
 		Wrong:  needing("ebb", "flood") + "-- other ebb --\n[package.ebb]\nconflicts = [\"flood\"]\n-- other flood --\n" + publishAll,
 		Right:  needing("ebb", "flood") + "-- other ebb --\n-- other flood --\n" + publishAll,
 	}
@@ -87,8 +87,8 @@ func ell604() Rule {
 func ell605() Rule {
 	return Rule{
 		Code: "ELL605", Severity: Hint, Title: "dependency cycle",
-		Why:    "They can only be installed and taken away together, and none of them is ever first: their install scripts cannot count on each other.",
-		Remedy: "put what they share into a package of its own, or make one need a suggestion",
+		Why:    "They can only be installed and removed together, and none is ever first, so their install scripts cannot rely on each other.",
+		Remedy: "put what they share into a separate package, or turn one dependency into a suggestion",
 		Wrong:  needing("ebb") + "-- other ebb --\n" + needing("tide") + publishAll,
 		Right:  needing("ebb") + "-- other ebb --\n" + publishAll,
 	}
@@ -98,7 +98,7 @@ func ell605() Rule {
 func ell606() Rule {
 	return Rule{
 		Code: "ELL606", Severity: Hint, Title: "unused library",
-		Why:    "It may be left over from something that is gone, or belong to programs that are not packaged.",
+		Why:    "It may be left over from something that was removed, or used by programs that are not packaged.",
 		Remedy: "retire it, unless people use it directly",
 		Wrong:  cFile("/usr/lib/libtide.so.1", cLibrary, "-shared -fPIC -Wl,-soname,libtide.so.1") + "\n" + publishAll,
 		Right:  cFile("/usr/lib/libtide.so.1", cLibrary, "-shared -fPIC -Wl,-soname,libtide.so.1") + "\n-- other ebb --\n" + needing("soname/libtide.so.1") + publishAll,
@@ -109,7 +109,7 @@ func ell606() Rule {
 func ell607() Rule {
 	return Rule{
 		Code: "ELL607", Severity: Error, Title: "missing package file",
-		Why:    "The index names it, and whoever wants to install it gets an error in the middle.",
+		Why:    "The index names it, so an installation of it fails halfway.",
 		Remedy: "restore the file from a copy, or retire the package from the channel",
 		Wrong:  publishThen("find repository/packages -name 'tide@*.ell' -delete"),
 		Right:  publishThen("true"),
@@ -120,8 +120,8 @@ func ell607() Rule {
 func ell608() Rule {
 	return Rule{
 		Code: "ELL608", Severity: Error, Title: "changed package file",
-		Why:    "It was damaged, or exchanged. Who installs by the index refuses it; who does not, gets what nobody published.",
-		Remedy: "put the file back from a copy; look how it was changed",
+		Why:    "It was damaged or replaced. Clients that check the index refuse it; others get something that nobody published.",
+		Remedy: "restore the file from a copy, and find out how it was changed",
 		Wrong:  publishThen("for f in $(find repository/packages -name '*.ell'); do printf x | dd of=$f bs=1 seek=200 conv=notrunc; done"),
 		Right:  publishThen("true"),
 	}
@@ -131,7 +131,7 @@ func ell608() Rule {
 func ell609() Rule {
 	return Rule{
 		Code: "ELL609", Severity: Error, Title: "damaged index file",
-		Why:    "Readers compare each file with its digest, and cannot go on: nobody can list or install anything that it holds.",
+		Why:    "Readers compare each file with its digest and stop: nobody can list or install what it contains.",
 		Remedy: "restore it from a copy, or make the index again from the packages", next: fact.MakeIndex,
 		Wrong: publishThen("for f in repository/files/*; do printf x | dd of=$f bs=1 seek=20 conv=notrunc; done"),
 		Right: publishThen("true"),
@@ -142,7 +142,7 @@ func ell609() Rule {
 func ell610() Rule {
 	return Rule{
 		Code: "ELL610", Severity: Hint, Title: "unused repository file",
-		Why:    "An interrupted publish leaves such files, and so does a snapshot that was pruned elsewhere. They do no harm, and take room.",
+		Why:    "An interrupted publish leaves such files, and so does a snapshot that was pruned elsewhere. They are harmless and take space.",
 		Remedy: "prune the repository", next: fact.Prune,
 		Wrong: publishThen("cp repository/files/*.zst repository/files/" + strings.Repeat("0", 64) + ".jsonl.zst"),
 		Right: publishThen("true"),

@@ -82,8 +82,8 @@ func scriptRules() []Rule {
 func ell402() Rule {
 	return Rule{
 		Code: "ELL402", Severity: Warning, Title: "executable that is not a program",
-		Why:    "Without a #! line the system does not know what should run it.",
-		Remedy: `add the #! line, or take the bit away: mode = "0644"`,
+		Why:    "Without a #! line the system does not know which program runs it.",
+		Remedy: `add the #! line, or remove the executable bit: mode = "0644"`,
 		Wrong:  program("echo high water"),
 		Right:  program("#!/bin/sh\necho high water"),
 		pkg: func(c *packageCheck) {
@@ -120,8 +120,8 @@ func ell403() Rule {
 func ell404() Rule {
 	return Rule{
 		Code: "ELL404", Severity: Error, Title: "interpreter without a path",
-		Why:    "The kernel does not look on the PATH: it takes the name for a file in the current directory, and finds none.",
-		Remedy: "write the whole path, such as #!/usr/bin/python3",
+		Why:    "The kernel does not search the PATH. It looks for a file of that name in the current directory.",
+		Remedy: "write the full path, such as #!/usr/bin/python3",
 		Wrong:  program("#!python3\nprint('high water')"),
 		Right:  program("#!/usr/bin/python3\nprint('high water')"),
 		file: func(c *fileCheck) {
@@ -141,8 +141,8 @@ func ell404() Rule {
 func ell405() Rule {
 	return Rule{
 		Code: "ELL405", Severity: Hint, Title: "interpreter found through env",
-		Why:    "env takes the first of that name on the caller's PATH. The package was built, and is tested, with the system's own.",
-		Remedy: "write the interpreter's own path; a [[rewrite]] can",
+		Why:    "env uses the first command of that name on the caller's PATH. The package was built and tested with the system's own.",
+		Remedy: "write the interpreter's full path; a [[rewrite]] can",
 		Wrong:  program("#!/usr/bin/env sh\necho high water"),
 		Right:  program("#!/bin/sh\necho high water"),
 		file: func(c *fileCheck) {
@@ -158,7 +158,7 @@ func ell405() Rule {
 func ell406() Rule {
 	return Rule{
 		Code: "ELL406", Severity: Warning, Title: "python without a version",
-		Why:    "What `python` is differs: the second version, the third, or nothing at all (PEP 394).",
+		Why:    "`python` is version 2 on some systems, version 3 on others, and missing on the rest (PEP 394).",
 		Remedy: "write python3",
 		Wrong:  program("#!/usr/bin/python\nprint('high water')"),
 		Right:  program("#!/usr/bin/python3\nprint('high water')"),
@@ -175,8 +175,8 @@ func ell406() Rule {
 func ell407() Rule {
 	return Rule{
 		Code: "ELL407", Severity: Warning, Title: "invalid shell script",
-		Why:    "It stops at that line with an error, if it gets as far as that.",
-		Remedy: "fix it, with a patch or upstream",
+		Why:    "It stops at that line with an error.",
+		Remedy: "fix it with a patch, or upstream",
 		Wrong:  program("#!/bin/sh\nif true; then\necho high water"),
 		Right:  program("#!/bin/sh\nif true; then\necho high water\nfi"),
 		file: func(c *fileCheck) {
@@ -196,7 +196,7 @@ func ell407() Rule {
 func ell408() Rule {
 	return Rule{
 		Code: "ELL408", Severity: Warning, Title: "sh script that needs bash",
-		Why:    "/bin/sh is whatever POSIX shell a system has. Where that is a small one, the line is an error, or worse: means something else.",
+		Why:    "/bin/sh is a different POSIX shell on each system. In another one the line is an error, or worse: means something else.",
 		Remedy: "write it in POSIX shell, or name bash in the #! line",
 		Wrong:  program("#!/bin/sh\nwater=(high low)\necho \"${water[0]}\""),
 		Right:  program("#!/bin/bash\nwater=(high low)\necho \"${water[0]}\""),
@@ -237,8 +237,8 @@ func ell409() Rule {
 func ell410() Rule {
 	return Rule{
 		Code: "ELL410", Severity: Warning, Title: "bytes before #!",
-		Why:    "The kernel looks at the first two bytes only. After a space, an empty line or a byte order mark, #! is not recognized, and the calling shell runs the script itself.",
-		Remedy: "let the file begin with #!",
+		Why:    "The kernel checks the first two bytes only. After a space, an empty line or a byte order mark, #! is not recognized, and the calling shell runs the script itself.",
+		Remedy: "make the file begin with #!",
 		Wrong:  program("\n#!/usr/bin/python3\nprint('high water')"),
 		Right:  program("#!/usr/bin/python3\nprint('high water')"),
 		file: func(c *fileCheck) {
@@ -258,8 +258,8 @@ func ell410() Rule {
 func ell411() Rule {
 	return Rule{
 		Code: "ELL411", Severity: Warning, Title: "predictable temporary file",
-		Why:    "Whoever knows the name can lay a link there first, and have the script write over a file of its caller.",
-		Remedy: "use mktemp, or a directory that is the program's own",
+		Why:    "Anyone who knows the name can put a link there first, and the script then overwrites a file of its caller.",
+		Remedy: "use mktemp, or a directory that only the program can write to",
 		Wrong:  program("#!/bin/sh\necho high water > /tmp/tide.out"),
 		Right:  program("#!/bin/sh\nout=$(mktemp)\necho high water > \"$out\""),
 		file: func(c *fileCheck) {
@@ -280,8 +280,8 @@ func ell411() Rule {
 func ell412() Rule {
 	return Rule{
 		Code: "ELL412", Severity: Error, Title: "placeholder that was not filled in",
-		Why:    "The build was to put a path there and did not: the script cannot start.",
-		Remedy: "see which step fills in the file, or write the path with a [[rewrite]]",
+		Why:    "The build should have put a path there and did not, so the script cannot start.",
+		Remedy: "check which step fills in the file, or write the path with a [[rewrite]]",
 		Wrong:  program("#!@SHELL@\necho high water"),
 		Right:  program("#!/bin/sh\necho high water"),
 		file: func(c *fileCheck) {
@@ -297,8 +297,8 @@ func ell412() Rule {
 func ell413() Rule {
 	return Rule{
 		Code: "ELL413", Severity: Hint, Title: "command named after its language",
-		Why:    "Users type it, and other programs call it. When it is written anew in another language, the name is wrong or all of them break.",
-		Remedy: "install it without the ending",
+		Why:    "Users type the name, and other programs call it. If the command is rewritten in another language, the name is wrong or its callers break.",
+		Remedy: "install it without the suffix",
 		Wrong:  strings.ReplaceAll(program("#!/bin/sh\necho high water"), "/usr/bin/tide\"", "/usr/bin/tide.sh\""),
 		Right:  program("#!/bin/sh\necho high water"),
 		file: func(c *fileCheck) {
@@ -316,8 +316,8 @@ func ell413() Rule {
 func ell414() Rule {
 	return Rule{
 		Code: "ELL414", Severity: Hint, Title: "script that was not checked",
-		Why:    "It is larger or more deeply nested than scripts in practice, and checking it could take hours. The rules on shell scripts say nothing about it.",
-		Remedy: "split it, or look at it yourself",
+		Why:    "It is larger or more deeply nested than any script in practice, and checking it could take hours. The rules on shell scripts did not run on it.",
+		Remedy: "split it, or review it yourself",
 		Wrong:  nested(250),
 		Right:  nested(3),
 		file: func(c *fileCheck) {
@@ -418,8 +418,8 @@ func installCommands(judge func(c *packageCheck, s script, cmd command) string) 
 	}
 }
 
-// guarded tells whether a command runs only if something is not there yet, or
-// may fail: it stands in an if, behind && or ||.
+// guarded reports whether a command runs only if something is not there yet, or
+// may fail: it is in an if, behind && or ||.
 func (s script) guarded(call *syntax.CallExpr) bool {
 	found := false
 	syntax.Walk(s.file, func(n syntax.Node) bool {
@@ -472,8 +472,8 @@ func installRules() []Rule {
 func ell420() Rule {
 	return Rule{
 		Code: "ELL420", Severity: Warning, Title: "install script that works only once",
-		Why:    "Scripts run again: at each upgrade, and where an installation was interrupted. What fails or adds up the second time leaves the package half installed.",
-		Remedy: "let it do nothing where its work is done: mkdir -p, ln -sf, or a test before it",
+		Why:    "Scripts run again at each upgrade and after an interrupted installation. If the second run fails, the package stays half installed.",
+		Remedy: "make it repeatable: mkdir -p, ln -sf, or a test first",
 		Wrong:  installScript(`mkdir /var/lib/tide`),
 		Right:  installScript(`mkdir -p /var/lib/tide`),
 		pkg: installCommands(func(_ *packageCheck, s script, cmd command) string {
@@ -507,8 +507,8 @@ func ell420() Rule {
 func ell421() Rule {
 	return Rule{
 		Code: "ELL421", Severity: Warning, Title: "install script appends to a file each time",
-		Why:    "Scripts run again, at each upgrade. The line is then in the file as often as there were any.",
-		Remedy: "look whether it is there (grep -q), or install a file of its own into the directory NAME.d",
+		Why:    "Scripts run again at each upgrade, so the line is added each time.",
+		Remedy: "test first whether it is there (grep -q), or install a separate file into a directory NAME.d",
 		Wrong:  installScript(`echo 'harbour = Ely' >> /etc/tide.conf`),
 		Right:  installScript(`grep -q harbour /etc/tide.conf || echo 'harbour = Ely' >> /etc/tide.conf`),
 		pkg: func(c *packageCheck) {
@@ -536,8 +536,8 @@ func ell421() Rule {
 func ell422() Rule {
 	return Rule{
 		Code: "ELL422", Severity: Warning, Title: "install script starts or stops services",
-		Why:    "There may be no service manager: in a container, a chroot, an image that is being made. And the administrator may not want it to run.",
-		Remedy: "install the unit, and leave it to the system's presets and the administrator",
+		Why:    "There may be no service manager: in a container, a chroot or an image under construction. And the administrator may not want the service to run.",
+		Remedy: "install the unit, and leave the rest to the system's presets and the administrator",
 		Wrong:  installScript(`systemctl enable --now tide.service`),
 		Right:  installScript(`systemd-tmpfiles --create tide.conf || true`),
 		pkg: installCommands(func(_ *packageCheck, s script, cmd command) string {
@@ -557,8 +557,8 @@ func ell422() Rule {
 func ell423() Rule {
 	return Rule{
 		Code: "ELL423", Severity: Warning, Title: "install script adds accounts",
-		Why:    "It runs after the files are there, whose owner does not exist until then; and each script has its own idea of numbers, homes and shells.",
-		Remedy: "declare it: [package.NAME.account.NAME], and it is there before the files",
+		Why:    "The files are installed before the script runs, so their owner does not exist yet. Each script also chooses its own numbers, home directories and shells.",
+		Remedy: "declare it: [package.NAME.account.NAME] creates it before the files",
 		Wrong:  installScript(`getent passwd tide >/dev/null || useradd -r tide`),
 		Right:  "[package.tide.layout]\n\"/usr/share/licenses/tide/COPYING\" = { from = \"COPYING\" }\n\"/**\" = {}\n\n[package.tide.account.tide]\nhome = \"/var/lib/tide\"",
 		pkg: installCommands(func(_ *packageCheck, _ script, cmd command) string {
@@ -575,8 +575,8 @@ func ell423() Rule {
 func ell424() Rule {
 	return Rule{
 		Code: "ELL424", Severity: Error, Title: "install script asks questions",
-		Why:    "Nobody may be there: installations run at night, on a hundred machines, in images. It waits for ever, or takes nothing for an answer.",
-		Remedy: "take a default, and let a configuration file change it",
+		Why:    "Installations run at night, on a hundred machines, in images. The script waits forever, or takes an empty answer.",
+		Remedy: "use a default that a configuration file can change",
 		Wrong:  installScript("printf 'Which harbour? '\nread -r harbour\necho \"$harbour\" > /etc/tide.conf"),
 		Right:  installScript("echo Ely | while read -r harbour; do echo \"$harbour\" > /etc/tide.conf; done"),
 		pkg: func(c *packageCheck) {
@@ -603,8 +603,8 @@ func ell424() Rule {
 func ell425() Rule {
 	return Rule{
 		Code: "ELL425", Severity: Error, Title: "install script uses the network",
-		Why:    "What it brings is in no package and pinned by nothing. Without a network the installation fails in its middle.",
-		Remedy: "put what it fetches into a package, or let the program fetch it when it is first used",
+		Why:    "What it downloads is in no package and pinned by no digest. Without a network the installation fails halfway.",
+		Remedy: "put what it downloads into a package, or let the program download it on first use",
 		Wrong:  installScript(`curl -o /usr/share/tide/table https://tide.example/table`),
 		Right:  installScript(`cp /usr/share/tide/table /var/lib/tide/table`),
 		pkg: installCommands(func(_ *packageCheck, s script, cmd command) string {
@@ -620,7 +620,7 @@ func ell425() Rule {
 func ell426() Rule {
 	return Rule{
 		Code: "ELL426", Severity: Warning, Title: "install script writes to a predictable name",
-		Why:    "It runs as root. Whoever knows the name lays a link there first, and has root write over any file of the system.",
+		Why:    "The script runs as root. Anyone who knows the name can put a link there first, and root overwrites any file of the system.",
 		Remedy: "use mktemp",
 		Wrong:  installScript(`tidectl dump > /tmp/tide.out`),
 		Right:  installScript("out=$(mktemp)\necho high > \"$out\""),
@@ -638,8 +638,8 @@ func ell426() Rule {
 func ell427() Rule {
 	return Rule{
 		Code: "ELL427", Severity: Error, Title: "install script changes files of others",
-		Why:    "Users' directories and the accounts' files belong to nobody's package. What a script changes there is lost or wrong for somebody, and cannot be taken back with the package.",
-		Remedy: "leave it to the program, run by its user; or to a directory NAME.d that the file's owner reads",
+		Why:    "Home directories and the account files belong to no package. A change there may be wrong or lost, and cannot be undone when the package is removed.",
+		Remedy: "leave it to the program, run by its user, or use a directory NAME.d that the owner of the file reads",
 		Wrong:  installScript(`rm -rf /home/*/.cache/tide`),
 		Right:  installScript(`rm -rf /var/cache/tide`),
 		pkg: installCommands(func(_ *packageCheck, s script, cmd command) string {
@@ -668,8 +668,8 @@ func ell427() Rule {
 func ell428() Rule {
 	return Rule{
 		Code: "ELL428", Severity: Warning, Title: "install script runs an undeclared command",
-		Why:    "Nothing says that the command must be installed. Where it is not, the installation fails in its middle.",
-		Remedy: "name it in the package's `needs` (command/NAME), or run it only where it is there: command -v NAME",
+		Why:    "No dependency ensures that the command is installed. If it is missing, the installation fails halfway.",
+		Remedy: "name it in the package's `needs` (command/NAME), or run it only if it exists: command -v NAME",
 		Wrong:  installScript(`tidectl reload`),
 		Right:  installScript(`if command -v tidectl >/dev/null; then tidectl reload; fi`),
 		pkg: func(c *packageCheck) {
@@ -700,8 +700,8 @@ func ell428() Rule {
 func ell429() Rule {
 	return Rule{
 		Code: "ELL429", Severity: Warning, Title: "install script sets modes and owners",
-		Why:    "What the layout says is right from the first moment, can be verified, and is put right again by an upgrade. Between the files and the script it is wrong.",
-		Remedy: `give them in the layout: { mode = "…", owner = "…" }`,
+		Why:    "Modes in the layout are correct from the first moment, can be verified, and are restored by an upgrade. Until the script runs, they are wrong.",
+		Remedy: `set them in the layout: { mode = "…", owner = "…" }`,
 		Wrong:  installScript(`chmod 0640 /usr/share/licenses/tide/COPYING`),
 		Right:  installScript(`chmod 0640 /var/lib/tide/heights || true`),
 		pkg: installCommands(func(c *packageCheck, s script, cmd command) string {
@@ -722,8 +722,8 @@ func ell429() Rule {
 func ell430() Rule {
 	return Rule{
 		Code: "ELL430", Severity: Error, Title: "install script may delete everything",
-		Why:    "Where the variable is empty, the command deletes from / on. Install scripts run as root.",
-		Remedy: `write "${NAME:?}" in its place, which stops where it is empty`,
+		Why:    "If the variable is empty, the command deletes everything below /. Install scripts run as root.",
+		Remedy: `write "${NAME:?}" instead, which stops if it is empty`,
 		Wrong:  installScript("tables=$(cat /etc/tide.tables)\nrm -rf \"$tables\"/*"),
 		Right:  installScript("tables=$(cat /etc/tide.tables)\nrm -rf \"${tables:?}\"/*"),
 		pkg: installCommands(func(_ *packageCheck, s script, cmd command) string {
@@ -739,8 +739,8 @@ func ell430() Rule {
 func ell431() Rule {
 	return Rule{
 		Code: "ELL431", Severity: Hint, Title: "install script raises privileges",
-		Why:    "Install scripts have all there are. Where sudo is not installed, the command fails.",
-		Remedy: "leave it out",
+		Why:    "Install scripts already run with all privileges. If sudo is not installed, the command fails.",
+		Remedy: "remove it",
 		Wrong:  installScript(`sudo touch /var/lib/tide/heights`),
 		Right:  installScript(`touch /var/lib/tide/heights`),
 		pkg: installCommands(func(_ *packageCheck, _ script, cmd command) string {

@@ -58,7 +58,7 @@ func (c *setCheck) published(f func(now, before *ell.Package)) {
 	}
 }
 
-// offers tells whether one of the packages offers something of a kind and name.
+// offers reports whether one of the packages offers something of a kind and name.
 func (c *setCheck) offers(kind, name string) bool {
 	return slices.ContainsFunc(c.packages, func(p *ell.Package) bool {
 		return slices.ContainsFunc(p.Facts.AllProvides(), func(o need.Provide) bool { return o.Kind == kind && o.Name == name })
@@ -102,7 +102,7 @@ func (c *setCheck) eachModule(f func(p *ell.Package, at string, m scan.Module)) 
 	}
 }
 
-// linkable tells whether -lNAME finds a library in the packages or the system.
+// linkable reports whether -lNAME finds a library in the packages or the system.
 func (c *setCheck) linkable(name string) bool {
 	for _, p := range c.packages {
 		entries, _ := p.Layout()

@@ -31,7 +31,7 @@ var networkCalls = map[string][]string{
 	"go": {"get", "install"}, "gem": {"install"}, "svn": {"checkout", "co", "update"}, "hg": {"clone", "pull"}, "yarn": {"install"},
 }
 
-// goesOut tells whether a command uses the network.
+// goesOut reports whether a command uses the network.
 func goesOut(cmd command) bool {
 	base := cmd.base()
 	if networkTools[base] {
@@ -49,7 +49,7 @@ func goesOut(cmd command) bool {
 
 var fixedJobs = pattern.New(`^(-j|--jobs=?|--parallel=?)([0-9]+)$`)
 
-// expandsFlags tells whether a text keeps the flags that the build was given.
+// expandsFlags reports whether a text keeps the flags that the build was given.
 var expandsFlags = pattern.New(`\$\{?(C|CXX|CPP|LD|F)FLAGS`)
 
 var flagVariable = pattern.New(`^(C|CXX|LD)FLAGS$`)
@@ -90,8 +90,8 @@ func shellRules() []Rule {
 func ell131() Rule {
 	return Rule{
 		Code: "ELL131", Severity: Warning, Title: "step asks for more privileges",
-		Why:    "A build is an ordinary user's business: owners and modes are given in the layout, and nothing outside of the staging directory is touched.",
-		Remedy: "leave it out, and say in the layout whose the files are",
+		Why:    "A build runs as an ordinary user: owners and modes are set in the layout, and nothing outside of the staging directory is changed.",
+		Remedy: "remove it, and set the owner in the layout",
 		Wrong:  stageFile(`sudo touch "$DESTDIR/usr/share/tide/table"`),
 		Right:  stageFile(`touch "$DESTDIR/usr/share/tide/table"`),
 		recipe: func(c *recipeCheck) {
@@ -108,7 +108,7 @@ func ell131() Rule {
 func ell132() Rule {
 	return Rule{
 		Code: "ELL132", Severity: Error, Title: "step uses the network",
-		Why:    "Steps have none. What they would fetch is pinned by nothing, and may be gone when the package is built again.",
+		Why:    "Steps have no network. A download is pinned by no digest and may be gone when the package is rebuilt.",
 		Remedy: "make it a [[source]], pinned by its digest",
 		Wrong:  stageFile(`curl -o "$DESTDIR/usr/share/tide/table" https://tide.example/table`),
 		Right:  stageFile(`echo 3.14 > "$DESTDIR/usr/share/tide/table"`),
@@ -126,7 +126,7 @@ func ell132() Rule {
 func ell133() Rule {
 	return Rule{
 		Code: "ELL133", Severity: Warning, Title: "unquoted path",
-		Why:    "Without quotes the shell splits a path at spaces: the build fails in a workspace whose path has one, or deletes something else.",
+		Why:    "Without quotes the shell splits a path at spaces: the build fails in a workspace with a space in its path, or deletes something else.",
 		Remedy: `write it in quotes, as in "$DESTDIR/usr"`,
 		Wrong:  "[steps]\nstage = '''\ninstall -d $DESTDIR/usr/share/tide\n'''",
 		Right:  "[steps]\nstage = '''\ninstall -d \"$DESTDIR/usr/share/tide\"\n'''",
@@ -142,7 +142,7 @@ func ell133() Rule {
 func ell134() Rule {
 	return Rule{
 		Code: "ELL134", Severity: Warning, Title: "pipe hides a failure",
-		Why:    "Of commands in a pipe, only the last one's failure stops the step. What fails in front of it goes unnoticed, and half a result is packed.",
+		Why:    "In a pipe only the last command's failure stops the step. Failures of the others go unnoticed, and half a result is packed.",
 		Remedy: "write to a file and read that, or leave the pipe out: the step's log keeps everything",
 		Wrong:  buildFile("make --version | tee build.log"),
 		Right:  buildFile("make --version"),
@@ -507,7 +507,7 @@ func (s script) in(stmt *syntax.Stmt) []command {
 	return out
 }
 
-// archiveFlow tells whether a command only passes on what it reads, as tar
+// archiveFlow reports whether a command only passes on what it reads, as tar
 // does in tar -c | tar -x: the reader notices when it ends too early.
 func archiveFlow(cmd command) bool {
 	return cmd.base() == "tar" && slices.ContainsFunc(cmd.args, func(a string) bool {
@@ -515,7 +515,7 @@ func archiveFlow(cmd command) bool {
 	})
 }
 
-// shortStrip tells whether an option of install in one letter group strips.
+// shortStrip reports whether an option of install in one letter group strips.
 func shortStrip(a string) bool {
 	return len(a) > 1 && a[0] == '-' && a[1] != '-' && strings.Trim(a[1:], "Dcpsv") == "" && strings.Contains(a, "s")
 }
@@ -542,7 +542,7 @@ func (s script) emptyRemoval(cmd command) string {
 	return ""
 }
 
-// filled tells whether the script itself gives a variable a value that is not
+// filled reports whether the script itself gives a variable a value that is not
 // empty.
 func (s script) filled(name string) bool {
 	return pattern.New(`(?m)(^|[\s;])(` + regexp.QuoteMeta(name) + `=(\$\(mktemp|"?[A-Za-z0-9/._-])|for\s+` + regexp.QuoteMeta(name) + `\s+in\s)`).MatchString(s.text)

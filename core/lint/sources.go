@@ -20,7 +20,7 @@ func telling(version string) bool {
 	return strings.Count(version, ".") >= 2 || len(version) >= 5 && strings.ContainsAny(version, "._~")
 }
 
-// written tells whether a text has a version in it, as a word of its own.
+// written reports whether a text has a version in it, as a word of its own.
 func written(text, version string) bool {
 	for from := 0; ; {
 		i := strings.Index(text[from:], version)
@@ -65,8 +65,8 @@ func sourceRules() []Rule {
 func ell103() Rule {
 	return Rule{
 		Code: "ELL103", Severity: Error, Title: "source without a digest",
-		Why:    "Without one, whoever answers for the address decides what gets built, today and at the next rebuild.",
-		Remedy: "add its sha256; pinning the sources does", next: fact.PinSources,
+		Why:    "Without a digest, whoever controls the address decides what gets built, today and at every rebuild.",
+		Remedy: "add its sha256; pinning the sources does that", next: fact.PinSources,
 		Wrong: `[[source]]
 url = "https://files.example/tide-{version}.tar.gz"`,
 		Right: `[[source]]
@@ -86,8 +86,8 @@ sha256 = "9f86d081884c7d659a2feaa0c55ad015a3bf4f1b2b0b822cd15d6c15b0f00a08"`,
 func ell104() Rule {
 	return Rule{
 		Code: "ELL104", Severity: Warning, Title: "URL with plain http",
-		Why:    "Anyone between here and the server can read along and answer in its place. A digest catches a changed file, but only after it has failed everyone's build.",
-		Remedy: "use https where the server has it",
+		Why:    "Anyone on the network can read the traffic and answer in the server's place. A digest detects a changed file, but everybody's build fails then.",
+		Remedy: "use https if the server offers it",
 		Wrong:  `homepage = "http://tide.example/"`,
 		Right:  `homepage = "https://tide.example/"`,
 		recipe: func(c *recipeCheck) {
@@ -107,8 +107,8 @@ func ell104() Rule {
 func ell108() Rule {
 	return Rule{
 		Code: "ELL108", Severity: Warning, Title: "version spelled out in a source",
-		Why:    "At the next version it has to be found and changed in several places; the one that is missed fetches the old source under the new name.",
-		Remedy: "write {version} in its place",
+		Why:    "The next version has to be changed in several places. If one is missed, the old source is fetched under the new name.",
+		Remedy: "write {version} instead",
 		Wrong: `[[source]]
 url    = "https://files.example/tide-1.2.tar.gz"
 sha256 = "9f86d081884c7d659a2feaa0c55ad015a3bf4f1b2b0b822cd15d6c15b0f00a08"`,
@@ -136,8 +136,8 @@ sha256 = "9f86d081884c7d659a2feaa0c55ad015a3bf4f1b2b0b822cd15d6c15b0f00a08"`,
 func ell124() Rule {
 	return Rule{
 		Code: "ELL124", Severity: Warning, Title: "URL whose contents change",
-		Why:    "It names whatever is newest at the moment. After the next release the digest does not fit any more, and the old source is nowhere to be had.",
-		Remedy: "use the address of the release, with {version} in it",
+		Why:    "The URL names whatever is newest at the moment. After the next release the digest no longer matches, and the old source is unavailable.",
+		Remedy: "use the URL of the release, with {version} in it",
 		Wrong: `[[source]]
 url    = "https://files.example/tide-latest.tar.gz"
 sha256 = "9f86d081884c7d659a2feaa0c55ad015a3bf4f1b2b0b822cd15d6c15b0f00a08"`,
@@ -158,7 +158,7 @@ sha256 = "9f86d081884c7d659a2feaa0c55ad015a3bf4f1b2b0b822cd15d6c15b0f00a08"`,
 func ell125() Rule {
 	return Rule{
 		Code: "ELL125", Severity: Warning, Title: "unused file beside the recipe",
-		Why:    "Readers of the directory take it for part of the package. Mostly it is a patch that nobody listed, or one that was needed for the last version.",
+		Why:    "Readers assume that it is part of the package. Often it is a patch that nobody listed, or one that an earlier version needed.",
 		Remedy: "name it in the recipe, or remove it",
 		Wrong: `-- fix-times.patch --
 Times are in UTC.
@@ -210,8 +210,8 @@ Ely
 func ell126() Rule {
 	return Rule{
 		Code: "ELL126", Severity: Warning, Title: "unused source",
-		Why:    "It is fetched and unpacked for nothing, and whoever audits the recipe looks into it for nothing.",
-		Remedy: "take it out, or use it in a step or a layout",
+		Why:    "It is fetched, unpacked and audited, but nothing uses it.",
+		Remedy: "remove it, or use it in a step or a layout",
 		Wrong: `[[source]]
 file = "harbours"
 -- harbours --
@@ -247,8 +247,8 @@ Ely
 func ell127() Rule {
 	return Rule{
 		Code: "ELL127", Severity: Hint, Title: "patch without a description",
-		Why:    "At the next version somebody has to decide whether it is still wanted: why it is there, who wrote it, whether upstream has it.",
-		Remedy: "write that into the patch file, above its first line with ---",
+		Why:    "At the next version somebody has to decide whether the patch is still needed: why it exists, who wrote it, whether upstream has it.",
+		Remedy: "describe it in the patch file, above the first line with ---",
 		Wrong: `[[patch]]
 file = "times.patch"
 [[source]]
@@ -305,7 +305,7 @@ The almanac of 2031 corrects this one. Sent upstream on 2 April.
 func ell128() Rule {
 	return Rule{
 		Code: "ELL128", Severity: Hint, Title: "version spelled out in a script or layout",
-		Why:    "At the next version the line is wrong, and the build fails at it, or installs under the old name.",
+		Why:    "At the next version the line is wrong: the build fails, or it installs under the old name.",
 		Remedy: "write $ELL_VERSION in scripts, and {version} everywhere else",
 		Wrong: `version = "2031.1"
 [steps]
@@ -351,7 +351,7 @@ text    = ["Tables for 2031"]`,
 	}
 }
 
-// usesFile tells whether anything in the recipe names a file beside it.
+// usesFile reports whether anything in the recipe names a file beside it.
 func (c *recipeCheck) usesFile(name string) bool {
 	for _, s := range c.Sources {
 		if path.Clean(s.File) == name {
@@ -390,7 +390,7 @@ func (c *recipeCheck) scriptsMention(name string) bool {
 	return slices.ContainsFunc(c.scripts(), func(s script) bool { return strings.Contains(s.text, name) })
 }
 
-// globs tells whether a pattern in a script can stand for a file.
+// globs reports whether a pattern in a script can stand for a file.
 func (c *recipeCheck) globs(name string) bool {
 	for _, s := range c.scripts() {
 		for _, word := range strings.Fields(s.text) {

@@ -19,7 +19,7 @@ var unitPath = pattern.New(`^/(?:usr/)?lib/systemd/(?:system|user)/[^/]+\.(?:ser
 // [Install], which all have.
 var unitSections = map[string]string{".service": "Service", ".socket": "Socket", ".timer": "Timer", ".path": "Path", ".mount": "Mount"}
 
-// bus tells whether a unit's path is that of a service of D-Bus.
+// bus reports whether a unit's path is that of a service of D-Bus.
 func bus(p string) bool { return strings.HasPrefix(p, "/usr/share/dbus-1/") }
 
 // unit is an example with a program and a unit that starts it.
@@ -69,7 +69,7 @@ func unitRules() []Rule {
 func ell750() Rule {
 	return Rule{
 		Code: "ELL750", Severity: Error, Title: "invalid unit",
-		Why:    "The service manager passes over what it does not understand, and starts the rest in another way than was meant, or nothing.",
+		Why:    "The service manager ignores what it does not understand, and starts the service differently than intended, or not at all.",
 		Remedy: "correct the line, or the name of the section",
 		Wrong:  unit("tide.service", "[Unit]\nDescription=Tide tables\n[Servce]\nExecStart=/usr/libexec/tide/serve"),
 		Right:  unit("tide.service", goodUnit),
@@ -105,8 +105,8 @@ func ell750() Rule {
 func ell751() Rule {
 	return Rule{
 		Code: "ELL751", Severity: Error, Title: "unit starts nothing",
-		Why:    "The service fails at its start: the program is not where the unit says, or not executable.",
-		Remedy: "correct the path; it is the one after installation",
+		Why:    "The service fails to start: the program is missing at that path, or not executable.",
+		Remedy: "correct the path; it must be the installed one",
 		Wrong:  unit("tide.service", strings.Replace(goodUnit, "/usr/libexec/tide/serve", "/usr/local/bin/serve", 1)),
 		Right:  unit("tide.service", goodUnit),
 		pkg: func(c *packageCheck) {
@@ -141,7 +141,7 @@ func ell751() Rule {
 func ell752() Rule {
 	return Rule{
 		Code: "ELL752", Severity: Error, Title: "unit with an undeclared account",
-		Why:    "Where the account does not exist, the service does not start.",
+		Why:    "If the account does not exist, the service does not start.",
 		Remedy: "declare it: [package.NAME.account.NAME]; or let the unit say DynamicUser=yes",
 		Wrong:  unit("tide.service", strings.Replace(goodUnit, "[Service]", "[Service]\nUser=tide", 1)),
 		Right:  unit("tide.service", strings.Replace(goodUnit, "[Service]", "[Service]\nUser=tide", 1)) + "\n[package.tide.layout]\n\"/usr/share/licenses/tide/COPYING\" = { from = \"COPYING\" }\n\"/**\" = {}\n[package.tide.account.tide]\nhome = \"/var/lib/tide\"",
@@ -191,7 +191,7 @@ func ell753() Rule {
 func ell754() Rule {
 	return Rule{
 		Code: "ELL754", Severity: Error, Title: "socket without its service",
-		Why:    "The first connection is to start the service of the same name, and there is none: it is refused.",
+		Why:    "The first connection should start the service of the same name, but there is none, so the connection is refused.",
 		Remedy: "install the service, or name it with Service=",
 		Wrong:  unit("tide.socket", "[Unit]\nDescription=Tide tables\n[Socket]\nListenStream=7777\n[Install]\nWantedBy=sockets.target"),
 		Right:  alsoUnit(unit("tide.socket", "[Unit]\nDescription=Tide tables\n[Socket]\nListenStream=7777\n[Install]\nWantedBy=sockets.target"), "tide.service", goodUnit),
@@ -215,8 +215,8 @@ func ell754() Rule {
 func ell755() Rule {
 	return Rule{
 		Code: "ELL755", Severity: Hint, Title: "path under /var/run",
-		Why:    "It is a link to /run, kept for old programs; the service manager warns of it at each start.",
-		Remedy: "write /run in its place",
+		Why:    "/var/run is a link to /run for old programs; the service manager warns about it at each start.",
+		Remedy: "write /run instead",
 		Wrong:  unit("tide.service", strings.Replace(goodUnit, "[Service]", "[Service]\nPIDFile=/var/run/tide.pid", 1)),
 		Right:  unit("tide.service", strings.Replace(goodUnit, "[Service]", "[Service]\nPIDFile=/run/tide.pid", 1)),
 		pkg: func(c *packageCheck) {
@@ -269,7 +269,7 @@ func ell756() Rule {
 func ell757() Rule {
 	return Rule{
 		Code: "ELL757", Severity: Hint, Title: "unit without a description",
-		Why:    "Logs and listings show its file's name in its place.",
+		Why:    "Logs and lists show its file name instead.",
 		Remedy: "add to [Unit]: Description=…",
 		Wrong:  unit("tide.service", strings.Replace(goodUnit, "[Unit]\nDescription=Tide tables\n", "[Unit]\n", 1)),
 		Right:  unit("tide.service", goodUnit),
@@ -288,7 +288,7 @@ func ell760() Rule {
 	return Rule{
 		Code: "ELL760", Severity: Error, Title: "invalid tmpfiles.d or sysusers.d line",
 		Why:    "The line is ignored at each start: the directory or account is not created, and the service fails.",
-		Remedy: "see tmpfiles.d(5) and sysusers.d(5) for what stands in which place",
+		Remedy: "see tmpfiles.d(5) and sysusers.d(5) for the format",
 		Wrong:  stageFile("install -d \"$DESTDIR/usr/lib/tmpfiles.d\"\necho '/run/tide d 0755 root root' > \"$DESTDIR/usr/lib/tmpfiles.d/tide.conf\""),
 		Right:  stageFile("install -d \"$DESTDIR/usr/lib/tmpfiles.d\"\necho 'd /run/tide 0755 root root' > \"$DESTDIR/usr/lib/tmpfiles.d/tide.conf\""),
 		file: func(c *fileCheck) {
@@ -317,7 +317,7 @@ func ell760() Rule {
 func ell761() Rule {
 	return Rule{
 		Code: "ELL761", Severity: Hint, Title: "undeclared sysusers.d account",
-		Why:    "They are made at some moment after the installation. Those that the package declares are there before its files, which may belong to them.",
+		Why:    "They are created some time after the installation. Accounts that the package declares exist before its files, which may belong to them.",
 		Remedy: "declare them: [package.NAME.account.NAME]",
 		Wrong:  stageFile("install -d \"$DESTDIR/usr/lib/sysusers.d\"\necho 'u tide - \"Tide tables\" /var/lib/tide' > \"$DESTDIR/usr/lib/sysusers.d/tide.conf\""),
 		Right: stageFile("install -d \"$DESTDIR/usr/lib/sysusers.d\"\necho 'u tide - \"Tide tables\" /var/lib/tide' > \"$DESTDIR/usr/lib/sysusers.d/tide.conf\"") +

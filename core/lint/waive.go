@@ -15,7 +15,7 @@ import (
 // numbers are what differs between two versions of a path or message.
 var numbers = pattern.New(`[0-9]+(\.[0-9]+)*`)
 
-// accepts tells whether a waiver is for a finding. One without a path is for
+// accepts reports whether a waiver is for a finding. One without a path is for
 // all of them.
 func accepts(w recipe.Waiver, f fact.Finding) bool {
 	if !strings.EqualFold(w.Code, f.Code) {

@@ -20,7 +20,7 @@ const Time = "ms"
 type Task interface {
 	// Advance adds to the amount that is done.
 	Advance(n int64)
-	// Set says anew how much is done, and of how much; a total of 0 or less
+	// Set says again how much is done, and of how much; a total of 0 or less
 	// is not known.
 	Set(done, total int64)
 	// Say shows what is being done at the moment, such as a line of output.

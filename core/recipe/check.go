@@ -243,8 +243,8 @@ func (r *Recipe) checkNeeds(needs []string, path ...any) {
 	}
 }
 
-// checkReplaces reports what no package can stand in for: a package takes the
-// place of other packages, each by its name.
+// checkReplaces reports what cannot be replaced: a package replaces other packages,
+// each by its name.
 func (r *Recipe) checkReplaces(p Package, name string) {
 	for i, text := range p.Replaces {
 		at := r.Doc.At("package", name, "replaces", i)

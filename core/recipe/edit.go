@@ -40,7 +40,7 @@ func (r *Recipe) pins(pins []Pin) []document.Edit {
 			edits = append(edits, document.Edit{At: document.Span{Offset: n.Value.Offset + n.Value.Length}, Text: ", " + key + " = " + document.Quote(value)})
 			continue
 		}
-		// The two equals signs stand in one column, as far as the address's
+		// The two equals signs are in one column, as far as the address's
 		// leaves room.
 		line, _ := r.Doc.Position(n.Key.Offset)
 		before, _, _ := strings.Cut(strings.TrimLeft(r.Doc.Line(line), " \t"), "=")

@@ -165,7 +165,7 @@ func TestOverlap(t *testing.T) {
 	}
 }
 
-// Packages, and what stands in them, can be named by options and come with
+// Packages, and what is in them, can be named by options and come with
 // them.
 func TestConditionalPackages(t *testing.T) {
 	text := facts + `[option.tls]

@@ -154,7 +154,7 @@ func (r *Recipe) compile(condition string, target Target) (*vm.Program, error) {
 	return expr.Compile(condition, expr.Env(r.environment(r.Set, target)), expr.AsBool(), expr.MaxNodes(maxParts))
 }
 
-// holds tells whether a condition holds; mistakes in it are recorded. A
+// holds reports whether a condition holds; mistakes in it are recorded. A
 // condition that cannot hold for any values of the options is one.
 func (r *Recipe) holds(condition string, target Target, path ...any) bool {
 	n := r.Doc.Find(path...)
@@ -312,7 +312,7 @@ func (r *Recipe) decide(target Target) {
 	r.decidePackages(target)
 }
 
-// decidePackages drops packages, and what stands in them, under conditions that
+// decidePackages drops packages, and what is in them, under conditions that
 // do not hold.
 func (r *Recipe) decidePackages(target Target) {
 	for _, name := range r.PackageNames() {

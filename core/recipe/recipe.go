@@ -68,7 +68,7 @@ type Recipe struct {
 	Changes     []Change           `toml:"change"`
 
 	Set        Values             `toml:"-"` // the value of every option
-	Dir        string             `toml:"-"` // the directory that the recipe stands in
+	Dir        string             `toml:"-"` // the directory that the recipe is in
 	Doc        *document.Document `toml:"-"` // for the places of things
 	conditions int                `toml:"-"` // that were looked at
 }
@@ -165,7 +165,7 @@ type Package struct {
 	Needs       []string           `toml:"needs"`
 	Provides    []string           `toml:"provides"`
 	Conflicts   []string           `toml:"conflicts"` // what it cannot be in one root with
-	Replaces    []string           `toml:"replaces"`  // what it stands in for, and whose paths it may take
+	Replaces    []string           `toml:"replaces"`  // packages that it replaces, whose paths it may contain
 	Suggests    []string           `toml:"suggests"`  // what it is better with
 	Layout      map[string]Entry   `toml:"layout" shape:"paths with { } behind them"`
 	Accounts    map[string]Account `toml:"account"`
@@ -246,7 +246,7 @@ func (r *Recipe) Full() string {
 	return version.Full{Epoch: r.Epoch, Version: r.Version, Release: r.Release}.String()
 }
 
-// Date is the time that stands in everything built: midnight UTC of the
+// Date is the time that is in everything built: midnight UTC of the
 // newest change, or of 1980-01-01 (the oldest date that all archive formats
 // hold) where there is none.
 func (r *Recipe) Date() time.Time {
@@ -284,7 +284,7 @@ func (r *Recipe) PackageNames() []string {
 	return names
 }
 
-// Makes tells whether a package of that name is among those of the recipe.
+// Makes reports whether a package of that name is among those of the recipe.
 func (r *Recipe) Makes(name string) bool { return slices.Contains(r.PackageNames(), name) }
 
 // Origin is the place in the recipe that says where source i comes from.

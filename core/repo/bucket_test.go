@@ -26,7 +26,7 @@ import (
 	"ellwand.example/core/repo/storage"
 )
 
-// bucketServer stands in for a server that speaks S3: path-style addresses,
+// bucketServer is a fake of a server that speaks S3: path-style addresses,
 // whole objects, conditional writes, and the second kind of listing.
 type bucketServer struct {
 	mu      sync.Mutex

@@ -226,7 +226,7 @@ func (r *Repository) putJSON(ctx context.Context, name string, v any) error {
 	return r.putPage(ctx, name, data, err)
 }
 
-// getJSON reads it again; found is false where it is not there or is no good.
+// getJSON reads it again; found is false where it is not there or is unusable.
 func (r *Repository) getJSON(ctx context.Context, name string, v any) (found bool, err error) {
 	data, err := r.read(ctx, name, index.MaxListing)
 	if errors.Is(err, fs.ErrNotExist) {
@@ -259,7 +259,7 @@ func (e *edit) packagePage(ctx context.Context, c *candidate, met map[string][]i
 	return r.putPage(ctx, pageOf(c.record.File), data, err)
 }
 
-// pages writes the pages of a channel anew after a change. Only the groups in
+// pages writes the pages of a channel again after a change. Only the groups in
 // which something changed are touched.
 func (tx *transaction) pages(ctx context.Context, edits []*edit, change Change) error {
 	r := tx.repo

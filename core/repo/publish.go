@@ -67,10 +67,10 @@ type candidate struct {
 }
 
 // Publish adds package files to a channel in one atomic step. Each file is
-// verified whole first; those that are damaged, or that another file of the
-// same identity stands in the way of, are refused. Of the others the gate
-// judges what the channel would become: either all go in, or, with a
-// *RefusedError, none. After an error nothing has changed.
+// verified completely first; a damaged file, or one whose identity belongs to
+// another file already, is refused. The gate checks what the channel would become
+// with the rest: either all are added, or, with a *RefusedError, none. After an
+// error nothing has changed.
 func (r *Repository) Publish(ctx context.Context, channelName string, files []string, o ChangeOptions, sink progress.Sink) (Report, error) {
 	report := Report{Channel: channelName, Outcomes: make([]Outcome, len(files))}
 	candidates, err := examine(ctx, files, report.Outcomes, sink)

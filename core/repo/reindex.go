@@ -29,7 +29,7 @@ type seenPack struct {
 	Package  string `json:"package"`  // its identity; empty for what is none
 }
 
-// Index makes the index anew, from the package files under packages/ alone,
+// Index makes the index again, from the package files under packages/ alone,
 // and gives a channel all of them. Where nothing of them changed since, nothing
 // is read but their names. It is for repositories in directories.
 func (r *Repository) Index(ctx context.Context, channel string, o ChangeOptions, sink progress.Sink) (Report, error) {
@@ -152,7 +152,7 @@ func (r *Repository) remember(ctx context.Context, d storage.Directory, channel 
 	}
 }
 
-// indexed tells whether all files are as they were when the channel was
+// indexed reports whether all files are as they were when the channel was
 // indexed, and the channel is still at what came of that.
 func (r *Repository) indexed(ctx context.Context, channel string, found []storage.Stored, before seen) (serial int64, same bool) {
 	if len(found) != len(before.Files) || channel != before.Channel {

@@ -77,7 +77,7 @@ func (e *HalfCopiedError) Error() string {
 		e.Where, storage.PointerFile, e.Name, storage.PointerFile)
 }
 
-// copied tells whether what is read is kept.
+// copied reports whether what is read is kept.
 func (r *Repository) copied() bool {
 	_, local := r.Storage.LocalPath()
 	return !local && r.Cache != ""

@@ -34,7 +34,7 @@ const (
 
 // ChangeOptions are on what o a channel is changed.
 type ChangeOptions struct {
-	// System returns, for a target, what tells whether the system below its
+	// System returns, for a target, what reports whether the system below its
 	// packages meets a need; nil where that system is not known. System itself may
 	// be nil.
 	System func(target string) func(solve.Need) bool

@@ -37,7 +37,7 @@ func (s Cache) Path(digest string) string {
 	return filepath.Join(s.Dir, "sha256", digest[:2], digest)
 }
 
-// Has tells whether the cache holds a digest.
+// Has reports whether the cache holds a digest.
 func (s Cache) Has(digest string) bool {
 	if len(digest) < 2 {
 		return false
@@ -47,7 +47,7 @@ func (s Cache) Has(digest string) bool {
 }
 
 // Verify reads a stored file and compares its digest. A file that no longer
-// is what it was is removed, so that the next fetch brings it anew.
+// is what it was is removed, so that the next fetch brings it again.
 func (s Cache) Verify(ctx context.Context, digest string) error {
 	found, err := fileDigest(ctx, s.Path(digest))
 	if err != nil {

@@ -276,7 +276,7 @@ func TestDownload(t *testing.T) {
 		t.Errorf("again: %+v, %v after %d requests", got, err, len(server.ranges))
 	}
 
-	// A file that changed between two halves is begun anew.
+	// A file that changed between two halves is begun again.
 	store = t.TempDir()
 	changing := &flaky{data: data, breaks: 1, tag: `"old"`}
 	h2 := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {

@@ -19,7 +19,7 @@ import (
 	"ellwand.example/core/recipe"
 )
 
-// teamServer stands in for a shared cache: files in memory, written by those
+// teamServer is a fake of a shared cache: files in memory, written by those
 // who have the token.
 type teamServer struct {
 	*httptest.Server

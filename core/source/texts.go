@@ -15,7 +15,7 @@ const maxListed = 1 << 30
 
 // Texts reads files at the top of an archive, or right in its one top directory:
 // those that match tells of, up to limit bytes of each. The names are as they
-// stand in the archive. Files that are no tar archives have no texts.
+// are in the archive. Files that are no tar archives have no texts.
 func Texts(ctx context.Context, file string, match func(name string) bool, limit int64) (map[string]string, error) {
 	f, err := os.Open(file)
 	if err != nil {

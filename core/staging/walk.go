@@ -41,7 +41,7 @@ func unreadable(dir, disk string, err error) error {
 	return &UnreadableError{"/" + filepath.ToSlash(strings.TrimPrefix(disk, dir+"/")), info.Mode() & fs.ModePerm, info.IsDir()}
 }
 
-// Walk lists what stands in a staging directory, in the order of paths.
+// Walk lists what is in a staging directory, in the order of paths.
 func Walk(dir string) ([]Path, error) {
 	var paths []Path
 	var unfit []string
@@ -97,7 +97,7 @@ func Walk(dir string) ([]Path, error) {
 	return paths, nil
 }
 
-// ValidXattr tells whether a package can carry an extended attribute: users'
+// ValidXattr reports whether a package can carry an extended attribute: users'
 // own, and capabilities. Others are the machine's (labels, access lists) or
 // the build's.
 func ValidXattr(name string) bool {

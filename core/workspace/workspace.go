@@ -104,7 +104,7 @@ type Repository struct {
 	Priority int    `toml:"priority"` // packages of a higher one are preferred to newer ones
 }
 
-// IsEnabled tells whether packages are taken from the repository.
+// IsEnabled reports whether packages are taken from the repository.
 func (r Repository) IsEnabled() bool { return r.Enabled == nil || *r.Enabled }
 
 // DefaultChannel is the channel that is used where none is named.

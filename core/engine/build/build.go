@@ -202,7 +202,7 @@ func (b *Builder) begin(ctx context.Context, r *recipe.Recipe) (*job, error) {
 }
 
 // Staged runs the steps up to stage, where they have to be, and lists what
-// stands in the staging directory, but for the debug information that was split
+// is in the staging directory, but for the debug information that was split
 // off. What it names on disk is gone with the next
 // build of the recipe.
 func (b *Builder) Staged(ctx context.Context, r *recipe.Recipe) ([]staging.Path, error) {
@@ -238,7 +238,7 @@ func (b *Builder) Staged(ctx context.Context, r *recipe.Recipe) ([]staging.Path,
 
 // Isolate finds out how this machine can keep steps apart. The error is a
 // *sandbox.RefusedError where it cannot. What was found out holds until the
-// machine starts anew; should it not, the first step says so.
+// machine starts again; should it not, the first step says so.
 func Isolate(ctx context.Context, w *workspace.Workspace) (sandbox.Namespaces, error) {
 	boot, _ := os.ReadFile("/proc/sys/kernel/random/boot_id")
 	now := checked{Boot: strings.TrimSpace(string(boot)), User: os.Geteuid()}

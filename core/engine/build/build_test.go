@@ -119,7 +119,7 @@ func TestWhatIsDoneAgain(t *testing.T) {
 	}
 }
 
-// A build stands on packages of the workspace: what they need comes along, the
+// A build depends on packages of the workspace: what they need comes along, the
 // newest is taken, and a new one makes its dependents be rebuilt.
 func TestNeeds(t *testing.T) {
 	y := newFixture(t)
@@ -227,7 +227,7 @@ func TestErrors(t *testing.T) {
 	}
 }
 
-// A file in the source cache that changed is not built from, and is fetched anew.
+// A file in the source cache that changed is not built from, and is fetched again.
 func TestDamagedStore(t *testing.T) {
 	y := newFixture(t)
 	y.write("tide", "arch = \"independent\"\n[[source]]\nfile = \"data\"\n[[source]]\nfile = \"tool\"\n[steps]\nstage = 'mkdir -p \"$DESTDIR/usr/share\"; cp data \"$DESTDIR/usr/share\"'\n[package.tide.layout]\n\"/usr/share/data\" = {}\n\"/usr/bin/tool\" = { from = \"tool\" }\n", "data", "tide", "tool", "#!/bin/sh")

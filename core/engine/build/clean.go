@@ -111,7 +111,7 @@ func remove(w *workspace.Workspace, store layer.Store, l layer.Layer) ([]Cleaned
 	return out, err
 }
 
-// needsAge is how long unpacked packages stay at least: a build may stand on
+// needsAge is how long unpacked packages stay at least: a build may depend on
 // them right now.
 const needsAge = 24 * time.Hour
 

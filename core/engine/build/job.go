@@ -258,7 +258,7 @@ func (j *job) unpack(ctx context.Context, log io.Writer) error {
 		if err != nil {
 			var changed *source.DigestError
 			if errors.As(err, &changed) {
-				// The store's copy is not what it was: the next run fetches it anew.
+				// The store's copy is not what it was: the next run fetches it again.
 				err = errors.Join(j.Fetcher.Cache.Verify(ctx, f.SHA256), errors.New("build again to fetch it anew"))
 			}
 			fmt.Fprintln(log, err)

@@ -125,7 +125,7 @@ func digestOf(v any) (string, error) {
 }
 
 // readJSON reads a file of Ellwand's own state; one that is missing or
-// damaged counts as empty, since all state can be made anew.
+// damaged counts as empty, since all state can be made again.
 func readJSON[T any](path string) T {
 	var v T
 	if data, err := os.ReadFile(path); err == nil && json.Unmarshal(data, &v) != nil {

@@ -138,7 +138,7 @@ func (w *logWriter) lines() []string {
 // CleanLine makes a line of a log fit to be shown.
 func CleanLine(s string) string { return trim(s) }
 
-// scriptDir is where the scripts of steps stand in a sandbox; the shell's
+// scriptDir is where the scripts of steps are in a sandbox; the shell's
 // messages begin with it.
 const scriptDir = "/run/ellwand/"
 

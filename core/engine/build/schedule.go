@@ -34,7 +34,7 @@ type Outcome struct {
 	Failure *StepError `json:"failure,omitempty"` // the step that failed, if it was one
 }
 
-// BuildAll builds several recipes, each after those that it stands on, and
+// BuildAll builds several recipes, each after those that it depends on, and
 // independent ones at once, as far as cores and memory go. Where one fails,
 // its dependents are skipped and everything else continues. Done is called for each
 // as it ends; its calls do not overlap. The error is a *CycleError, or that of
@@ -75,7 +75,7 @@ func (b *Builder) BuildAll(ctx context.Context, all []*recipe.Recipe, o Options,
 type schedule struct {
 	*Builder
 	options Options
-	stands  map[string][]string // recipe → those of the others that it stands on
+	stands  map[string][]string // recipe → those of the others that it depends on
 	done    func(Outcome)
 
 	mu      sync.Mutex

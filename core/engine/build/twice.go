@@ -208,7 +208,7 @@ func differenceIn(name, path string, x, y []byte) Difference {
 	return d
 }
 
-// around is what stands at a place, as far as it can be printed.
+// around is what is at a place, as far as it can be printed.
 func around(data []byte, at int) string {
 	const before, after = 12, 28
 	part := data[max(0, min(at, len(data))-before):min(len(data), at+after)]

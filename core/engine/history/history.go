@@ -117,7 +117,7 @@ func open(ctx context.Context, file string) (*Store, error) {
 	return &Store{db}, nil
 }
 
-// escape writes a path so that it can stand in an SQLite URI.
+// escape writes a path for use in an SQLite URI.
 func escape(path string) string {
 	var out []byte
 	for i := 0; i < len(path); i++ {

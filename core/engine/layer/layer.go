@@ -32,7 +32,7 @@ import (
 type Store struct {
 	Dir string
 	// Copies says that there are no overlay mounts: each layer holds
-	// everything, and stands on none.
+	// everything, and depends on none.
 	Copies bool
 	// Boot names the time since the machine started last; empty for the
 	// kernel's own name for it (random(4), boot_id).
@@ -50,7 +50,7 @@ func (s Store) boot() string { return cmp.Or(s.Boot, boot()) }
 // Layer is one layer.
 type Layer struct {
 	Key     string    `json:"key"`
-	Below   string    `json:"below,omitempty"` // the key of the layer that it stands on
+	Below   string    `json:"below,omitempty"` // the key of the layer that it depends on
 	Step    string    `json:"step"`
 	Recipe  string    `json:"recipe"`
 	Version string    `json:"version"` // with the release
@@ -92,7 +92,7 @@ func (s Store) Get(key string) (Layer, bool) {
 	return l, true
 }
 
-// Has reports whether a layer is there with all that it stands on, and notes
+// Has reports whether a layer is there with all that it depends on, and notes
 // that it was used.
 func (s Store) Has(key string) bool {
 	for key != "" {
@@ -114,7 +114,7 @@ func (s Store) Failed() (Layer, bool) { return s.Get(failed) }
 // FailedTree is the failed step's own part of the tree.
 func (s Store) FailedTree() string { return filepath.Join(s.Dir, failed, treeDir) }
 
-// Trees lists the directories of a layer and of those that it stands on, the
+// Trees lists the directories of a layer and of those that it depends on, the
 // upper ones first. An empty key has none.
 func (s Store) Trees(key string) []string {
 	var out []string

@@ -37,7 +37,7 @@ func write(t *testing.T, dir string, files map[string]string) {
 	}
 }
 
-// read lists what stands in a directory, one line a path.
+// read lists what is in a directory, one line a path.
 func read(t *testing.T, dir string) string {
 	t.Helper()
 	var lines []string

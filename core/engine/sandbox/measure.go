@@ -172,5 +172,5 @@ func segments() int64 {
 	return total
 }
 
-// written is how much stands in the tree and in /tmp.
+// written is how much is in the tree and in /tmp.
 func written() int64 { return layer.Size(TreeDir) + layer.Size("/tmp") }

@@ -19,7 +19,7 @@ var hostDirs = []string{"usr", "bin", "sbin", "lib", "lib32", "lib64", "libx32",
 // ownDirs are the directories of every system that the sandbox has its own of.
 var ownDirs = []string{"proc", "sys", "dev", "tmp", "run", "home", "root", "mnt", "media", "build", "recipe", "lost+found"}
 
-// tree is the new root while it is put together. What stands in it, and in the
+// tree is the new root while it is put together. What is in it, and in the
 // systems and packages it is made of, is a stranger's: a path in it is resolved
 // below its top, and a link never leads to the machine's own files.
 type tree struct {

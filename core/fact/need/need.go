@@ -1,5 +1,5 @@
 // Package need reads what packages and builds need, and what packages
-// provide, and tells whether the one meets the other.
+// provide, and reports whether the one meets the other.
 //
 // A need is written
 //
@@ -43,7 +43,7 @@ type Constraint struct {
 	Full version.Full
 }
 
-// Allows tells whether a version is within the bound.
+// Allows reports whether a version is within the bound.
 func (c Constraint) Allows(v version.Full) bool {
 	d := v.Compare(c.Full)
 	switch c.Op {
@@ -111,13 +111,13 @@ func (n Need) String() string {
 	return strings.Join(parts, " | ")
 }
 
-// MetBy tells whether a provide meets the need. A provide without a version
+// MetBy reports whether a provide meets the need. A provide without a version
 // meets only needs without a constraint.
 func (n Need) MetBy(p Provide) bool {
 	return slices.ContainsFunc(n.Alternatives, func(a Alternative) bool { return a.MetBy(p) })
 }
 
-// MetBy tells whether a provide is this alternative.
+// MetBy reports whether a provide is this alternative.
 func (a Alternative) MetBy(p Provide) bool {
 	if a.Kind != p.Kind || a.Name != p.Name {
 		return false
@@ -149,7 +149,7 @@ func cutOperator(s string) (operator, full string, ok bool) {
 // PackageNameShape describes a package's name in a message.
 const PackageNameShape = "small letters, digits and + - . _, beginning with a letter or a digit"
 
-// ValidPackageName tells whether s can be a package's name.
+// ValidPackageName reports whether s can be a package's name.
 func ValidPackageName(s string) bool {
 	if s == "" || len(s) > 128 {
 		return false

@@ -208,7 +208,7 @@ func Deprecated(expression string) []Superseded {
 	return out
 }
 
-// texts are licenses with words of which all stand in their texts, and words
+// texts are licenses with words of which all are in their texts, and words
 // of which none does. The first that fits counts.
 var texts = []struct {
 	id    string
@@ -232,7 +232,7 @@ var texts = []struct {
 	{"BSD-2-Clause", []string{"redistributions of source code must retain", "redistributions in binary form must reproduce"}, []string{"endorse", "all advertising materials", "apache"}},
 }
 
-// maxText is how much of a text Recognise looks at: licenses stand in front.
+// maxText is how much of a text Recognise looks at: licenses are in front.
 const maxText = 64 << 10
 
 // Recognise names the license that a text is, for the most usual ones: without
@@ -256,7 +256,7 @@ func Recognise(text string) string {
 	return found
 }
 
-// Mentions tells whether an expression names a license that Recognise has
+// Mentions reports whether an expression names a license that Recognise has
 // named. One that is a reference of somebody's own may be any of them.
 func Mentions(expression, id string) bool {
 	for _, word := range tokens.FindAllString(expression, -1) {

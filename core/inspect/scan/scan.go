@@ -125,7 +125,7 @@ func interpreter(head []byte) string {
 	return command
 }
 
-// interesting tells whether there is anything to say of a file.
+// interesting reports whether there is anything to say of a file.
 func (f File) interesting() bool {
 	return f.ELF != nil || f.Interpreter != "" || f.PkgConfig != nil || f.Python != nil || f.Desktop != nil || f.Service != nil || f.Version != ""
 }
@@ -174,10 +174,10 @@ func (c *Collection) Files() []File {
 // commandDirs are where a file that may be run is a command.
 var commandDirs = map[string]bool{"/usr/bin": true, "/usr/sbin": true, "/bin": true, "/sbin": true}
 
-// CommandDir tells whether commands are found in a directory.
+// CommandDir reports whether commands are found in a directory.
 func CommandDir(dir string) bool { return commandDirs[dir] }
 
-// LibraryDir tells whether the dynamic linker looks into a directory on its
+// LibraryDir reports whether the dynamic linker looks into a directory on its
 // own: /usr/lib and its like, and one directory below for an architecture.
 func LibraryDir(dir string) bool {
 	for _, d := range []string{"/usr/lib", "/usr/lib64", "/lib", "/lib64", "/usr/lib32"} {
@@ -231,7 +231,7 @@ func Provides(claims []staging.Claim, files []File) []Provide {
 	return slices.CompactFunc(out, func(a, b Provide) bool { return a.Provide == b.Provide })
 }
 
-// sayable tells whether the language of needs can name something: not what has
+// sayable reports whether the language of needs can name something: not what has
 // spaces or the characters of bounds in its name.
 func sayable(name string) bool {
 	return name != "" && !strings.ContainsAny(name, " \t\r\n|<>=!,") && utf8.ValidString(name)
@@ -248,7 +248,7 @@ func (f File) starts() []string {
 	return nil
 }
 
-// private tells whether a file finds a library in its own package, in a directory
+// private reports whether a file finds a library in its own package, in a directory
 // of its RUNPATH: nobody else has to bring that.
 func private(files []File, f File, soname string) bool {
 	origin := strings.NewReplacer("${ORIGIN}", path.Dir(f.Path), "$ORIGIN", path.Dir(f.Path))
@@ -261,7 +261,7 @@ func private(files []File, f File, soname string) bool {
 }
 
 // Needs derives what a package needs from what was found in its files; what
-// it offers itself is left out. Each need stands once, with the first file
+// it offers itself is left out. Each need is stored once, with the first file
 // that has it and the symbol versions of all.
 func Needs(files []File, own []Provide) []Need {
 	byName := map[string]*Need{}

@@ -21,6 +21,6 @@ var everywhereSet = sync.OnceValue(func() map[string]bool {
 	return out
 })
 
-// Everywhere tells whether a command is on every system, so that nothing has to
+// Everywhere reports whether a command is on every system, so that nothing has to
 // declare a need for it.
 func Everywhere(command string) bool { return everywhereSet()[command] }

@@ -1,5 +1,5 @@
 // Package probe tells what a system really has: the system that a build or a
-// root stands on, whoever put it together.
+// root depends on, whoever put it together.
 //
 // Nothing is indexed and nothing is run, but the compiler once on the machine
 // itself: each need is looked for where whatever uses it would look. Commands are on the
@@ -39,7 +39,7 @@ type System struct {
 	modules func() []string // of pkg-config
 }
 
-// Open returns the system that stands in a directory; empty for the machine itself.
+// Open returns the system that is in a directory; empty for the machine itself.
 func Open(root string) *System {
 	b := &System{root: cmp.Or(root, "/")}
 	b.linker = sync.OnceValue(b.linkerDirs)
@@ -299,7 +299,7 @@ func (b *System) lacking(library string, symbols []string) []string {
 	return lacks
 }
 
-// Library tells whether the linker finds -lNAME.
+// Library reports whether the linker finds -lNAME.
 func (b *System) Library(name string) bool {
 	dirs := append(b.linker(), b.glob("/usr/lib/gcc/*/*")...)
 	return slices.ContainsFunc(dirs, func(dir string) bool {

@@ -38,7 +38,7 @@ func root(t testing.TB, files map[string]string) string {
 }
 
 // A system has what whatever uses it would find there, and nothing of the
-// machine that it stands on.
+// machine that it depends on.
 func TestLook(t *testing.T) {
 	b := Open(root(t, map[string]string{
 		"usr/bin/tide!": "", "usr/bin/data": "", "usr/sbin/tided!": "", "usr/bin/absolute": "->/usr/lib/tide/real", "usr/lib/tide/real!": "", "usr/bin/loop": "->loop", "usr/bin/outside": "->/../../../../../../bin/sh",

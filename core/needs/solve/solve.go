@@ -53,7 +53,7 @@ type Provide struct {
 
 func (p *Package) String() string { return p.Name + " " + p.Full.String() }
 
-// Offers tells whether the package meets a need.
+// Offers reports whether the package meets a need.
 func (p *Package) Offers(n Need) bool {
 	if n.MetBy(need.Provide{Kind: need.Package, Name: p.Name, Version: p.Full.String()}) {
 		return true
@@ -61,7 +61,7 @@ func (p *Package) Offers(n Need) bool {
 	return slices.ContainsFunc(p.Provides, func(o Provide) bool { return o.Meets(n) })
 }
 
-// Meets tells whether the provide meets a need.
+// Meets reports whether the provide meets a need.
 func (o Provide) Meets(n Need) bool { return n.MetBy(o.Provide) && o.Has(n.Symbols) }
 
 // Loose is the need without bounds and symbol versions.
@@ -73,7 +73,7 @@ func (n Need) Loose() Need {
 	return out
 }
 
-// Has tells whether the library defines all of some symbol versions.
+// Has reports whether the library defines all of some symbol versions.
 func (o Provide) Has(symbols []string) bool {
 	return o.Symbols == nil || !slices.ContainsFunc(symbols, func(s string) bool { return !slices.Contains(o.Symbols, s) })
 }
@@ -88,7 +88,7 @@ type Request struct {
 	// Suggestions asks for what the packages that come in suggest, as far as it
 	// can be had.
 	Suggestions bool
-	// System tells whether the system below meets a need. Nil stands for one that
+	// System reports whether the system below meets a need. Nil stands for one that
 	// has nothing.
 	System func(Need) bool
 }
@@ -246,7 +246,7 @@ func compareBool(a, b bool) int {
 	return -1
 }
 
-// meets tells whether the system meets a need.
+// meets reports whether the system meets a need.
 func (u *universe) meets(n Need) bool {
 	if u.request.System == nil {
 		return false
@@ -313,7 +313,7 @@ func (u *universe) excluded(p *Package, n need.Need, names bool) []*Package {
 	return out
 }
 
-// named tells whether an alternative is met by the package's own name.
+// named reports whether an alternative is met by the package's own name.
 func (p *Package) named(a need.Alternative) bool {
 	return a.MetBy(need.Provide{Kind: need.Package, Name: p.Name, Version: p.Full.String()})
 }

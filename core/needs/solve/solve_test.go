@@ -434,7 +434,7 @@ func (s *sets) best() (best [5]int, possible bool) {
 	return best, possible
 }
 
-// allowed tells whether any set is left by some facts alone.
+// allowed reports whether any set is left by some facts alone.
 func (s *sets) allowed(facts []Fact) bool {
 	bits := func(list []*Package) int {
 		set := 0
@@ -449,7 +449,7 @@ func (s *sets) allowed(facts []Fact) bool {
 	}
 	var rules []rule
 	for _, f := range facts {
-		// What a fact says of others is worked out anew, not taken from it.
+		// What a fact says of others is worked out again, not taken from it.
 		other := 0
 		for i, p := range s.Packages {
 			if p.Offers(f.Need) {

@@ -73,7 +73,7 @@ type Node struct {
 	headers  bool // an array made by [[headers]]
 }
 
-// Inline tells whether a table is written in braces on one line.
+// Inline reports whether a table is written in braces on one line.
 func (n *Node) Inline() bool { return n != nil && n.Kind == Table && n.closed }
 
 // Get returns a table's value by key, or nil.

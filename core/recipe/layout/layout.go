@@ -99,7 +99,7 @@ func (m *Mismatch) Count() int {
 // ready to paste.
 func (m *Mismatch) Lines() string { return Lines(m.Unclaimed) }
 
-// Lines writes suggestions as they stand in a recipe.
+// Lines writes suggestions as they are in a recipe.
 func Lines(suggestions []Suggestion) string {
 	byPackage := map[string][]string{}
 	var order []string

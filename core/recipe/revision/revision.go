@@ -124,7 +124,7 @@ func inRepository(dir string) bool {
 	}
 }
 
-// InRepository reports whether a directory stands in a git repository.
+// InRepository reports whether a directory is in a git repository.
 func InRepository(dir string) bool {
 	abs, err := filepath.Abs(dir)
 	return err == nil && inRepository(abs)

@@ -126,7 +126,7 @@ func Apply(root *os.Root, r Rule) (int, error) {
 	return found, nil
 }
 
-// replace writes a file anew under its mode; a hard link's other name keeps
+// replace writes a file again under its mode; a hard link's other name keeps
 // what it had.
 func replace(root *os.Root, p string, data []byte) error {
 	info, err := root.Stat(p)

@@ -142,7 +142,7 @@ func (g *gate) backwards(renewals map[string]renewal) {
 	}
 }
 
-// meets tells whether anything meets a need afterwards. Where the system is not
+// meets reports whether anything meets a need afterwards. Where the system is not
 // known, needs that no package has to do with are taken to be met by it.
 func (g *gate) meets(ctx context.Context, n solve.Need) (bool, error) {
 	if g.System != nil && g.System(n) {
@@ -207,7 +207,7 @@ func (g *gate) ownNeeds(ctx context.Context, renewals map[string]renewal) error 
 	return nil
 }
 
-// knows tells whether any package has what a need names, in whatever version,
+// knows reports whether any package has what a need names, in whatever version,
 // or had before the change.
 func (g *gate) knows(ctx context.Context, n solve.Need) (bool, error) {
 	loose := n.Loose()
@@ -319,7 +319,7 @@ func (g *gate) paths(ctx context.Context, renewals map[string]renewal) error {
 	return nil
 }
 
-// maxReach bounds how many packages are looked at to tell whether one that
+// maxReach bounds how many packages are looked at to report whether one that
 // conflicts with others can be installed.
 const maxReach = 5000
 

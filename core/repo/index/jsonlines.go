@@ -36,7 +36,7 @@ func (p *PathRecord) parse(line []byte) bool {
 	return true
 }
 
-// plain tells whether nothing in the line would have to be escaped.
+// plain reports whether nothing in the line would have to be escaped.
 func (p *PathRecord) plain() bool {
 	for _, text := range []string{p.Package, p.Path} {
 		for i := range len(text) {

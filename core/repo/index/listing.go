@@ -57,10 +57,10 @@ type Listing struct {
 // EmptyListing is a listing without packages.
 func EmptyListing() *Listing { return &Listing{Parts: []bool{true}} }
 
-// Whole tells whether all parts are there.
+// Whole reports whether all parts are there.
 func (c *Listing) Whole() bool { return !slices.Contains(c.Parts, false) }
 
-// covers tells whether packages of a name would be in the parts that are there.
+// covers reports whether packages of a name would be in the parts that are there.
 func (c *Listing) covers(name string) bool {
 	_, part := PlaceOf(name, len(c.Parts))
 	return c.Parts[part]

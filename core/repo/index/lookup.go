@@ -128,7 +128,7 @@ func (l *Lookup) take(c *Listing) {
 	each(current, into(l.having[inProvides]), into(l.having[inNeeds]), into(l.having[inBounded]))
 }
 
-// stale tells whether a package that was read is of a part that was edited.
+// stale reports whether a package that was read is of a part that was edited.
 func (l *Lookup) stale(listing string) func(Record) bool {
 	c := l.edited[listing]
 	return func(r Record) bool { return c != nil && c.covers(r.Name) }

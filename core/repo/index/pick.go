@@ -127,7 +127,7 @@ func (s Finder) Index(text []byte) int {
 	}
 }
 
-// begins tells whether a text that is long enough begins with the word.
+// begins reports whether a text that is long enough begins with the word.
 func (s Finder) begins(text []byte) bool {
 	for i := range len(s.word) {
 		c := text[i]

@@ -49,7 +49,7 @@ func (r Record) Meets(n solve.Need) bool {
 	return slices.ContainsFunc(r.Offers(), func(p solve.Provide) bool { return p.Meets(n) })
 }
 
-// Keeps tells whether a package, or none, offers what another did: at all, and
+// Keeps reports whether a package, or none, offers what another did: at all, and
 // in the same version with all of the symbol versions.
 func (r *Record) Keeps(p solve.Provide) (kept, same bool) {
 	if r == nil {

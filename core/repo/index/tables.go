@@ -123,7 +123,7 @@ type KnownTable struct {
 	More   table
 }
 
-// mayHave tells whether a hash is in one of the lists.
+// mayHave reports whether a hash is in one of the lists.
 func (t KnownTable) mayHave(list int, hash uint32) bool {
 	if t.index != nil {
 		run, ok := t.index.run(list, bucketOf(hash), t.number)
