@@ -224,7 +224,7 @@ func (a *program) explainStep(e *build.StepError) {
 	case e.Command != "":
 		w.Printf("%s %s\n", w.Style(term.Faint, fmt.Sprintf("%6d |", e.Line)), e.Command)
 	}
-	w.Printf("the whole log is %s\n", e.Log)
+	w.Printf("the full log is %s\n", e.Log)
 	for i, c := range e.Causes {
 		if i > 1 {
 			break

@@ -118,7 +118,7 @@ func (a *program) showBump(r bump.Report, file string) {
 	list("the build files ask for", r.NewNeeds)
 	list("and no longer for", r.OldNeeds)
 	for _, s := range r.NewFlags {
-		list("configure can be told now", []string{s})
+		list("new options of configure", []string{s})
 	}
 	for _, s := range r.OldFlags {
 		list("and no longer", []string{s})

@@ -386,7 +386,7 @@ func recipeFiles(ctx context.Context, w *workspace.Workspace, arg string) (map[s
 	dir := filepath.Join(w.Dir, workspace.RecipesDir, name)
 	if at {
 		if !revision.InRepository(w.Dir) {
-			return nil, fmt.Errorf("%s: no such package has been built here, and the workspace stands in no git repository, so that there are no revisions of recipes", arg)
+			return nil, fmt.Errorf("%s: no such package has been built here, and the workspace is not in a git repository, so recipes have no revisions", arg)
 		}
 		files, err := revision.At(ctx, dir, rev)
 		if err != nil {

@@ -67,7 +67,7 @@ func scenes() []scene {
 		{say: "What the repository holds:", args: []string{"list"}},
 		{say: "Who has the pkg-config module that a recipe needs?", args: []string{"search", "pkgconfig/harmonic"}},
 		{say: "One recipe has faults, on purpose. What is made of it does not pass unseen:", args: []string{"build", "-q", demo.Faulty}},
-		{say: "Each fault is told with its place and its remedy.", args: []string{"lint", demo.Faulty}, status: statusFindings},
+		{say: "Each finding names its place and a remedy.", args: []string{"lint", demo.Faulty}, status: statusFindings},
 		{say: "With errors like these, nothing is published.", args: []string{"publish", "packages/*/" + demo.Faulty + "@*.ell", "--to", "local"}, status: statusFindings},
 		{say: "With nothing changed, nothing is done.", args: append([]string{"build"}, demo.Recipes...)},
 		{say: "Upstream has a new version of the library: one command edits the recipe.", args: []string{"bump", "libharmonic", "1.4.3"}},
@@ -176,7 +176,7 @@ func (a *program) childColor() string {
 
 func (a *program) demoEnd(dir string) {
 	w := a.out
-	w.Printf("\n%s\n", w.Style(term.Good, "That is the whole way, from sources to a repository."))
+	w.Printf("\n%s\n", w.Style(term.Good, "That is the whole process, from sources to a repository."))
 	w.Printf("  %s/recipes      the recipes, to read and to change\n", dir)
 	w.Printf("  %s/packages     the packages; any tar with zstd lists them\n", dir)
 	w.Printf("  %s/repository   the repository: static files\n", dir)

@@ -228,7 +228,7 @@ rules; without arguments, list all. With the word recipe, print a starter recipe
   ellwand explain recipe`,
 		Args: arguments(func(cmd *cobra.Command, args []string) error {
 			if into != "" && len(args) == 0 {
-				return fmt.Errorf("--try lays out the examples of one rule: name its code")
+				return fmt.Errorf("--try writes the examples of one rule: name its code")
 			}
 			return atMostOne(cmd, args)
 		}),

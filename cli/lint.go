@@ -57,7 +57,7 @@ single rules, and rules that are off.
 			case o.level != "" && !slices.Contains(lint.Levels, o.level):
 				return fmt.Errorf("--level is %s, not %q", strings.Join(lint.Levels, ", "), o.level)
 			case o.dry && !o.fix:
-				return errors.New("--dry-run goes with --fix")
+				return errors.New("--dry-run is only for --fix")
 			case o.since != "" && len(args) != 1:
 				return errors.New("--new-since compares one package with another one")
 			}

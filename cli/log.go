@@ -92,7 +92,7 @@ The logs of a recipe's last 20 builds are kept.`,
 			return nil
 		},
 	}
-	cmd.Flags().StringVar(&step, "step", "", "print the whole log of this step")
+	cmd.Flags().StringVar(&step, "step", "", "print the full log of this step")
 	cmd.Flags().BoolVar(&follow, "follow", false, "print the log of a running build as it grows")
 	cmd.Flags().IntVar(&limit, "limit", 20, "how many builds to list")
 	cmd.RegisterFlagCompletionFunc("step", cobra.FixedCompletions(recipe.StepNames, cobra.ShellCompDirectiveNoFileComp))
@@ -104,7 +104,7 @@ func findBuild(ctx context.Context, h *history.Store, arg string) (history.Build
 	if n, err := strconv.ParseInt(arg, 10, 64); err == nil {
 		b, err := h.Get(ctx, n)
 		if errors.Is(err, history.ErrNone) {
-			return b, fmt.Errorf("there is no build number %d: `ellwand log` lists them", n)
+			return b, fmt.Errorf("build number %d does not exist: `ellwand log` lists them", n)
 		}
 		return b, err
 	}
@@ -221,7 +221,7 @@ func (a *program) showPast(w *workspace.Workspace, b history.Build) {
 		if _, err := os.Stat(b.Logs); err == nil {
 			o.Printf("logs in %s; `ellwand log %d --step STEP` prints one\n", workspace.Display(b.Logs), b.ID)
 		} else {
-			o.Printf("its logs are not kept any more\n")
+			o.Printf("its logs are no longer kept\n")
 		}
 	}
 }

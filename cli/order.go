@@ -40,7 +40,7 @@ read from standard input, one per line. docs/versions.md describes the order.`,
 					}
 				}
 				if errors.Is(in.Err(), bufio.ErrTooLong) {
-					return fmt.Errorf("line %d of standard input has more than %d bytes, and is no version", len(args)+1, bufio.MaxScanTokenSize)
+					return fmt.Errorf("line %d of standard input has more than %d bytes, so it is not a version", len(args)+1, bufio.MaxScanTokenSize)
 				}
 				if in.Err() != nil {
 					return fmt.Errorf("standard input: %w", in.Err())

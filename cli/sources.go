@@ -42,7 +42,7 @@ SHA-256 digest.`,
 	verify := &cobra.Command{
 		Use:     "verify",
 		Short:   "Read every file of the source cache and compare its digest",
-		Long:    "Read every file of the source cache and compare its digest. A file that is not what it was\nis removed, so that the next fetch brings it anew; the exit status is then 1.",
+		Long:    "Read every file of the source cache and compare its digest. A damaged file is\nremoved, so that the next fetch downloads it again; the exit status is then 1.",
 		Example: "  ellwand sources verify",
 		Args:    arguments(none),
 		RunE: func(cmd *cobra.Command, _ []string) error {

@@ -52,7 +52,7 @@ them.`,
 				}
 				w.Printf("\n")
 				if len(v.Damaged) > 0 {
-					w.Printf("put back the files from a copy, or, in a directory, let `ellwand index` make the index anew from the packages that are whole\n")
+					w.Printf("restore the files from a copy, or, in a directory, let `ellwand index` create the index from the intact packages\n")
 				}
 			}
 			if err == nil && len(v.Damaged) > 0 {

@@ -39,7 +39,7 @@ type Report struct {
 	Gone     []string         `json:"gone"`
 	NewNeeds []string         `json:"new_needs"` // that the build files ask for now
 	OldNeeds []string         `json:"old_needs"` // and those that they ask for no longer
-	NewFlags []string         `json:"new_flags"` // what configure can be told now
+	NewFlags []string         `json:"new_flags"` // what new options of configure
 	OldFlags []string         `json:"old_flags"`
 	Compared bool             `json:"compared"` // the old source was there to compare with
 }

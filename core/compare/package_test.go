@@ -85,7 +85,7 @@ func TestVerdicts(t *testing.T) {
 		{"license", same, nil, func(f *ell.Facts) { f.Release, f.License = 2, "Apache-2.0" }, nil, "look: the license changed from MIT to Apache-2.0"},
 		{"license text", same, []item{{path: "/l", text: "a", kind: "license"}}, next, []item{{path: "/l", text: "b", kind: "license"}}, "look: the license text changed"},
 		{"settings gone", same, []item{{path: "/etc/a", text: "a", kind: "config"}}, next, nil, "look: this configuration file is gone"},
-		{"settings", same, []item{{path: "/etc/a", text: "a", kind: "config"}}, next, []item{{path: "/etc/a", text: "b", kind: "config"}}, "look: the default of this setting file changed"},
+		{"settings", same, []item{{path: "/etc/a", text: "a", kind: "config"}}, next, []item{{path: "/etc/a", text: "b", kind: "config"}}, "look: the default of this configuration file changed"},
 		{"setuid", same, []item{{path: "/a", mode: "0755"}}, next, []item{{path: "/a", mode: "4755"}}, "look: the program runs with the rights of root:root now (setuid)"},
 		{"no setgid", same, []item{{path: "/a", mode: "2755"}}, next, []item{{path: "/a", mode: "0755"}}, "breaks: the program lost its setgid bit"},
 		{"capabilities", same, []item{{path: "/a", capabilities: []string{"net_raw"}}}, next, []item{{path: "/a"}}, `look: what the program may do beyond others changed: "may net_raw" before, "" now`},

@@ -133,7 +133,7 @@ func (c *Comparison) judgeFiles(left, right *side) {
 	for _, f := range c.Files {
 		before, after := left.byPath[cmp.Or(f.From, f.Path)], right.byPath[f.Path]
 		if f.Contents && after.Kind == fact.KindConfig {
-			c.say(Look, f.Path, "tell of it in the change entry", "the default of this setting file changed: a copy that was edited stays, and the new default is laid beside it")
+			c.say(Look, f.Path, "mention it in the change entry", "the default of this configuration file changed: an edited copy is kept, and the new default is placed beside it")
 		}
 		if f.Contents && after.Kind == fact.KindLicense {
 			c.say(Look, f.Path, "read what changed, and see whether the recipe's license is still right", "the license text changed")
@@ -168,7 +168,7 @@ func (c *Comparison) judgeMode(f FileChange, before, after ell.Entry) {
 		c.say(Look, f.Path, "take the right to write from others", "everybody on the machine can write to it now (mode %s)", after.Mode)
 	}
 	if was&0o111 != 0 && is&0o111 == 0 && after.Type == staging.File && before.Type == staging.File {
-		c.say(Breaks, f.Path, "", "it is no longer executable: mode %s, and it was %s", after.Mode, before.Mode)
+		c.say(Breaks, f.Path, "", "it is no longer executable: mode %s, was %s", after.Mode, before.Mode)
 	}
 }
 

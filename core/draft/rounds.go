@@ -241,7 +241,7 @@ func (t *Trials) learnFrom(ctx context.Context, c build.Cause, step string) stri
 	case build.MissingHeader, build.MissingModule, build.MissingCommand, build.MissingLibrary:
 		if s := f.without(c.What); s != "" && !slices.Contains(f.Configure, s) && t.once(s) {
 			f.Configure = append(f.Configure, s)
-			return "configure is told " + s
+			return "configure gets " + s
 		}
 		if c.Need != "" && !slices.Contains(f.Build, c.Need) && t.once(c.Need) {
 			f.Build = append(f.Build, c.Need)
@@ -261,7 +261,7 @@ func (t *Trials) learnFrom(ctx context.Context, c build.Cause, step string) stri
 			f.Steps[recipe.Prepare] = "autoreconf -fi\n" + recipe.MethodScript(f.Method, recipe.Prepare, f.Configure)
 			f.Build = append(f.Build, "command/autoreconf")
 			slices.Sort(f.Build)
-			return "autoreconf makes the build files anew"
+			return "autoreconf regenerates the build files"
 		}
 	case build.StrictWarnings:
 		if t.once("warnings") {

@@ -81,7 +81,7 @@ func Recipe(f Facts, s Source, maintainer string, today time.Time) []byte {
 		line("configure = [%s]", quoted(f.Configure))
 	}
 	if len(f.Switches) > 0 {
-		line("# it can be told:")
+		line("# its options:")
 		for _, s := range f.Switches {
 			line("#   %s", s)
 		}

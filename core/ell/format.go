@@ -286,7 +286,7 @@ func (f Facts) check() error {
 	case !version.Valid(f.Version) || f.Release < 1 || f.Epoch < 0:
 		return fmt.Errorf("%q cannot be a version", f.Full())
 	case !token.MatchString(f.Arch) || !token.MatchString(f.Target):
-		return fmt.Errorf("architecture %q or target %q is no plain word", f.Arch, f.Target)
+		return fmt.Errorf("architecture %q or target %q is not a plain word", f.Arch, f.Target)
 	case f.Paths < 0 || f.Paths > maxEntries || f.Size < 0:
 		return fmt.Errorf("%d paths or %d bytes are not possible", f.Paths, f.Size)
 	}
@@ -430,7 +430,7 @@ func (e Entry) check() error {
 	case !fact.IsMode(e.Mode):
 		return fmt.Errorf("%s: mode %q is not four octal digits", e.Path, e.Mode)
 	case !fact.IsAccountName(e.Owner) || !fact.IsAccountName(e.Group):
-		return fmt.Errorf("%s: owner %q or group %q is no account's name", e.Path, e.Owner, e.Group)
+		return fmt.Errorf("%s: owner %q or group %q is not an account name", e.Path, e.Owner, e.Group)
 	case e.Kind != "" && !slices.Contains(fact.Kinds, e.Kind):
 		return fmt.Errorf("%s: unknown kind %q", e.Path, e.Kind)
 	}
@@ -471,22 +471,22 @@ func checkLayout(entries []Entry) error {
 			return err
 		}
 		if i > 0 && entries[i-1].Path >= e.Path {
-			return fmt.Errorf("%q stands after %q: the layout is not sorted, or holds a path twice", e.Path, entries[i-1].Path)
+			return fmt.Errorf("%q is after %q: the layout is not sorted, or contains a path twice", e.Path, entries[i-1].Path)
 		}
 		for dir := path.Dir(e.Path); dir != "/"; dir = path.Dir(dir) {
 			if above := types[dir]; above != nil && above.Type != staging.Directory {
-				return fmt.Errorf("%q lies below %q, which is no directory", e.Path, dir)
+				return fmt.Errorf("%q is below %q, which is not a directory", e.Path, dir)
 			}
 		}
 		if e.Same != "" {
 			if first := types[e.Same]; first == nil || first.Type != staging.File || first.Same != "" || first.SHA256 != e.SHA256 || first.Size != e.Size {
-				return fmt.Errorf("%q is a hard link to %q, which is no such file before it", e.Path, e.Same)
+				return fmt.Errorf("%q is a hard link to %q, which is not such a file before it", e.Path, e.Same)
 			}
 		}
 		if e.Copy != "" {
 			if first := types[e.Copy]; first == nil || first.Type != staging.File || first.Same+first.Copy != "" || first.SHA256 != e.SHA256 || first.Size != e.Size ||
 				first.At != e.At || first.Mode != e.Mode || first.Owner != e.Owner || first.Group != e.Group {
-				return fmt.Errorf("%q is a copy of %q, which is no such file before it", e.Path, e.Copy)
+				return fmt.Errorf("%q is a copy of %q, which is not such a file before it", e.Path, e.Copy)
 			}
 		}
 		types[e.Path] = e

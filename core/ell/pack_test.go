@@ -498,17 +498,17 @@ func hostile() map[string]hostileCase {
 		"relative":             {[]string{file("x", "")}, none, as, "not a clean absolute path"},
 		"long path":            {[]string{file("/"+strings.Repeat("a/", 3000)+"x", "")}, none, as, "not a clean absolute path"},
 		"long name":            {[]string{file("/"+strings.Repeat("a", 300), "")}, none, as, "name of over 255 bytes"},
-		"below a link":         {[]string{link("/a", "/etc"), file("/a/passwd", "")}, none, as, "lies below"},
-		"twice":                {[]string{file("/a", ""), file("/a", "")}, none, as, "holds a path twice"},
+		"below a link":         {[]string{link("/a", "/etc"), file("/a/passwd", "")}, none, as, "is below"},
+		"twice":                {[]string{file("/a", ""), file("/a", "")}, none, as, "contains a path twice"},
 		"not sorted":           {[]string{file("/b", ""), file("/a", "")}, none, as, "not sorted"},
 		"hard link to nothing": {[]string{file("/b", `,"same":"/a"`)}, none, as, "hard link"},
-		"owner":                {[]string{strings.Replace(file("/b", ""), `"owner":"root"`, `"owner":"../root"`, 1)}, none, as, "no account's name"},
+		"owner":                {[]string{strings.Replace(file("/b", ""), `"owner":"root"`, `"owner":"../root"`, 1)}, none, as, "not an account name"},
 		"mode":                 {[]string{strings.Replace(file("/b", ""), "0644", "99", 1)}, none, as, "not four octal digits"},
 		"payload missing":      {[]string{file("/a", "")}, none, as, "ends too early"},
 		"payload other name": {[]string{file("/a", "")}, func(w *tar.Writer) {
 			w.WriteHeader(&tar.Header{Name: "tree/../../etc/passwd", Size: 1, Mode: 0o644, Uname: "root", Gname: "root"})
 			io.WriteString(w, "x")
-		}, as, "stands where the layout has"},
+		}, as, "is where the layout has"},
 		"payload a device": {[]string{file("/a", "")}, func(w *tar.Writer) {
 			w.WriteHeader(&tar.Header{Name: "tree/a", Typeflag: tar.TypeBlock, Mode: 0o644, Uname: "root", Gname: "root"})
 		}, as, "is not of the type"},
@@ -518,7 +518,7 @@ func hostile() map[string]hostileCase {
 		}, as, "do not have the digest"},
 		"payload more":              {nil, func(w *tar.Writer) { w.WriteHeader(&tar.Header{Name: "tree/a", Mode: 0o644}) }, as, "goes on after the last path"},
 		"facts: name":               {nil, none, func(f *Facts) { f.Name = "../x" }, "cannot be a package's name"},
-		"facts: arch":               {nil, none, func(f *Facts) { f.Arch = "a/b" }, "no plain word"},
+		"facts: arch":               {nil, none, func(f *Facts) { f.Arch = "a/b" }, "not a plain word"},
 		"facts: need":               {nil, none, func(f *Facts) { f.Needs = []Need{{Need: "what/x"}} }, "need"},
 		"facts: count":              {nil, none, func(f *Facts) { f.Paths = 1 << 40 }, "not possible"},
 		"facts: format":             {nil, none, func(f *Facts) { f.Format = 9 }, "reads format 1"},

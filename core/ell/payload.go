@@ -263,7 +263,7 @@ func sameHeader(h *tar.Header, e Entry) error {
 	want := header(e, h.ModTime)
 	switch {
 	case h.Name != want.Name:
-		return fmt.Errorf("payload: %q stands where the layout has %q", h.Name, want.Name)
+		return fmt.Errorf("payload: %q is where the layout has %q", h.Name, want.Name)
 	case h.Typeflag != want.Typeflag || h.Linkname != want.Linkname || h.Size != want.Size ||
 		h.Mode != want.Mode || h.Uname != want.Uname || h.Gname != want.Gname || h.Uid != 0 || h.Gid != 0 || !sameXattrs(h, want):
 		return fmt.Errorf("payload: %s is not of the type, size, mode, owner, target or attributes that the layout says", e.Path)

@@ -104,7 +104,7 @@ func (r *Recipe) checkFacts() {
 		d.Add(d.At("version"), fmt.Sprintf("%q cannot be a version", r.Version), version.Shape)
 	}
 	if r.Epoch < 0 {
-		d.Add(d.At("epoch"), "an epoch is a whole number", "leave it out, until versions have to start over")
+		d.Add(d.At("epoch"), "an epoch is a whole number", "leave it out unless versions start over")
 	}
 	if wellTyped("release", document.Integer) && r.Release < 1 {
 		d.Add(d.At("release"), "a release is counted from 1", "write release = 1")
@@ -216,7 +216,7 @@ func (r *Recipe) checkGit(i int, s Source, item *document.Node) {
 		d.AddAction(n.Key, "a git repository is pinned by its commit, not by a digest", "write `commit`; pinning adds that of the tag", fact.Action{Verb: fact.PinSources, Subject: r.Name})
 	}
 	if s.Commit != "" && !fact.IsCommit(s.Commit) {
-		d.Add(d.At("source", i, "commit"), fmt.Sprintf("%q is not the whole name of a commit", s.Commit), "40 or 64 characters of 0-9 and a-f, as `git rev-parse` prints; tags and branches can move")
+		d.Add(d.At("source", i, "commit"), fmt.Sprintf("%q is not the full name of a commit", s.Commit), "40 or 64 characters of 0-9 and a-f, as `git rev-parse` prints; tags and branches can move")
 	}
 	if s.Commit == "" && s.Tag == "" {
 		d.AddAction(item.Get("git").Key, "the source names neither a commit nor a tag of the repository", `add: tag = "v{version}"; pinning then adds its commit`, fact.Action{Verb: fact.PinSources, Subject: r.Name})

@@ -112,7 +112,7 @@ func TestLanguageMistakes(t *testing.T) {
 		{`"option.tls"` + "\nbuild", `"option.tls && !option.tls"` + "\nbuild", "never holds"},
 		{`file = "a.patch"`, ``, "`file` is missing in this [[patch]]"},
 		{`file = "a.patch"`, `file = "/a.patch"`, "does not name a file beside the recipe"},
-		{`after   = "unpack"`, `after   = "pack"`, `"pack" is no step after which something can be rewritten`},
+		{`after   = "unpack"`, `after   = "pack"`, `"pack" is not a step that a rewrite can follow`},
 		{`after   = "unpack"`, `after   = "stage"`, `"src/*.h" is not a staged path`},
 		{`find    = "0.0.0"`, ``, "a rewrite says what to `find`"},
 		{`find    = "0.0.0"`, `regexp = "("`, "this is not a regular expression: missing closing )"},

@@ -98,7 +98,7 @@ func TestMistakes(t *testing.T) {
 		{`layout = { "/usr/include/**" = {} }`, ``, `package "tidegauge-dev" has no layout`},
 		{`"/usr/lib/libtide.so.{version}" = { mode = "0644" }`, "\"/usr/a-{version}\" = {}\n\"/usr/a-2.4.1\" = {}", `is in this table already`},
 		{`tidegauge = {full}`, `tidegauge = {full} x`, `is not a bound on a version`},
-		{`date    = 2031-04-02`, `date    = 2031-13-02`, "27:11: 2031-13-02 is no day of the calendar"},
+		{`date    = 2031-04-02`, `date    = 2031-13-02`, "27:11: 2031-13-02 is not a valid date"},
 		{`version = "2.4.1-3"`, ``, "`version` is missing in this [[change]]"},
 		{`text    = ["First"]`, ``, "`text` is missing in this [[change]]"},
 		{`[[change]]`, "[[waive]]\ncode = \"ELL101\"\n[[change]]", "a waiver gives its reason"},

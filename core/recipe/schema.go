@@ -33,7 +33,7 @@ var descriptions = map[string]string{
 
 	"compression": "How much time goes into making the packages small: fast, normal, small or smallest; left out, the workspace's",
 
-	"let":              "Values of your own: {key} stands for them in strings",
+	"let":              "Your own values: {key} is replaced by them in strings",
 	"option":           "Choices that whoever builds the recipe can make with --set",
 	"option.summary":   "What the option does",
 	"option.default":   "Its value when nobody says otherwise: true, false or a string",
@@ -44,7 +44,7 @@ var descriptions = map[string]string{
 	"source.sha256":    "The file's digest",
 	"source.git":       "The address of a git repository",
 	"source.tag":       "The tag to use; pinning adds its commit",
-	"source.commit":    "The whole name of the commit, in hexadecimal",
+	"source.commit":    "The full name of the commit, in hexadecimal",
 	"trial":            "How a package is tried once it is installed",
 	"trial.run":        "A shell script that fails where the package does not work",
 	"source.into":      "A directory in the work tree to unpack to",
@@ -76,7 +76,7 @@ var descriptions = map[string]string{
 	"rewrite.path":     "A path or pattern in the work tree; after stage, of staged files",
 	"rewrite.find":     "The literal text",
 	"rewrite.regexp":   "Or a regular expression (RE2)",
-	"rewrite.replace":  "What stands there then",
+	"rewrite.replace":  "The replacement",
 	"rewrite.times":    "How often it must be found; left out, at least once",
 	"rewrite.if":       "A condition, such as option.tls",
 
@@ -105,7 +105,7 @@ var descriptions = map[string]string{
 	"package.account.home":        "The account's home directory",
 	"package.account.summary":     "What the account is for",
 	"package.script":              "Shell scripts that run when it is installed or removed",
-	"package.script.pre-install":  "Runs before its files are laid down",
+	"package.script.pre-install":  "Runs before its files are installed",
 	"package.script.post-install": "Runs once its files are there",
 	"package.script.pre-remove":   "Runs before its files go",
 	"package.script.post-remove":  "Runs once its files are gone",

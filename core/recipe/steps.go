@@ -289,7 +289,7 @@ func (r *Recipe) checkChangesToSources() {
 		}
 		steps := StepNames[:len(StepNames)-1]
 		if r.demand("rewrite", i, "after", w.After, `after = "unpack"`) && !slices.Contains(steps, w.After) {
-			d.Add(d.At("rewrite", i, "after"), fmt.Sprintf("%q is no step after which something can be rewritten", w.After), "they are "+strings.Join(steps, ", "))
+			d.Add(d.At("rewrite", i, "after"), fmt.Sprintf("%q is not a step that a rewrite can follow", w.After), "they are "+strings.Join(steps, ", "))
 		}
 		if r.demand("rewrite", i, "path", w.Path, `path = "…"`) {
 			switch {

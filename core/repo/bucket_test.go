@@ -256,7 +256,7 @@ func TestBucketPublishers(t *testing.T) {
 func TestBucketRefusals(t *testing.T) {
 	_, address := newBucketServer(t)
 	for _, c := range []struct{ address, user, want string }{
-		{strings.Replace(address, "/harbour/", "/elsewhere/", 1), "ines", "there is no such bucket"},
+		{strings.Replace(address, "/harbour/", "/elsewhere/", 1), "ines", "the bucket does not exist"},
 		{address, "nobody", "ELLWAND_REPOSITORY_USER"},
 		{"s3+http://127.0.0.1:1/harbour", "ines", "does not answer"},
 		{"s3+http://files.saltmarsh.example/harbour", "ines", "over s3+https"},

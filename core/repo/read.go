@@ -142,7 +142,7 @@ func (r *Repository) content(ctx context.Context, name, want string) ([]byte, er
 func (r *Repository) Snapshot(ctx context.Context, sha256 string) (index.Snapshot, error) {
 	var s index.Snapshot
 	if !fact.IsSHA256(sha256) {
-		return s, &index.DamagedError{Name: storage.PointerFile, Err: fmt.Errorf("%q is no digest", sha256)}
+		return s, &index.DamagedError{Name: storage.PointerFile, Err: fmt.Errorf("%q is not a digest", sha256)}
 	}
 	name := "snapshots/" + sha256 + ".json"
 	data, err := r.content(ctx, name, sha256)

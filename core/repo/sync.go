@@ -45,7 +45,7 @@ type BackError struct {
 
 func (e *BackError) Error() string {
 	if e.Found == e.Seen {
-		return fmt.Sprintf("%s has another state of serial %d than was seen before: it was begun anew, or two publishers do not know of each other", e.Where, e.Found)
+		return fmt.Sprintf("%s has another state of serial %d than the one seen before: it was created again, or two publishers work independently", e.Where, e.Found)
 	}
 	return fmt.Sprintf("%s is at serial %d, and was at %d when it was last read: an outdated mirror, or an older copy put back", e.Where, e.Found, e.Seen)
 }

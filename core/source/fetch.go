@@ -180,7 +180,7 @@ func (e *HTTPError) Error() string {
 		if e.Login {
 			s += "; the login that was sent is wrong, or not for this"
 		} else {
-			s += "; it wants a login, and there is none for this host"
+			s += "; it requires a login, and none is configured for this host"
 		}
 	}
 	return s

@@ -113,7 +113,7 @@ type CommitArchive struct {
 // verified itself.
 func (s Cache) SetCommitArchive(commit string, a CommitArchive) error {
 	if !fact.IsCommit(commit) {
-		return fmt.Errorf("%q is no commit", commit)
+		return fmt.Errorf("%q is not a commit", commit)
 	}
 	data, err := json.Marshal(a)
 	if err != nil {

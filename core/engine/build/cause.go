@@ -88,7 +88,7 @@ var signs = []sign{
 	{MissingCommand, pattern.New(`Program '([\w.+-]+)' not found|Program ([\w.+-]+) found: NO`), missing(MissingCommand, need.Command, "the command %s is missing")},
 	{MissingCommand, pattern.New(`Could not find [^\n]*?the following names:\s+([\w.+-]+)`), missing(MissingCommand, need.Command, "the command %s is missing")},
 	{MissingModule, pattern.New(`Could NOT find ([\w.+-]+) \(missing:`), func(what string) Cause {
-		return Cause{What: what, Message: "CMake does not find " + what, Remedy: "add the build need that brings it, or tell CMake to do without it: `configure` in [steps]"}
+		return Cause{What: what, Message: "CMake does not find " + what, Remedy: "add the build dependency that provides it, or configure without it: `configure` in [steps]"}
 	}},
 	{WritesOutside, pattern.New(`(?:[‘'"` + "`" + `]|(?:create|open|write to|remove|touch) |: )(/[^\s‘’'":` + "`" + `]+)[’'"]?:? ?(?:.*: )?(?:Read-only file system|Directory nonexistent)`),
 		says("it writes to %s, outside of $DESTDIR", "steps write to the work tree and to $DESTDIR alone: install to \"$DESTDIR%s\"")},
@@ -103,9 +103,9 @@ var signs = []sign{
 		}},
 	{ChangesOwner, pattern.New(`(?:changing ownership of|cannot change ownership of|^chown:|^chgrp:) [‘'"]?([^’'":\s]+)|(?:invalid user|unknown user|invalid group|unknown group):? [‘'"]?([^’'"\s]+)`),
 		says("it gives files to another user (%s)", "steps run as an ordinary user: leave owners out of the install commands, and state them in the layout: { owner = \"…\" }")},
-	{NoTarget, pattern.New(`No rule to make target [‘'` + "`" + `]([\w.-]+)'|unknown target '([\w.-]+)'`), says("there is no target %s in the makefile", "write the step's script in [steps]")},
+	{NoTarget, pattern.New(`No rule to make target [‘'` + "`" + `]([\w.-]+)'|unknown target '([\w.-]+)'`), says("the makefile has no target %s", "write the step's script in [steps]")},
 	{OldProject, pattern.New(`Compatibility with CMake < 3.5 has been removed`), says("it is written for an older CMake", "configure = [\"-DCMAKE_POLICY_VERSION_MINIMUM=3.5\"]")},
-	{OldProject, pattern.New(`'?(aclocal-[\d.]+|automake-[\d.]+)'? is missing on your system`), says("its build files want %s", "make them anew: `autoreconf -fi` in the prepare step, with the need command/autoreconf")},
+	{OldProject, pattern.New(`'?(aclocal-[\d.]+|automake-[\d.]+)'? is missing on your system`), says("its build files need %s", "regenerate them: `autoreconf -fi` in the prepare step, with the need command/autoreconf")},
 	{StrictWarnings, pattern.New(`\[-Werror(?:=([\w-]+))?\]|all warnings being treated as errors`), says("a compiler warning is treated as an error", "add -Wno-error to CFLAGS in the step, or fix what it warns about with a [[patch]]")},
 	{CompileError, pattern.New(`^(\S+?:\d+(?::\d+)?: (?:fatal )?error: .+)$`), says("the compiler stops: %s", "fix the source with a [[patch]], or set what it asks for in the step")},
 }

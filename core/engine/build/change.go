@@ -62,7 +62,7 @@ func (j *job) applyPatches(log io.Writer) error {
 			}
 			fmt.Fprintln(log)
 			if c.Fuzzed > 0 {
-				j.Progress.Note(fmt.Sprintf("%s: patch %d, %s: %d of %d hunks of %s fit only with less context; make it anew before it stops fitting", j.recipe.Name, i+1, p.File, c.Fuzzed, c.Hunks, c.Path))
+				j.Progress.Note(fmt.Sprintf("%s: patch %d, %s: %d of %d hunks of %s apply only with less context; update the patch before it no longer applies", j.recipe.Name, i+1, p.File, c.Fuzzed, c.Hunks, c.Path))
 			}
 		}
 	}

@@ -259,7 +259,7 @@ func (j *job) unpack(ctx context.Context, log io.Writer) error {
 			var changed *source.DigestError
 			if errors.As(err, &changed) {
 				// The store's copy is not what it was: the next run fetches it again.
-				err = errors.Join(j.Fetcher.Cache.Verify(ctx, f.SHA256), errors.New("build again to fetch it anew"))
+				err = errors.Join(j.Fetcher.Cache.Verify(ctx, f.SHA256), errors.New("build again to fetch it again"))
 			}
 			fmt.Fprintln(log, err)
 			return fmt.Errorf("%s: step unpack: %w", j.recipe.Name, err)

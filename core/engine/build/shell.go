@@ -27,7 +27,7 @@ func (b *Builder) Shell(ctx context.Context, r *recipe.Recipe, step string, term
 	}
 	at := slices.IndexFunc(chain, func(l stepKey) bool { return l.step == step })
 	if at < 0 {
-		return fmt.Errorf("%s does nothing in its %s step, so there is no place to open a shell in", r.Name, step)
+		return fmt.Errorf("%s does nothing in its %s step, so no shell can be opened there", r.Name, step)
 	}
 	if _, err := j.steps(ctx, chain[:at], at); err != nil {
 		return err

@@ -192,7 +192,7 @@ func (t *tree) mountTop(name, system string) error {
 			}
 			links = append(links, target)
 		case top != system:
-			return fmt.Errorf("/%s of a package is no directory: the package cannot be used in a build", name)
+			return fmt.Errorf("/%s of a package is not a directory: the package cannot be used in a build", name)
 		}
 	}
 	links = slices.Compact(links)

@@ -58,7 +58,7 @@ func (d *Document) decode(n *Node, v reflect.Value, name, shape string) {
 			return
 		}
 		if _, err := time.Parse(time.DateOnly, n.Text); err != nil {
-			d.Add(n.Value, n.Text+" is no day of the calendar", "dates are written year, month, day: 2031-04-02")
+			d.Add(n.Value, n.Text+" is not a valid date", "dates are written year, month, day: 2031-04-02")
 			return
 		}
 		v.SetString(n.Text)
@@ -87,7 +87,7 @@ func (d *Document) decode(n *Node, v reflect.Value, name, shape string) {
 		}
 		i, err := strconv.ParseInt(strings.ReplaceAll(n.Text, "_", ""), 0, strconv.IntSize)
 		if err != nil {
-			d.Add(n.Value, fmt.Sprintf("%s is no number that can be worked with: %s", quote(name), n.Text), "")
+			d.Add(n.Value, fmt.Sprintf("%s is not a usable number: %s", quote(name), n.Text), "")
 			return
 		}
 		v.SetInt(i)

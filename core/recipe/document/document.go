@@ -254,7 +254,7 @@ func keyParts(it unstable.Iterator) (parts []string, spans []Span) {
 
 func (d *Document) twice(at Span, what string, first *Node) {
 	line, _ := d.Position(first.Key.Offset)
-	d.Add(at, fmt.Sprintf("%s stands on line %d already", what, line), "keep one of the two")
+	d.Add(at, fmt.Sprintf("%s is already on line %d", what, line), "keep one of the two")
 }
 
 // header follows [a.b] or [[a.b]] and returns the table that the next keys go
@@ -491,7 +491,7 @@ func (d *Document) syntaxError(at Span, message string) Problem {
 	line, _ := d.Position(at.Offset)
 	if m := bare.FindStringSubmatchIndex(d.Line(line)); m != nil {
 		text := d.Line(line)[m[2]:m[3]]
-		return d.ProblemAt(Span{d.lines[line-1] + m[2], m[3] - m[2]}, "text stands in quotes", "write it as "+strconv.Quote(text))
+		return d.ProblemAt(Span{d.lines[line-1] + m[2], m[3] - m[2]}, "text must be in quotes", "write it as "+strconv.Quote(text))
 	}
 	return d.ProblemAt(at, "this is not TOML: "+strings.TrimPrefix(message, "toml: "), "")
 }

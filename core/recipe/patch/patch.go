@@ -103,10 +103,10 @@ func ApplyIn(dir, into string, data []byte) ([]Change, error) {
 func Apply(root *os.Root, data []byte) ([]Change, error) {
 	files, _, err := gitdiff.Parse(bytes.NewReader(data))
 	if err != nil {
-		return nil, &Error{Problems: []error{fmt.Errorf("this is no patch: %w", err)}}
+		return nil, &Error{Problems: []error{fmt.Errorf("this is not a patch: %w", err)}}
 	}
 	if len(files) == 0 {
-		return nil, &Error{Problems: []error{errors.New("there is no change in it: a patch is in the unified format of diff -u or git")}}
+		return nil, &Error{Problems: []error{errors.New("it contains no change: a patch is in the unified format of diff -u or git")}}
 	}
 	var results []result
 	var changes []Change
@@ -212,7 +212,7 @@ func change(root *os.Root, f *gitdiff.File) (result, Change, []error) {
 	} else {
 		found, ok := locate(root, name)
 		if !ok {
-			return r, c, []error{fmt.Errorf("%s: there is no such file in the source, with or without its first directories", name)}
+			return r, c, []error{fmt.Errorf("%s: the source has no such file, with or without its leading directories", name)}
 		}
 		c.Path = found
 		info, err := root.Stat(found)

@@ -83,12 +83,12 @@ func TestRefusals(t *testing.T) {
 		{"in already", after, diff, "hunk 1 (@@ -2,5 +2,6 @@) is in the source already", true},
 		{"does not fit", strings.Replace(before, "four", "vier", 1), diff, "4 of its 5 lines fit at line 2, but not this one:\n  expected  four\n  found     vier", false},
 		{"nothing fits", "a\nb\n", diff, "none of its lines are in the file", false},
-		{"no such file", before, strings.ReplaceAll(diff, "tide.c", "ebb.c"), "there is no such file in the source", false},
+		{"no such file", before, strings.ReplaceAll(diff, "tide.c", "ebb.c"), "the source has no such file", false},
 		{"outside", before, "--- /dev/null\n+++ ../../x\n@@ -0,0 +1 @@\n+x\n", "leads out of the tree", false},
 		{"there already", before, "--- /dev/null\n+++ b/src/tide.c\n@@ -0,0 +1 @@\n+x\n", "src/tide.c: hunk 1 (a new file)", false},
-		{"no patch", before, "hello", "there is no change in it", false},
-		{"broken", before, strings.Replace(diff, " five\n six\n", "", 1), "this is no patch", false},
-		{"one of two", before, diff + "--- a/gone\n+++ b/gone\n@@ -1 +1 @@\n-1\n+2\n", "gone: there is no such file", false},
+		{"no patch", before, "hello", "it contains no change", false},
+		{"broken", before, strings.Replace(diff, " five\n six\n", "", 1), "this is not a patch", false},
+		{"one of two", before, diff + "--- a/gone\n+++ b/gone\n@@ -1 +1 @@\n-1\n+2\n", "gone: the source has no such file", false},
 	} {
 		root, dir := tree(t, map[string]string{"src/tide.c": c.text})
 		_, err := Apply(root, []byte(c.diff))

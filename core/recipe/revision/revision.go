@@ -140,7 +140,7 @@ const (
 // it. The directory need not be there any more; the one above it must be.
 func At(ctx context.Context, dir, rev string) (map[string][]byte, error) {
 	if strings.HasPrefix(rev, "-") || strings.ContainsAny(rev, ": \t\n") {
-		return nil, fmt.Errorf("%q is no revision: give a commit, a tag or a branch", rev)
+		return nil, fmt.Errorf("%q is not a revision: give a commit, a tag or a branch", rev)
 	}
 	above, name := filepath.Split(dir)
 	inside, err := prefix(ctx, above)

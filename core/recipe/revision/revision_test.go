@@ -115,8 +115,8 @@ func TestAt(t *testing.T) {
 		{"recipes/buoy", "HEAD", "recipe.toml=other"},
 		{"recipes/eel", "HEAD", "recipes/eel was not there at HEAD"},
 		{"recipes/buoy", "yesterday", `git knows of no revision "yesterday"`},
-		{"recipes/buoy", "--output=x", "is no revision"},
-		{"recipes/buoy", "HEAD:recipes", "is no revision"},
+		{"recipes/buoy", "--output=x", "is not a revision"},
+		{"recipes/buoy", "HEAD:recipes", "is not a revision"},
 	} {
 		files, err := At(t.Context(), filepath.Join(h.dir, c.dir), c.rev)
 		got := ""

@@ -48,7 +48,7 @@ func (e *CountError) Error() string {
 		what = "/" + e.Rule.Regexp + "/"
 	}
 	if e.Files == 0 {
-		return fmt.Sprintf("there is no file %s to rewrite", e.Rule.Path)
+		return fmt.Sprintf("no file matches %s", e.Rule.Path)
 	}
 	want := "at least once"
 	if e.Rule.Times > 0 {

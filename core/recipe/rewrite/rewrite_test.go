@@ -23,8 +23,8 @@ func TestApply(t *testing.T) {
 		{"too many", Rule{Path: "**/*.conf", Find: "port", Replace: "x", Times: 2}, 3, "", "", "3 times, and should be there 2 times\n  a.conf:1: port = 80\n  sub/b.conf:1: port port"},
 		{"none, but near", Rule{Path: "a.conf", Find: "port = 8", Replace: "x", Times: 2}, 1, "", "", "once, and should be there 2 times"},
 		{"none", Rule{Path: "a.conf", Find: "prot = 80", Replace: "x"}, 0, "", "", "0 times, and should be there at least once\n  a.conf:1: port = 80"},
-		{"no file", Rule{Path: "c.conf", Find: "x", Replace: "y"}, 0, "", "", "there is no file c.conf to rewrite"},
-		{"a link out", Rule{Path: "link", Find: "x", Replace: "y"}, 0, "", "", "there is no file link to rewrite"},
+		{"no file", Rule{Path: "c.conf", Find: "x", Replace: "y"}, 0, "", "", "no file matches c.conf"},
+		{"a link out", Rule{Path: "link", Find: "x", Replace: "y"}, 0, "", "", "no file matches link"},
 	} {
 		dir := t.TempDir()
 		before := map[string]string{"a.conf": "port = 80\nhost = quay\n", "sub/b.conf": "port port\n"}

@@ -245,7 +245,7 @@ func (r Record) check() error {
 	_, _, _, ok := ell.ParseFileName(path.Base(r.File))
 	switch {
 	case !need.ValidPackageName(r.Name) || !version.Valid(r.Version) || r.Release < 1 || r.Epoch < 0:
-		return fmt.Errorf("%q is no package", r.Identity())
+		return fmt.Errorf("%q is not a package", r.Identity())
 	case !ok || !strings.HasPrefix(r.File, "packages/") || path.Clean(r.File) != r.File || !fact.IsSHA256(r.SHA256) || r.Bytes < 0:
 		return fmt.Errorf("%s names no file in the repository", r.Identity())
 	}

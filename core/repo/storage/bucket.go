@@ -85,7 +85,7 @@ func (b Bucket) failed(ctx context.Context, name string, err error) error {
 	}
 	switch {
 	case answer.Code == minio.NoSuchBucket:
-		return fmt.Errorf("%s: there is no such bucket; make it first", b.Where())
+		return fmt.Errorf("%s: the bucket does not exist; create it first", b.Where())
 	case answer.StatusCode == http.StatusNotFound:
 		return &fs.PathError{Op: "get", Path: b.Where() + "/" + name, Err: fs.ErrNotExist}
 	case answer.StatusCode == http.StatusPreconditionFailed || answer.StatusCode == http.StatusConflict:

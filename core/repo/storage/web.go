@@ -78,7 +78,7 @@ func (w Web) get(ctx context.Context, name string, fresh bool) (*http.Response, 
 		res.Body.Close()
 		last = &UnreachableError{address, fmt.Errorf("the server says %s", res.Status)}
 		if res.StatusCode == http.StatusUnauthorized || res.StatusCode == http.StatusForbidden {
-			why := "it wants a login, and there is none for this host"
+			why := "it requires a login, and none is configured for this host"
 			if req.Header.Get("Authorization") != "" {
 				why = "the login that was sent is wrong, or not for this"
 			}
