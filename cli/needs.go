@@ -87,27 +87,27 @@ func (a *program) needs(ctx context.Context, name string, supply bool) error {
 func (a *program) showNeeds(recipe string, states []satisfy.NeedState, missing bool) {
 	w := a.out
 	if len(states) == 0 {
-		w.Printf("%s declares no needs; what its programs link to is found when it is built\n", recipe)
+		w.Printf("%s declares no dependencies; those of its programs are detected when it is built\n", recipe)
 		return
 	}
 	var rows [][]string
 	met := 0
 	for _, s := range states {
 		if !s.Met {
-			rows = append(rows, []string{w.Style(term.Bad, s.Need), strings.Join(s.For, ", "), w.Style(term.Bad, "missing"), ""})
+			rows = append(rows, []string{w.Style(term.Bad, s.Need), strings.Join(s.For, ", "), w.Style(term.Bad, "missing")})
 			continue
 		}
 		met++
 		by := s.By
 		if s.Path != "" {
-			by = "the system"
+			by = "the system: " + strings.TrimSpace(s.Path+"  "+s.Version)
 		}
 		if s.Found != "" {
 			s.For = append(s.For, "found")
 		}
-		rows = append(rows, []string{w.Style(term.Name, s.Need), strings.Join(s.For, ", "), by, w.Style(term.Faint, strings.TrimSpace(s.Path+"  "+s.Version))})
+		rows = append(rows, []string{w.Style(term.Name, s.Need), strings.Join(s.For, ", "), by})
 	}
-	w.Table([]string{"need", "for", "met by", ""}, rows)
+	w.Table([]string{"dependency", "for", "met by"}, rows)
 	if met < len(states) {
 		w.Printf("\n")
 	}
@@ -125,12 +125,12 @@ func (a *program) showNeeds(recipe string, states []satisfy.NeedState, missing b
 			}
 		}
 	}
-	w.Printf("%s, %d met and %d missing\n", fact.Count(len(states), "need", "needs"), met, len(states)-met)
+	w.Printf("%s: %d met, %d missing\n", fact.Count(len(states), "dependency", "dependencies"), met, len(states)-met)
 	switch {
 	case bring:
-		w.Printf("`ellwand needs %s --supply` brings what repositories have\n", recipe)
+		w.Printf("`ellwand needs %s --supply` gets them from the repositories\n", recipe)
 	case len(lines) > 0:
-		w.Printf("`ellwand build %s` makes what recipes of the workspace have, in order\n", strings.Join(append(lines, recipe), " "))
+		w.Printf("`ellwand build %s` builds those that the workspace has recipes for, in order\n", strings.Join(append(lines, recipe), " "))
 	case missing:
 		w.Printf("install what is missing, or write a recipe for it: `ellwand draft SOURCE`\n")
 	}

@@ -146,8 +146,9 @@ func (w *Writer) Style(role Role, s string) string {
 // Printf writes formatted text.
 func (w *Writer) Printf(format string, args ...any) { fmt.Fprintf(w, format, args...) }
 
-// Table writes rows in columns under a faint head. What does not fit the width
-// is cut with an ellipsis in the last column.
+// Table writes rows in columns under a faint head. Text in the last column that
+// does not fit the width is continued on further lines; a summary is cut, with an
+// ellipsis.
 func (w *Writer) Table(head []string, rows [][]string) {
 	if len(rows) == 0 {
 		return
@@ -163,7 +164,13 @@ func (w *Writer) Table(head []string, rows [][]string) {
 		used += n + 2
 	}
 	last := len(head) - 1
-	room := max(w.Width-used, 12)
+	room := w.Width - used
+	// A summary helps to choose; whatever else is last must be legible in full.
+	cut := head[last] == "summary"
+	indent := strings.Repeat(" ", used)
+	if room < narrowest && !cut {
+		room, indent = max(w.Width-len(ownLine), narrowest), ownLine
+	}
 	faint := make([]string, len(head))
 	for i, h := range head {
 		faint[i] = w.Style(Faint, h)
@@ -174,10 +181,27 @@ func (w *Writer) Table(head []string, rows [][]string) {
 		for i, cell := range row[:last] {
 			line.WriteString(cell + strings.Repeat(" ", widths[i]-ansi.StringWidth(cell)+2))
 		}
-		line.WriteString(ansi.Truncate(row[last], room, "…"))
+		switch text := row[last]; {
+		case cut:
+			line.WriteString(ansi.Truncate(text, max(room, 12), "…"))
+		case indent == ownLine && ansi.StringWidth(text) > max(w.Width-used, 0) && text != "":
+			before := strings.TrimRight(line.String(), " ")
+			line.Reset()
+			line.WriteString(before + "\n" + indent)
+			fallthrough
+		default:
+			line.WriteString(strings.ReplaceAll(ansi.Wrap(text, room, "/"), "\n", "\n"+indent))
+		}
 		fmt.Fprintln(w, strings.TrimRight(line.String(), " "))
 	}
 }
+
+// narrowest is how narrow a table's last column may be, in cells, before its text
+// gets lines of its own, indented by ownLine.
+const (
+	narrowest = 20
+	ownLine   = "    "
+)
 
 // Problems writes mistakes with the lines they are in.
 func (w *Writer) Problems(ps document.Problems) {

@@ -35,6 +35,19 @@ func TestTable(t *testing.T) {
 			t.Errorf("%d wide:\n%s", c.width, b)
 		}
 	}
+	// Any other last column is there in full: beside the others if there is room, or
+	// else on lines of its own.
+	for width, want := range map[int]string{
+		80: "name  path\ntide  /usr/share/tide/tables/saltmarsh\n",
+		30: "name  path\ntide  /usr/share/tide/tables/\n      saltmarsh\n",
+		24: "name  path\ntide\n    /usr/share/tide/\n    tables/saltmarsh\n",
+	} {
+		b, w := writer(width, "never")
+		w.Table([]string{"name", "path"}, [][]string{{"tide", "/usr/share/tide/tables/saltmarsh"}})
+		if b.String() != want {
+			t.Errorf("%d wide:\n%s", width, b)
+		}
+	}
 	b, w := writer(80, "never")
 	w.Table([]string{"name"}, nil)
 	if b.Len() != 0 {

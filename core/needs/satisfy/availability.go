@@ -55,7 +55,7 @@ type MissingError struct {
 }
 
 func (e *MissingError) Error() string {
-	s := fmt.Sprintf("%s: nothing here meets %d of its needs:", e.Recipe, len(e.Needs))
+	s := fmt.Sprintf("%s: %d of its dependencies are unavailable:", e.Recipe, len(e.Needs))
 	for _, n := range e.Needs {
 		s += "\n  " + n.Need + "  " + n.Reason()
 	}
@@ -72,16 +72,16 @@ func (n NeedState) Reason() string {
 	case len(n.Lacks) > 0:
 		parts = append(parts, fmt.Sprintf("the system has %s, without %s", n.Path, strings.Join(n.Lacks, ", ")))
 	case n.Path != "":
-		parts = append(parts, "the system has "+strings.TrimSpace(n.Path+" "+n.Version)+", which is not within its bounds")
+		parts = append(parts, "the system has "+strings.TrimSpace(n.Path+" "+n.Version)+", which does not meet the bounds")
 	}
 	for _, h := range n.Holders {
-		has := "has it"
+		has := "provides it"
 		if !h.Enough {
-			has = "has another version"
+			has = "provides another version"
 		}
 		switch h.Kind {
 		case HeldRecipe:
-			parts = append(parts, fmt.Sprintf("recipe %s makes it", h.Name))
+			parts = append(parts, fmt.Sprintf("recipe %s provides it", h.Name))
 		case HeldDisabled:
 			parts = append(parts, fmt.Sprintf("repository %s, which is disabled, %s: %s", h.Name, has, h.Package))
 		default:
@@ -89,7 +89,7 @@ func (n NeedState) Reason() string {
 		}
 	}
 	if len(n.Holders) == 0 {
-		parts = append(parts, "no repository and no recipe has it")
+		parts = append(parts, "no repository and no recipe provides it")
 	}
 	if n.Near != "" {
 		parts = append(parts, fmt.Sprintf("did you mean %q?", n.Near))

@@ -150,14 +150,14 @@ run   = ["tide", "sun >= 9"]
 		"command/awk":             "build+test: system",
 		"command/moon":            "build: moon@3-1",
 		"pkgconfig/zlib >= 1.2":   "build: system",
-		"pkgconfig/zlib >= 2":     "build: the system has /usr/lib/pkgconfig/zlib.pc 1.3, which is not within its bounds; no repository and no recipe has it",
-		"command/sun":             "build: repository local has it: sun@1-1",
-		"command/star":            "build: repository extra, which is disabled, has it: star@1-1",
-		"command/comet":           "build: recipe comet makes it",
-		"command/awq":             `build: no repository and no recipe has it; did you mean "command/awk"?`,
-		"command/nothing-like-it": "build: no repository and no recipe has it",
+		"pkgconfig/zlib >= 2":     "build: the system has /usr/lib/pkgconfig/zlib.pc 1.3, which does not meet the bounds; no repository and no recipe provides it",
+		"command/sun":             "build: repository local provides it: sun@1-1",
+		"command/star":            "build: repository extra, which is disabled, provides it: star@1-1",
+		"command/comet":           "build: recipe comet provides it",
+		"command/awq":             `build: no repository and no recipe provides it; did you mean "command/awk"?`,
+		"command/nothing-like-it": "build: no repository and no recipe provides it",
 		"tide":                    "run: this recipe",
-		"sun >= 9":                "run: repository local has another version: sun@1-1",
+		"sun >= 9":                "run: repository local provides another version: sun@1-1",
 	} {
 		if got[n] != want {
 			t.Errorf("%s is %q, want %q", n, got[n], want)
