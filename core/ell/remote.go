@@ -6,9 +6,11 @@ import (
 	"fmt"
 	"io"
 	"net/http"
+	"os"
 	"strconv"
 	"strings"
 
+	"ellwand.example/core/cancel"
 	"ellwand.example/core/httpclient"
 )
 
@@ -25,14 +27,22 @@ type RemoteError struct {
 
 func (e *RemoteError) Error() string { return e.URL + ": " + e.Reason }
 
-// OpenURL opens a package on a web server and reads no more of it than it is
-// asked for (range requests, RFC 9110, section 14). Authorize adds to each
-// request what the server is to be told of who asks; it may be nil. The error
-// is a *RemoteError where the server does not serve parts of files.
+// maxDownload bounds a package, in bytes, that a server only serves as a whole.
+const maxDownload = 64 << 30
+
+// OpenURL opens a package on a web server and reads only the parts of it that are
+// asked for (range requests, RFC 9110, section 14). If the server does not serve
+// parts, the package is downloaded to a temporary file, which Close removes.
+// Authorize adds credentials to each request; it may be nil. The error is a
+// *RemoteError if the server is at fault.
 func OpenURL(ctx context.Context, url string, authorize func(*http.Request) error) (*Package, error) {
 	r := &remote{ctx: ctx, url: url, authorize: authorize}
-	if err := r.begin(); err != nil {
+	whole, err := r.begin()
+	if err != nil {
 		return nil, err
+	}
+	if whole != nil {
+		return r.download(whole)
 	}
 	p, err := OpenAt(url, r, r.size)
 	if err != nil {
@@ -62,16 +72,20 @@ func (r *remote) fail(format string, args ...any) error {
 	return &RemoteError{r.url, fmt.Sprintf(format, args...)}
 }
 
-// begin reads the start of the file, and learns its size.
-func (r *remote) begin() error {
+// begin reads the start of the file and finds out its size. If the server sends all
+// of the file, whole is that answer, for the caller to close.
+func (r *remote) begin() (whole *http.Response, err error) {
 	resp, err := r.get(0, remoteAhead)
 	if err != nil {
-		return err
+		return nil, err
+	}
+	if resp.StatusCode == http.StatusOK {
+		return resp, nil
 	}
 	defer resp.Body.Close()
 	_, size, ok := strings.Cut(resp.Header.Get("Content-Range"), "/")
 	if r.size, err = strconv.ParseInt(size, 10, 64); !ok || err != nil || r.size <= 0 {
-		return r.fail("the server does not say how large the file is")
+		return nil, r.fail("the server does not say how large the file is")
 	}
 	r.same = resp.Header.Get("ETag")
 	if r.same == "" || strings.HasPrefix(r.same, "W/") {
@@ -79,10 +93,39 @@ func (r *remote) begin() error {
 	}
 	r.head = make([]byte, min(remoteAhead, r.size))
 	if _, err := io.ReadFull(resp.Body, r.head); err != nil {
-		return r.fail("%v", err)
+		return nil, r.fail("%v", err)
 	}
 	r.tail = make([]byte, min(remoteAhead/4, r.size))
-	return r.fill(r.tail, r.size-int64(len(r.tail)))
+	return nil, r.fill(r.tail, r.size-int64(len(r.tail)))
+}
+
+// download opens the package that an answer holds as a whole.
+func (r *remote) download(resp *http.Response) (*Package, error) {
+	defer resp.Body.Close()
+	f, err := os.CreateTemp("", "ellwand-*"+Extension)
+	if err != nil {
+		return nil, err
+	}
+	// It has no name from now on, so that nothing is left after a kill.
+	if err := os.Remove(f.Name()); err != nil {
+		f.Close()
+		return nil, err
+	}
+	size, err := io.Copy(f, cancel.Reader(r.ctx, httpclient.Limit(resp.Body, r.url, maxDownload)))
+	if err != nil {
+		f.Close()
+		if r.ctx.Err() != nil {
+			return nil, context.Cause(r.ctx)
+		}
+		return nil, r.fail("%v", err)
+	}
+	p, err := OpenAt(r.url, f, size)
+	if err != nil {
+		f.Close()
+		return nil, err
+	}
+	p.close = f.Close
+	return p, nil
 }
 
 func (r *remote) get(at, n int64) (*http.Response, error) {
@@ -109,8 +152,10 @@ func (r *remote) get(at, n int64) (*http.Response, error) {
 		return resp, nil
 	case resp.StatusCode == http.StatusOK && r.same != "":
 		err = r.fail("the file changed while it was read: try again")
+	case resp.StatusCode == http.StatusOK && at == 0:
+		return resp, nil
 	case resp.StatusCode == http.StatusOK:
-		err = r.fail("the server does not serve parts of files: fetch it, and name the file")
+		err = r.fail("the server sends parts of the file at first, and then all of it")
 	default:
 		err = r.fail("the server answers %s", resp.Status)
 	}

@@ -57,9 +57,32 @@ func TestRemote(t *testing.T) {
 	if err := p.Verify(ctx); err != nil {
 		t.Error(err)
 	}
+	// A server that knows nothing of parts sends it all, once.
+	way = "whole"
+	asked.Store(0)
+	all, err := OpenURL(ctx, server.URL+"/x.ell", nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := all.Verify(ctx); err != nil || asked.Load() != 1 {
+		t.Errorf("the whole package took %d requests: %v", asked.Load(), err)
+	}
+	if err := all.Close(); err != nil {
+		t.Error(err)
+	}
+	stopped, cancel := context.WithCancel(ctx)
+	cancel()
+	if _, err := OpenURL(stopped, server.URL, nil); err == nil {
+		t.Error("it is opened after an interruption")
+	}
+	whole = whole[:len(whole)-9]
+	var damaged *DamagedError
+	if _, err := OpenURL(ctx, server.URL, nil); !errors.As(err, &damaged) {
+		t.Errorf("one that ends early: %v", err)
+	}
 	var remote *RemoteError
 	for _, c := range []struct{ way, want string }{
-		{"whole", "does not serve parts"}, {"changes", "changed while it was read"}, {"missing", "404"}, {"other range", "EOF"},
+		{"changes", "changed while it was read"}, {"missing", "404"}, {"other range", "EOF"},
 	} {
 		way = c.way
 		if _, err := OpenURL(ctx, server.URL, nil); !errors.As(err, &remote) || !strings.Contains(err.Error(), c.want) {
