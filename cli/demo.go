@@ -86,7 +86,7 @@ func channelScenes() []scene {
 		{say: "Published alone, it would take away what others need. That is refused, with what to build again.", args: []string{"publish", "packages/*/libharmonic*@2.0.0-1*.ell", "--to", "local"}, status: statusFindings},
 		{say: "The plan is followed: the program gets a new release.", args: []string{"bump", "tidegauge", "--release", "-m", "Built with libharmonic 2"}},
 		{say: "It is built with the new library.", args: []string{"build", "-q", "tidegauge"}},
-		{say: "Both are published in one step, and judged together.", args: []string{"publish", "packages/*/libharmonic*@2.0.0-1*.ell", "packages/*/tidegauge*@2.4.1-4*.ell", "--to", "local"}},
+		{say: "Both are published in one step and checked together.", args: []string{"publish", "packages/*/libharmonic*@2.0.0-1*.ell", "packages/*/tidegauge*@2.4.1-4*.ell", "--to", "local"}},
 		{say: "The set goes to the other channel.", args: []string{"promote", "local", "testing", "stable"}},
 		{say: "Somebody calls: the stations do not come up. The channel goes back to what it was.", args: []string{"rewind", "local", "--channel", "stable"}},
 		{say: "The history shows it all, the rewind too.", args: []string{"history", "local", "--channel", "stable"}},

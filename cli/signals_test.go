@@ -28,7 +28,7 @@ const hangs = 2 * time.Minute
 // that the demo made.
 var interruptions = map[string][]string{
 	"init": {"init", "another"}, "draft": {"draft", "upstream/buoy-codec-3.2.tar.gz", "--name", "codec"}, "fetch": {"fetch"}, "sources": {"sources", "verify"},
-	"bump": {"bump", "libharmonic", "--release", "-m", "Built again"}, "export": {"export", "tidegauge", "--out", "."}, "import": {"import", "nothing.bundle.ell"}, "schema": {"schema"},
+	"bump": {"bump", "libharmonic", "--release", "-m", "Built again"}, "export": {"export", "tidegauge", "--out", "."}, "import": {"import", "nothing.recipe.ell"}, "schema": {"schema"},
 	"needs": {"needs", "tidegauge"}, "plan": {"plan"}, "build": {"build", "libharmonic", "tidegauge", "--from", "build"}, "log": {"log"}, "clean": {"clean", "foghorn"},
 	"show": {"show", "tidegauge"}, "extract": {"extract", "tidegauge", "--into", "out"}, "compare": {"compare", "tidegauge", "libharmonic"}, "lint": {"lint", "--all"}, "explain": {"explain"},
 	"order": {"order", "1.0", "2.0"}, "publish": {"publish", "--all", "--to", "local"}, "list": {"list", "local"}, "search": {"search", "tide"}, "sync": {"sync"}, "audit": {"audit", "local"},

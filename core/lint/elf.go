@@ -439,7 +439,7 @@ func ell317() Rule {
 		Right:  cFile("/usr/bin/tide", cLarge, "-fstack-protector-all"),
 		pkg: func(c *packageCheck) {
 			c.eachELF(func(p string, e *scan.ELF) {
-				if c.judgeable(p, e) && c.uses(p, fortifiable) >= 3 && !slices.Contains(c.imports[p].strong, "__stack_chk_fail") && !slices.Contains(c.imports[p].strong, "__stack_chk_guard") {
+				if c.hasEnoughCode(p, e) && c.uses(p, fortifiable) >= 3 && !slices.Contains(c.imports[p].strong, "__stack_chk_fail") && !slices.Contains(c.imports[p].strong, "__stack_chk_guard") {
 					c.path(p, "none of its functions is compiled with -fstack-protector")
 				}
 			})
@@ -457,7 +457,7 @@ func ell318() Rule {
 		Right:  cFile("/usr/bin/tide", cLarge, ""),
 		pkg: func(c *packageCheck) {
 			c.eachELF(func(p string, e *scan.ELF) {
-				if !c.judgeable(p, e) {
+				if !c.hasEnoughCode(p, e) {
 					return
 				}
 				checked := slices.ContainsFunc(c.imports[p].strong, func(s string) bool { return strings.HasSuffix(s, "_chk") && strings.HasPrefix(s, "__") })
@@ -704,9 +704,9 @@ func (c *packageCheck) inRunpath(p string, e *scan.ELF, dir string) bool {
 	})
 }
 
-// judgeable reports whether a file has compiled C in it, enough that its
+// hasEnoughCode reports whether a file has compiled C in it, enough that its
 // protection can be judged.
-func (c *packageCheck) judgeable(p string, e *scan.ELF) bool {
+func (c *packageCheck) hasEnoughCode(p string, e *scan.ELF) bool {
 	return linked(e) && e.Language == "" && e.Code > 32<<10 && len(e.Needed) > 0 && slices.ContainsFunc(e.Needed, func(s string) bool { return strings.HasPrefix(s, "libc.") })
 }
 

@@ -406,11 +406,11 @@ func (c *packageCheck) inScript(s script, n syntax.Node, format string, args ...
 
 // installCommands is for rules that look at one command of install scripts
 // after the other.
-func installCommands(judge func(c *packageCheck, s script, cmd command) string) func(*packageCheck) {
+func installCommands(check func(c *packageCheck, s script, cmd command) string) func(*packageCheck) {
 	return func(c *packageCheck) {
 		c.eachInstall(func(_ string, s script) {
 			for _, cmd := range s.commands {
-				if message := judge(c, s, cmd); message != "" {
+				if message := check(c, s, cmd); message != "" {
 					c.inScript(s, cmd.call, "%s", message)
 				}
 			}

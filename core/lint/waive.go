@@ -26,8 +26,8 @@ func accepts(w recipe.Waiver, f fact.Finding) bool {
 }
 
 // unused tells of waivers that accepted none of the findings, among those whose
-// code is judged. A waiver of a rule that is off may wait for it.
-func (l *Linter) unused(r *recipe.Recipe, findings []fact.Finding, judged func(fact.Area) bool) []fact.Finding {
+// code is in scope. A waiver of a rule that is off may wait for it.
+func (l *Linter) unused(r *recipe.Recipe, findings []fact.Finding, inScope func(fact.Area) bool) []fact.Finding {
 	rule, _ := Find("ELL111")
 	if !l.Profile.has(rule.Code) {
 		return nil
@@ -35,7 +35,7 @@ func (l *Linter) unused(r *recipe.Recipe, findings []fact.Finding, judged func(f
 	c := collector{subject: r.Name, rule: rule}
 	for i, w := range r.Waivers {
 		known, ok := Find(w.Code)
-		if !ok || !judged(fact.AreaOf(known.Code)) || known.Code == rule.Code || l.Profile.severity(known.Code, known.Severity) == "" {
+		if !ok || !inScope(fact.AreaOf(known.Code)) || known.Code == rule.Code || l.Profile.severity(known.Code, known.Severity) == "" {
 			continue
 		}
 		used := false

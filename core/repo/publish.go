@@ -86,7 +86,7 @@ func (r *Repository) Publish(ctx context.Context, channelName string, files []st
 			if err != nil {
 				return err
 			}
-			if err := e.classify(ctx, candidates, report.Outcomes); err != nil {
+			if err := e.addCandidates(ctx, candidates, report.Outcomes); err != nil {
 				return err
 			}
 		}
@@ -185,9 +185,9 @@ func examineOne(ctx context.Context, file string, whole bool) (*candidate, error
 	return c, nil
 }
 
-// classify compares candidates with what is there, gives each its outcome, and
+// addCandidates compares candidates with what is there, gives each its outcome, and
 // adds those that are new.
-func (e *edit) classify(ctx context.Context, candidates []*candidate, outcomes []Outcome) error {
+func (e *edit) addCandidates(ctx context.Context, candidates []*candidate, outcomes []Outcome) error {
 	for _, c := range candidates {
 		if c.target != e.target {
 			continue

@@ -93,7 +93,7 @@ type transaction struct {
 // same moment to a storage that cannot keep them out.
 const attempts = 30
 
-// change lets a function edit a channel, has the gate judge what comes of it,
+// change lets a function edit a channel, has the gate check the result,
 // and puts it in place: first new files under names of their own, and then the
 // pointer.
 func (r *Repository) change(ctx context.Context, channel, action string, o ChangeOptions, sink progress.Sink, apply func(context.Context, *transaction) error) (Change, error) {

@@ -41,9 +41,9 @@ const (
 	OldProject     = "old" // for a newer tool than it was written for
 )
 
-// sign is how a cause shows in a log. The text is the first group that
+// logPattern is how a cause shows in a log. The text is the first group that
 // matched.
-type sign struct {
+type logPattern struct {
 	kind    string
 	pattern pattern.Pattern
 	cause   func(what string) Cause
@@ -65,9 +65,9 @@ func says(message, remedy string) func(string) Cause {
 	}
 }
 
-// signs, the surest first: of the causes that a log shows, the one whose sign
+// logPatterns, the surest first: of the causes that a log shows, the one whose logPattern
 // comes first here is told.
-var signs = []sign{
+var logPatterns = []logPattern{
 	{DiskFull, pattern.New(`No space left on device|Disk quota exceeded|File size limit exceeded`), says("the disk is full", "make room, or raise `disk` in [build] of ellwand.toml")},
 	{MemoryFull, pattern.New(`virtual memory exhausted|[Cc]annot allocate memory|out of memory|fatal error: Killed signal|std::bad_alloc`), says("memory ran out", "let fewer processes run at once: `jobs` in [build] of ellwand.toml")},
 	{ProcessesFull, pattern.New(`[Cc]annot fork|fork: .*Resource temporarily unavailable`), says("no more processes can be started", "the step starts too many, or raise `processes` in [build] of ellwand.toml")},
@@ -171,12 +171,12 @@ func Diagnose(log io.ReadSeeker) ([]Cause, error) {
 	} else if size > maxLog {
 		skipped = -1 // line numbers are not known
 	}
-	found := map[int]Cause{} // sign → the last cause that shows it
+	found := map[int]Cause{} // logPattern → the last cause that shows it
 	in := bufio.NewReader(log)
 	for number := 1; ; number++ {
 		raw, err := in.ReadString('\n')
 		if line := trim(raw); line != "" {
-			for i, s := range signs {
+			for i, s := range logPatterns {
 				m := s.pattern.FindStringSubmatch(line)
 				if m == nil || ignored.MatchString(line) {
 					continue
@@ -209,7 +209,7 @@ func Diagnose(log io.ReadSeeker) ([]Cause, error) {
 		}
 	}
 	var out []Cause
-	for i := range signs {
+	for i := range logPatterns {
 		c, ok := found[i]
 		// One line of the log tells of one cause.
 		if ok && !slices.ContainsFunc(out, func(o Cause) bool { return o.LogLine == c.LogLine && c.LogLine > 0 }) {

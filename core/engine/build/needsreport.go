@@ -57,7 +57,7 @@ var (
 	includeDir = pattern.New(`^/usr/(local/)?include/(?:[a-z0-9_]+-linux-[a-z0-9]+/)?(.+)$`)
 )
 
-// needsReport judges what was touched.
+// needsReport compares what was used with what is declared.
 func (j *job) needsReport() (*NeedsReport, error) {
 	owned, err := j.ownedPaths()
 	if err != nil {

@@ -267,7 +267,7 @@ func (g *gate) lostProvides(ctx context.Context, renewals map[string]renewal) er
 	return nil
 }
 
-// stillMet judges a package that is there, some of whose needs another met
+// stillMet checks a package that is there, some of whose needs another met
 // that now is gone or renewed.
 func (g *gate) stillMet(ctx context.Context, r, by index.Record, now *index.Record) error {
 	for _, n := range r.Dependencies() {
