@@ -80,15 +80,15 @@ func (a *program) showAudits(audits []gate.Audit, where string) {
 		}
 		older := ""
 		if audit.Older > 0 {
-			older = fmt.Sprintf(" (%d older beside them)", audit.Older)
+			older = fmt.Sprintf(" (and %d older)", audit.Older)
 		}
 		result := w.Style(term.Good, "all can be installed")
 		if grave > 0 {
-			result = w.Style(term.Bad, fact.Count(grave, "fault", "faults"))
+			result = w.Style(term.Bad, fact.Count(grave, "error", "errors"))
 		}
 		if notes := len(audit.Findings) - grave; notes > 0 {
-			result += ", " + fact.Count(notes, "thing to know", "things to know")
+			result += ", " + fact.Count(notes, "hint", "hints")
 		}
-		w.Printf("%s, channel %s for %s: %s%s, %s: %s\n", where, audit.Channel, audit.Target, fact.Count(audit.Packages, "package", "packages"), older, fact.Count(audit.Needs, "need", "needs"), result)
+		w.Printf("%s, channel %s for %s: %s%s, %s: %s\n", where, audit.Channel, audit.Target, fact.Count(audit.Packages, "package", "packages"), older, fact.Count(audit.Needs, "dependency", "dependencies"), result)
 	}
 }

@@ -120,7 +120,7 @@ func (a *program) draft(ctx context.Context, w *workspace.Workspace, arg string,
 		a.showFound(d.facts, workspace.Display(file))
 		err := a.buildDraft(ctx, w, d)
 		if err == nil && !a.json {
-			a.out.Printf("Next: read %s, and try what it made\n", workspace.Display(file))
+			a.out.Printf("Next: review %s, and try the package\n", workspace.Display(file))
 		}
 		return err
 	case o.build:
@@ -207,7 +207,7 @@ func (a *program) buildDraft(ctx context.Context, w *workspace.Workspace, d *dra
 		}
 	}}
 	if !a.json {
-		a.out.Printf("building it, to learn what is missing\n")
+		a.out.Printf("building it to find out what is missing\n")
 	}
 	res, err := trials.Run(ctx)
 	if err != nil {
@@ -270,7 +270,7 @@ func (a *program) showFound(f draft.Facts, file string) {
 	if a.json {
 		return
 	}
-	o.Printf("%s is written\n", o.Style(term.Strong, file))
+	o.Printf("wrote %s\n", o.Style(term.Strong, file))
 	found := func(what, value string) {
 		if value == "" {
 			value = o.Style(term.Doubtful, "not found")
@@ -281,7 +281,7 @@ func (a *program) showFound(f draft.Facts, file string) {
 	found("version", f.Version)
 	found("summary", fact.Visible(f.Summary))
 	if f.Description != "" { // it may be left out
-		found("described", o.Wrapped(fact.Visible(f.Description), 12))
+		found("about", o.Wrapped(fact.Visible(f.Description), 12))
 	}
 	found("license", f.License)
 	found("homepage", f.Homepage)

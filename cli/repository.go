@@ -115,11 +115,11 @@ func (a *program) explainRefused(e *repo.RefusedError) {
 	w.Printf("\n")
 	if len(e.Rebuild) > 0 {
 		w.Printf("Build again, in this order, and publish all of it together:\n  %s\n", w.Style(term.Good, "ellwand build "+strings.Join(e.Rebuild, " ")))
-		w.Printf("(where a recipe's version and release are published already, raise the release first: `ellwand bump RECIPE --release`)\n")
+		w.Printf("(if a version and release are published already, increase the release first: `ellwand bump RECIPE --release`)\n")
 	}
 	f := e.Findings[0]
-	w.Printf("To let one pass all the same, with a reason that the history keeps:\n  %s\n", w.Style(term.Faint, fmt.Sprintf("--allow %s:%s --reason \"…\"", f.Code, f.SubjectName())))
-	w.Printf("`ellwand explain %s` tells more.\n", f.Code)
+	w.Printf("To accept a finding, with a reason for the history:\n  %s\n", w.Style(term.Faint, fmt.Sprintf("--allow %s:%s --reason \"…\"", f.Code, f.SubjectName())))
+	w.Printf("`ellwand explain %s` explains it.\n", f.Code)
 }
 
 // finishChange shows what became of a channel, and returns the error that the

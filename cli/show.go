@@ -171,7 +171,7 @@ func (a *program) showFacts(p *ell.Package) error {
 		}
 	}
 	field("file", fmt.Sprintf("%s, %s", workspace.Display(p.Path), fact.Bytes(p.Size)))
-	field("made for", f.Target+", "+f.Arch)
+	field("target", f.Target+", "+f.Arch)
 	field("license", f.License)
 	field("homepage", f.Homepage)
 	field("maintainer", f.Maintainer)
@@ -185,14 +185,14 @@ func (a *program) showFacts(p *ell.Package) error {
 			return err
 		}
 	}
-	field("manuals", w.Wrapped(strings.Join(contents.manuals, ", "), 14))
+	field("man pages", w.Wrapped(strings.Join(contents.manuals, ", "), 14))
 	field("languages", w.Wrapped(strings.Join(contents.languages, ", "), 14))
 	section := func(title string, n int) {
 		if n > 0 {
 			w.Printf("\n%s\n", w.Style(term.Strong, title))
 		}
 	}
-	section("needs", len(f.Needs))
+	section("dependencies", len(f.Needs))
 	width := 0
 	for _, n := range f.Needs {
 		width = max(width, len(n.Need))
@@ -217,7 +217,7 @@ func (a *program) showFacts(p *ell.Package) error {
 	for _, p := range f.Provides {
 		origin := "declared in the recipe"
 		if p.Path != "" {
-			origin = "found: " + fact.Visible(p.Path)
+			origin = "detected: " + fact.Visible(p.Path)
 		}
 		w.Printf("  %-*s  %s\n", width, p.Provide, w.Style(term.Faint, origin))
 	}
@@ -242,7 +242,7 @@ func (a *program) origin(n ell.Need) string {
 	if !strings.Contains(n.Need, "/") {
 		return "made together with it, for " + path
 	}
-	origin := "found in " + path
+	origin := "detected in " + path
 	if newest := scan.Newest(n.Symbols); len(newest) > 0 && len(newest) < len(n.Symbols) && !a.verbose {
 		return fmt.Sprintf("%s (%s and %d older)", origin, strings.Join(newest, ", "), len(n.Symbols)-len(newest))
 	}

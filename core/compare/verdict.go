@@ -38,13 +38,13 @@ func (c *Comparison) say(w Weight, path, remedy, format string, args ...any) {
 
 func (c *Comparison) judgeVersions(a, b ell.Facts) {
 	if a.Arch != b.Arch {
-		c.say(Note, "", "", "they are for different machines: %s and %s", a.Arch, b.Arch)
+		c.say(Note, "", "", "they are for different architectures: %s and %s", a.Arch, b.Arch)
 	}
 	switch d := b.Full().Compare(a.Full()); {
 	case d < 0:
-		c.say(Look, "", "raise the epoch, if it is meant to come after", "%s is before %s in the order of versions: machines that have the other keep it", b.Full(), a.Full())
+		c.say(Look, "", "increase the epoch if it is meant to be newer", "%s sorts before %s: machines that have the other keep it", b.Full(), a.Full())
 	case d == 0 && a.Arch == b.Arch && (len(c.Files) > 0 || len(c.Facts) > 0):
-		c.say(Look, "", fmt.Sprintf("raise the release: release = %d", b.Release+1), "they have the same version and release, and differ: machines that have the first do not get the second")
+		c.say(Look, "", fmt.Sprintf("increase the release: release = %d", b.Release+1), "they differ but have the same version and release: machines that have the first do not get the second")
 	}
 	if a.License != b.License {
 		c.say(Look, "", "read the license texts of both", "the license changed from %s to %s", a.License, b.License)
@@ -71,7 +71,7 @@ func (c *Comparison) judgeLibraries() {
 	for _, l := range c.Libraries {
 		switch {
 		case l.Before == l.After && len(l.Gone) > 0:
-			c.say(Breaks, l.Path, "give it another soname, or bring them back",
+			c.say(Breaks, l.Path, "change the soname, or restore the symbols",
 				"%s of %s %s gone (%s), and its soname is the same: programs that use what is gone fail on machines that get this",
 				count(len(l.Gone), "symbol", "symbols"), l.After, verb(len(l.Gone)), some(l.Gone))
 		case l.Before != "" && l.After != "" && l.Before != l.After:
@@ -79,12 +79,12 @@ func (c *Comparison) judgeLibraries() {
 			if len(l.Gone) == 0 {
 				why = "; no symbol is gone, so it need not have changed its soname"
 			}
-			c.say(Breaks, l.Path, "build again what needs soname/"+l.Before, "the soname changed from %s to %s: what is linked with it has to be built again%s", l.Before, l.After, why)
+			c.say(Breaks, l.Path, "rebuild what needs soname/"+l.Before, "the soname changed from %s to %s: what is linked with it must be rebuilt%s", l.Before, l.After, why)
 		case l.After == "":
-			c.say(Breaks, l.Path, "build again what needs soname/"+l.Before, "the library %s is gone", l.Before)
+			c.say(Breaks, l.Path, "rebuild what needs soname/"+l.Before, "the library %s is gone", l.Before)
 		}
 		if l.Before == l.After && len(l.Added) > 0 {
-			c.say(Note, l.Path, "", "%s has %s (%s): what is built with it may not run with the one before", l.After, count(len(l.Added), "new symbol", "new symbols"), some(l.Added))
+			c.say(Note, l.Path, "", "%s has %s (%s): programs built with it may not run with the previous version", l.After, count(len(l.Added), "new symbol", "new symbols"), some(l.Added))
 		}
 	}
 }
@@ -119,7 +119,7 @@ func (c *Comparison) judgeNeeds() {
 		case strings.HasPrefix(n.What, need.Soname+"/"):
 			// Fewer or older ones are no reason to look.
 			if before, after := newest(n.Before), newest(n.After); newest(n.Before+", "+n.After) != before {
-				c.say(Look, "", "see to it that the oldest system that it is for has that", "it needs %s of %s, and needed %s before", after, n.What, before)
+				c.say(Look, "", "make sure that the oldest supported system has it", "it needs %s of %s; before, it needed %s", after, n.What, before)
 			}
 		}
 	}
@@ -136,7 +136,7 @@ func (c *Comparison) judgeFiles(left, right *side) {
 			c.say(Look, f.Path, "mention it in the change entry", "the default of this configuration file changed: an edited copy is kept, and the new default is placed beside it")
 		}
 		if f.Contents && after.Kind == fact.KindLicense {
-			c.say(Look, f.Path, "read what changed, and see whether the recipe's license is still right", "the license text changed")
+			c.say(Look, f.Path, "read what changed, and check the recipe's license", "the license text changed")
 		}
 		switch {
 		case f.State == Gone && before.Kind == fact.KindConfig:
@@ -156,16 +156,16 @@ func (c *Comparison) judgeMode(f FileChange, before, after ell.Entry) {
 		switch {
 		case after.Type != staging.File:
 		case is&bit != 0 && was&bit == 0:
-			c.say(Look, f.Path, "let someone who knows it judge whether it has to", "the program runs with the rights of %s:%s now (%s)", after.Owner, after.Group, name)
+			c.say(Look, f.Path, "check that this is necessary and safe", "the program now runs with the privileges of %s:%s (%s)", after.Owner, after.Group, name)
 		case was&bit != 0 && is&bit == 0:
-			c.say(Breaks, f.Path, fmt.Sprintf("if it needs them still: mode = %q in its layout line", before.Mode), "the program lost its %s bit: it runs with its caller's rights only", name)
+			c.say(Breaks, f.Path, fmt.Sprintf("if it still needs them: mode = %q in its layout line", before.Mode), "the program lost its %s bit: it now runs with its caller's privileges only", name)
 		}
 	}
 	if x, y := xattrs(before), xattrs(after); x != y && strings.Contains(x+y, "may ") {
-		c.say(Look, f.Path, "", "what the program may do beyond others changed: %q before, %q now", x, y)
+		c.say(Look, f.Path, "", "the capabilities of the program changed: %q before, %q now", x, y)
 	}
 	if is&0o002 != 0 && was&0o002 == 0 && after.Type != staging.Symlink && is&0o1000 == 0 {
-		c.say(Look, f.Path, "take the right to write from others", "everybody on the machine can write to it now (mode %s)", after.Mode)
+		c.say(Look, f.Path, "remove write permission for others", "it is now writable by everybody on the machine (mode %s)", after.Mode)
 	}
 	if was&0o111 != 0 && is&0o111 == 0 && after.Type == staging.File && before.Type == staging.File {
 		c.say(Breaks, f.Path, "", "it is no longer executable: mode %s, was %s", after.Mode, before.Mode)
@@ -189,7 +189,7 @@ func (c *Comparison) judgeProgram(path string, a, b *scan.ELF) {
 	lost(!a.TextRel, !b.TextRel, "its code is changed when it is loaded, and was not before")
 	lost(len(a.Runpath) == 0, len(b.Runpath) == 0, "it looks for libraries in "+strings.Join(b.Runpath, ":")+" now")
 	if a.Arch != b.Arch {
-		c.say(Look, path, "", "it is made for %s, and was for %s", b.Arch, a.Arch)
+		c.say(Look, path, "", "it is for %s now; it was for %s", b.Arch, a.Arch)
 	}
 }
 
@@ -198,6 +198,6 @@ func (c *Comparison) judgeSize() {
 	const least = 1 << 20
 	before, after := c.Installed[0], c.Installed[1]
 	if after-before > least && after > before+before/4 {
-		c.say(Look, "", "the sizes of its directories show where", "it is %d %% larger once installed", (after-before)*100/max(before, 1))
+		c.say(Look, "", "compare the sizes of its directories", "its installed size grew by %d %%", (after-before)*100/max(before, 1))
 	}
 }

@@ -309,7 +309,7 @@ func ell710() Rule {
 					}
 				}
 				if len(without) > 0 {
-					c.of(p, fact.Finding{Message: "no manual for " + several(without)})
+					c.of(p, fact.Finding{Message: "no man page for " + several(without)})
 				}
 			}
 		},

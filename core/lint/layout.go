@@ -182,7 +182,7 @@ func ell204() Rule {
 			for _, e := range c.Layout {
 				// What is left over from editing does not stay.
 				if e.Type == staging.File && strings.HasPrefix(e.Path, "/etc/") && e.Kind != fact.KindConfig && !editing.is(path.Base(e.Path)) {
-					c.attribute(e, "kind", fact.KindConfig, "it lies under /etc and is not of kind config")
+					c.attribute(e, "kind", fact.KindConfig, "it is under /etc, but its kind is not config")
 				}
 			}
 		},

@@ -85,7 +85,7 @@ func TestMistakes(t *testing.T) {
 		{`url    = "https://files.example/tidegauge-{version}.tar.gz"`, ``, "8:3: a source needs a `url`, a `file` or a `git` repository"},
 		{`url    = "https://files.example/tidegauge-{version}.tar.gz"`, `file = "../x"`, `"../x" does not name a file beside the recipe`},
 		{strings.Repeat("0", 64), "abc", "10:10: a SHA-256 digest has 64 characters"},
-		{`[steps]`, "[needs]\nbuild = [\"comand/cc\"]\n[steps]", `13:11: unknown kind of need "comand"`},
+		{`[steps]`, "[needs]\nbuild = [\"comand/cc\"]\n[steps]", `13:11: unknown kind of dependency "comand"`},
 		{`build = '''`, `biuld = '''`, "13:1: unknown key `biuld` in `steps` (did you mean `build`?)"},
 		{`"/usr/bin/*"`, `"usr/bin/*"`, `19:1: "usr/bin/*" is not a path in the package`},
 		{`"/usr/bin/*"`, `"/usr/bin/[a"`, `is not a pattern`},

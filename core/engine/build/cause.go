@@ -128,7 +128,7 @@ func (j *job) whoHas(c *Cause) {
 	}
 	if p != nil && p.Facts.Recipe != j.recipe.Name {
 		c.Need = wanted
-		c.Remedy = fmt.Sprintf("%s, in this workspace, has it: build = [%q] in [needs]", p.Facts.Identity(), wanted)
+		c.Remedy = fmt.Sprintf("%s, in this workspace, provides it: build = [%q] in [needs]", p.Facts.Identity(), wanted)
 	}
 }
 

@@ -83,7 +83,7 @@ func TestHolders(t *testing.T) {
 	if err != nil || len(states) != 3 {
 		t.Fatalf("%+v, %v", states, err)
 	}
-	for i, want := range []string{"recipe maker makes it", "no repository and no recipe has it"} {
+	for i, want := range []string{"recipe maker provides it", "no repository and no recipe provides it"} {
 		if states[i].Met || !strings.Contains(states[i].Reason(), want) {
 			t.Errorf("%s: %s", states[i].Need, states[i].Reason())
 		}

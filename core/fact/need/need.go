@@ -198,7 +198,7 @@ func parseAlternative(s string, offset int) (Alternative, error) {
 			} else if near := fact.Nearest(kind, Kinds); near != "" {
 				remedy = fmt.Sprintf("did you mean %s/%s?", near, rest)
 			}
-			return fail(0, len(kind), fmt.Sprintf("unknown kind of need %q", kind), remedy)
+			return fail(0, len(kind), fmt.Sprintf("unknown kind of dependency %q", kind), remedy)
 		}
 		a.Kind, a.Name = kind, rest
 	}
