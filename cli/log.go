@@ -190,7 +190,7 @@ func (a *program) showPast(w *workspace.Workspace, b history.Build) {
 	var rows [][]string
 	for _, s := range b.Steps {
 		if s.Reused {
-			rows = append(rows, []string{s.Step, o.Style(term.Faint, "as before"), "", "", "", ""})
+			rows = append(rows, []string{s.Step, o.Style(term.Faint, "reused"), "", "", "", ""})
 			continue
 		}
 		memory := ""

@@ -194,7 +194,7 @@ func Diagnose(log io.ReadSeeker) ([]Cause, error) {
 					c.LogLine = number
 				}
 				if c.Need != "" && c.Remedy == "" {
-					c.Remedy = fmt.Sprintf("build = [%q] in [needs], and install what has it", c.Need)
+					c.Remedy = fmt.Sprintf("build = [%q] in [needs], and install a package that provides it", c.Need)
 				}
 				if _, ok := found[i]; !ok { // the first of its kind brings the others about
 					found[i] = c
