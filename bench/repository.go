@@ -77,8 +77,8 @@ func (b *bench) repository() {
 		for j, r := range []*repo.Repository{large, small} {
 			name := fmt.Sprintf("%s-newcomer-%d-%d", words[i%len(words)], again, i) // a page of the others' names has it
 			c := citizen{facts: facts(name, "1.0"), paths: []string{"/usr/bin/" + name, "/usr/share/" + name + "/data"}}
-			c.facts.Needs = []ell.Need{{Need: "soname/libtide0.so.0"}}
-			c.facts.Provides = []ell.Provide{{Provide: "command/" + c.facts.Name}}
+			c.facts.Needs = []ell.Need{{Need: need.Must("soname/libtide0.so.0")}}
+			c.facts.Provides = []ell.Provide{{Provide: need.MustProvide("command/" + c.facts.Name)}}
 			file := b.build(filepath.Join(b.work, "one"), []citizen{c}, false)[0]
 			cmd := exec.Command(b.ellwand, "publish", file, "--to", r.Storage.Where())
 			cmd.Env = append(os.Environ(), "XDG_CACHE_HOME="+filepath.Join(b.work, "cache"))
@@ -164,7 +164,7 @@ func (b *bench) auditing(r *repo.Repository) {
 	for i := range each {
 		path := fmt.Sprintf("/usr/share/shared-%d", i)
 		broken := citizen{facts: facts(fmt.Sprintf("broken-%d", i), "1.0"), paths: []string{fmt.Sprintf("/usr/share/broken-%d", i)}}
-		broken.facts.Needs = []ell.Need{{Need: fmt.Sprintf("moon-%d >= 2", i)}}
+		broken.facts.Needs = []ell.Need{{Need: need.Must(fmt.Sprintf("moon-%d >= 2", i))}}
 		planted = append(planted, broken)
 		terms.Allow = append(terms.Allow, index.Exception{Code: gate.UnmetNeed, Package: broken.facts.Name, Reason: "planted"})
 		for _, side := range []string{"left", "right"} {
@@ -174,7 +174,7 @@ func (b *bench) auditing(r *repo.Repository) {
 		}
 		for j := range 3 {
 			c := citizen{facts: facts(fmt.Sprintf("circle-%d-%d", i, j), "1.0"), paths: []string{fmt.Sprintf("/usr/share/circle-%d-%d", i, j)}}
-			c.facts.Needs = []ell.Need{{Need: fmt.Sprintf("circle-%d-%d", i, (j+1)%3)}}
+			c.facts.Needs = []ell.Need{{Need: need.Must(fmt.Sprintf("circle-%d-%d", i, (j+1)%3))}}
 			planted = append(planted, c)
 		}
 	}

@@ -13,6 +13,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"ellwand.example/core/ell"
+	"ellwand.example/core/fact/need"
 	"ellwand.example/core/progress"
 	"ellwand.example/core/staging"
 )
@@ -50,45 +51,45 @@ func world(n int) []citizen {
 		switch {
 		case i < hubs || kind < 12: // a library
 			f.Name = library(i)
-			f.Provides = []ell.Provide{{Provide: fmt.Sprintf("soname/%s.so.%d", f.Name, i%3), Path: "/usr/lib/" + f.Name + ".so"}, {Provide: fmt.Sprintf("package/%s-abi = %s", f.Name, f.Version)}}
+			f.Provides = []ell.Provide{{Provide: need.MustProvide(fmt.Sprintf("soname/%s.so.%d", f.Name, i%3)), Path: "/usr/lib/" + f.Name + ".so"}, {Provide: need.MustProvide(fmt.Sprintf("package/%s-abi = %s", f.Name, f.Version))}}
 			sonames = append(sonames, i)
 		case kind < 16 && len(sonames) > 0: // headers of one
 			owner := library(sonames[d.IntN(len(sonames))])
 			for _, c := range out {
 				if c.facts.Name == owner {
 					f.Name, f.Version, f.Release, f.Recipe = fmt.Sprintf("%s-dev%d", owner, i), c.facts.Version, c.facts.Release, owner
-					f.Needs = append(f.Needs, ell.Need{Need: fmt.Sprintf("%s = %s", owner, c.facts.Full())})
-					f.Provides = append(f.Provides, ell.Provide{Provide: fmt.Sprintf("pkgconfig/%s%d = %s", owner, i, c.facts.Version)})
+					f.Needs = append(f.Needs, ell.Need{Need: need.Must(fmt.Sprintf("%s = %s", owner, c.facts.Full()))})
+					f.Provides = append(f.Provides, ell.Provide{Provide: need.MustProvide(fmt.Sprintf("pkgconfig/%s%d = %s", owner, i, c.facts.Version))})
 					break
 				}
 			}
 		default:
-			f.Provides = []ell.Provide{{Provide: "command/" + f.Name, Path: "/usr/bin/" + f.Name}}
+			f.Provides = []ell.Provide{{Provide: need.MustProvide("command/" + f.Name), Path: "/usr/bin/" + f.Name}}
 			if d.IntN(20) == 0 {
-				f.Provides = append(f.Provides, ell.Provide{Provide: "command/" + words[d.IntN(8)]}) // of which there are several
+				f.Provides = append(f.Provides, ell.Provide{Provide: need.MustProvide("command/" + words[d.IntN(8)])}) // of which there are several
 			}
 		}
 		if i > hubs {
 			for range 1 + d.IntN(7) {
 				hub := sonames[zipf.Uint64()]
 				text := fmt.Sprintf("soname/%s.so.%d", library(hub), hub%3)
-				f.Needs = append(f.Needs, ell.Need{Need: text, Path: "/usr/bin/" + f.Name})
+				f.Needs = append(f.Needs, ell.Need{Need: need.Must(text), Path: "/usr/bin/" + f.Name})
 			}
 			f.Needs = unique(f.Needs)
 			switch d.IntN(12) {
 			case 0:
-				f.Needs = append(f.Needs, ell.Need{Need: chain})
+				f.Needs = append(f.Needs, ell.Need{Need: need.Must(chain)})
 			case 1:
 				other := out[d.IntN(len(out))].facts
-				f.Needs = append(f.Needs, ell.Need{Need: fmt.Sprintf("%s >= %s", other.Name, other.Version)})
+				f.Needs = append(f.Needs, ell.Need{Need: need.Must(fmt.Sprintf("%s >= %s", other.Name, other.Version))})
 			case 2:
-				f.Needs = append(f.Needs, ell.Need{Need: fmt.Sprintf("%s | %s", out[d.IntN(len(out))].facts.Name, out[d.IntN(len(out))].facts.Name)})
+				f.Needs = append(f.Needs, ell.Need{Need: need.Must(fmt.Sprintf("%s | %s", out[d.IntN(len(out))].facts.Name, out[d.IntN(len(out))].facts.Name))})
 			}
 		}
 		if chain == "" || i%40 == 0 {
 			chain = f.Name
 			if len(out) > 0 {
-				f.Needs = append(f.Needs, ell.Need{Need: out[max(0, len(out)-40)].facts.Name})
+				f.Needs = append(f.Needs, ell.Need{Need: need.Must(out[max(0, len(out)-40)].facts.Name)})
 			}
 		}
 		f.Recipe = f.Name
@@ -111,8 +112,8 @@ func unique(needs []ell.Need) []ell.Need {
 	seen := map[string]bool{}
 	var out []ell.Need
 	for _, n := range needs {
-		if !seen[n.Need] {
-			seen[n.Need] = true
+		if !seen[n.Need.String()] {
+			seen[n.Need.String()] = true
 			out = append(out, n)
 		}
 	}

@@ -94,7 +94,7 @@ func (a *program) showNeeds(recipe string, states []satisfy.NeedState, missing b
 	met := 0
 	for _, s := range states {
 		if !s.Met {
-			rows = append(rows, []string{w.Style(term.Bad, s.Need), strings.Join(s.For, ", "), w.Style(term.Bad, "missing")})
+			rows = append(rows, []string{w.Style(term.Bad, s.Need.String()), strings.Join(s.For, ", "), w.Style(term.Bad, "missing")})
 			continue
 		}
 		met++
@@ -105,7 +105,7 @@ func (a *program) showNeeds(recipe string, states []satisfy.NeedState, missing b
 		if s.Found != "" {
 			s.For = append(s.For, "found")
 		}
-		rows = append(rows, []string{w.Style(term.Name, s.Need), strings.Join(s.For, ", "), by})
+		rows = append(rows, []string{w.Style(term.Name, s.Need.String()), strings.Join(s.For, ", "), by})
 	}
 	w.Table([]string{"dependency", "for", "met by"}, rows)
 	if met < len(states) {
@@ -117,7 +117,7 @@ func (a *program) showNeeds(recipe string, states []satisfy.NeedState, missing b
 		if s.Met {
 			continue
 		}
-		w.Printf("%s\n", w.Wrapped(w.Style(term.Bad, s.Need)+"  "+reasonAndCommand(s), 4))
+		w.Printf("%s\n", w.Wrapped(w.Style(term.Bad, s.Need.String())+"  "+reasonAndCommand(s), 4))
 		for _, h := range s.Holders {
 			bring = bring || h.Kind == satisfy.HeldEnabled && h.Enough
 			if h.Kind == satisfy.HeldRecipe && !slices.Contains(lines, h.Name) {
@@ -141,7 +141,7 @@ func (a *program) explainMissing(e *satisfy.MissingError) {
 	w := a.err
 	w.Printf("%s\n", w.Style(term.Bad, fmt.Sprintf("%s: %s unavailable", e.Recipe, fact.Count(len(e.Needs), "dependency is", "dependencies are"))))
 	for _, n := range e.Needs {
-		w.Printf("  %s\n", w.Wrapped(w.Style(term.Strong, n.Need)+"  "+reasonAndCommand(n), 6))
+		w.Printf("  %s\n", w.Wrapped(w.Style(term.Strong, n.Need.String())+"  "+reasonAndCommand(n), 6))
 	}
 	w.Printf("nothing was built; `ellwand needs %s` shows all its dependencies\n", e.Recipe)
 }

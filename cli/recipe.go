@@ -11,6 +11,7 @@ import (
 
 	"ellwand.example/cli/term"
 	"ellwand.example/core/fact"
+	"ellwand.example/core/fact/need"
 	"ellwand.example/core/recipe"
 )
 
@@ -64,9 +65,16 @@ func (a *program) showRecipe(name string) error {
 	list("sources", sources)
 	list("patches", patches)
 	list("options", options)
-	list("needs to build", r.Needs.Build)
-	list("needs to test", r.Needs.Test)
-	list("needs to run", r.Needs.Run)
+	for _, needs := range []struct {
+		title string
+		all   []need.Need
+	}{{"build dependencies", r.Needs.Build}, {"test dependencies", r.Needs.Test}, {"run-time dependencies", r.Needs.Run}} {
+		var lines []string
+		for _, n := range needs.all {
+			lines = append(lines, n.String())
+		}
+		list(needs.title, lines)
+	}
 	var packages []string
 	for _, name := range r.PackageNames() {
 		p := r.Packages[name]

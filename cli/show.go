@@ -18,6 +18,7 @@ import (
 	"ellwand.example/cli/term"
 	"ellwand.example/core/ell"
 	"ellwand.example/core/fact"
+	"ellwand.example/core/fact/need"
 	"ellwand.example/core/inspect/scan"
 	"ellwand.example/core/staging"
 	"ellwand.example/core/workspace"
@@ -195,22 +196,22 @@ func (a *program) showFacts(p *ell.Package) error {
 	section("dependencies", len(f.Needs))
 	width := 0
 	for _, n := range f.Needs {
-		width = max(width, len(n.Need))
+		width = max(width, len(n.Need.String()))
 	}
 	for _, p := range f.Provides {
-		width = max(width, len(p.Provide))
+		width = max(width, len(p.Provide.String()))
 	}
 	width = min(width, 44)
 	for _, n := range f.Needs {
-		w.Printf("  %-*s  %s\n", width, n.Need, w.Style(term.Faint, ansi.Truncate(a.origin(n), max(w.Width-width-5, 20), "…")))
+		w.Printf("  %-*s  %s\n", width, n.Need.String(), w.Style(term.Faint, ansi.Truncate(a.origin(n), max(w.Width-width-5, 20), "…")))
 	}
 	for _, list := range []struct {
 		title string
-		items []string
+		items []need.Need
 	}{{"conflicts with", f.Conflicts}, {"replaces", f.Replaces}, {"suggests", f.Suggests}} {
 		section(list.title, len(list.items))
-		for _, text := range list.items {
-			w.Printf("  %s\n", text)
+		for _, n := range list.items {
+			w.Printf("  %s\n", n)
 		}
 	}
 	section("provides", len(f.Provides))
@@ -219,7 +220,7 @@ func (a *program) showFacts(p *ell.Package) error {
 		if p.Path != "" {
 			origin = "detected: " + fact.Visible(p.Path)
 		}
-		w.Printf("  %-*s  %s\n", width, p.Provide, w.Style(term.Faint, origin))
+		w.Printf("  %-*s  %s\n", width, p.Provide.String(), w.Style(term.Faint, origin))
 	}
 	a.showRecord(p.Build)
 	a.showScripts(p)
@@ -239,7 +240,7 @@ func (a *program) origin(n ell.Need) string {
 		return "declared in the recipe"
 	}
 	path := fact.Visible(n.Path)
-	if !strings.Contains(n.Need, "/") {
+	if !strings.Contains(n.Need.String(), "/") {
 		return "made together with it, for " + path
 	}
 	origin := "detected in " + path

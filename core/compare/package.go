@@ -229,9 +229,9 @@ func (c *Comparison) facts(a, b ell.Facts) {
 func needsOf(f ell.Facts) map[string]string {
 	out := map[string]string{}
 	for _, n := range f.Needs {
-		name, value := n.Need, ""
-		if parsed, err := need.Parse(n.Need); err == nil && len(parsed.Alternatives) == 1 {
-			alternative := parsed.Alternatives[0]
+		name, value := n.Need.String(), ""
+		if len(n.Need.Alternatives) == 1 {
+			alternative := n.Need.Alternatives[0]
 			bounds := alternative.String()
 			alternative.Constraints = nil
 			name = alternative.String()
@@ -245,17 +245,17 @@ func needsOf(f ell.Facts) map[string]string {
 func providesOf(f ell.Facts) map[string]string {
 	out := map[string]string{}
 	for _, p := range f.Provides {
-		name, value, _ := strings.Cut(p.Provide, " ")
+		name, value, _ := strings.Cut(p.Provide.String(), " ")
 		out[name] = value
 	}
 	return out
 }
 
 // among is a list as a set of things without values.
-func among(list []string) map[string]string {
+func among(list []need.Need) map[string]string {
 	out := map[string]string{}
 	for _, item := range list {
-		out[item] = ""
+		out[item.String()] = ""
 	}
 	return out
 }

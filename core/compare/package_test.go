@@ -13,6 +13,7 @@ import (
 
 	"ellwand.example/core/ell"
 	"ellwand.example/core/fact"
+	"ellwand.example/core/fact/need"
 	"ellwand.example/core/progress"
 	"ellwand.example/core/repo"
 	"ellwand.example/core/repo/index"
@@ -68,7 +69,7 @@ func TestVerdicts(t *testing.T) {
 	needs := func(symbols ...string) func(*ell.Facts) {
 		return func(f *ell.Facts) {
 			f.Release++
-			f.Needs = []ell.Need{{Need: "soname/libc.so.6", Path: "/x", Symbols: symbols}, {Need: "saltmarsh-stations >= 2"}}
+			f.Needs = []ell.Need{{Need: need.Must("soname/libc.so.6"), Path: "/x", Symbols: symbols}, {Need: need.Must("saltmarsh-stations >= 2")}}
 		}
 	}
 	for _, c := range []struct {
@@ -91,10 +92,10 @@ func TestVerdicts(t *testing.T) {
 		{"capabilities", same, []item{{path: "/a", capabilities: []string{"net_raw"}}}, next, []item{{path: "/a"}}, `look: the capabilities of the program changed: "may net_raw" before, "" now`},
 		{"everybody", same, []item{{path: "/a"}}, next, []item{{path: "/a", mode: "0666"}}, "look: it is now writable by everybody on the machine"},
 		{"not run", same, []item{{path: "/a", mode: "0755"}}, next, []item{{path: "/a"}}, "breaks: it is no longer executable"},
-		{"command gone", func(f *ell.Facts) { f.Provides = []ell.Provide{{Provide: "command/tide"}} }, nil, next, nil, "breaks: it no longer provides command/tide"},
+		{"command gone", func(f *ell.Facts) { f.Provides = []ell.Provide{{Provide: need.MustProvide("command/tide")}} }, nil, next, nil, "breaks: it no longer provides command/tide"},
 		{"newer symbols", needs("GLIBC_2.4", "GLIBC_2.34"), nil, func(f *ell.Facts) { f.Release = 2; needs("GLIBC_2.38", "GLIBC_2.4")(f) }, nil, "look: it needs GLIBC_2.38 of soname/libc.so.6; before, it needed GLIBC_2.34"},
 		{"older symbols", needs("GLIBC_2.4", "GLIBC_2.38"), nil, func(f *ell.Facts) { f.Release = 2; needs("GLIBC_2.34", "GLIBC_2.4")(f) }, nil, ""},
-		{"new need", same, nil, func(f *ell.Facts) { f.Release, f.Needs = 2, []ell.Need{{Need: "command/sh"}} }, nil, "note: it needs command/sh now"},
+		{"new need", same, nil, func(f *ell.Facts) { f.Release, f.Needs = 2, []ell.Need{{Need: need.Must("command/sh")}} }, nil, "note: it needs command/sh now"},
 		{"larger", same, nil, next, []item{{path: "/a", text: strings.Repeat("x", 2<<20)}}, "its installed size grew by"},
 		{"two things", same, []item{text}, func(f *ell.Facts) { f.Name, f.License = "other", "ISC" }, nil, ""},
 	} {
@@ -139,9 +140,9 @@ func TestMoved(t *testing.T) {
 // is told.
 func TestStates(t *testing.T) {
 	record := func(name, version string, release int, digest string, needs ...string) index.Record {
-		r := index.Record{Name: name, Version: version, Release: release, Arch: "independent", SHA256: digest, Provides: []ell.Provide{{Provide: "command/" + name}}}
+		r := index.Record{Name: name, Version: version, Release: release, Arch: "independent", SHA256: digest, Provides: []ell.Provide{{Provide: need.MustProvide("command/" + name)}}}
 		for _, n := range needs {
-			r.Needs = append(r.Needs, ell.Need{Need: n})
+			r.Needs = append(r.Needs, ell.Need{Need: need.Must(n)})
 		}
 		return r
 	}

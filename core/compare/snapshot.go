@@ -115,12 +115,8 @@ func (c *Snapshots) broken(target string, a, b []index.Record, after map[package
 	was, is := offers(a), offers(b)
 	for _, r := range slices.SortedFunc(maps.Values(after), func(x, y index.Record) int { return cmp.Compare(x.Identity(), y.Identity()) }) {
 		for _, n := range r.Needs {
-			parsed, err := need.Parse(n.Need)
-			if err != nil {
-				continue // a reader of the index has seen to that
-			}
-			if met := was.meets(parsed); met != "" && is.meets(parsed) == "" {
-				c.Broken = append(c.Broken, Broken{target, r.Identity(), n.Need, met})
+			if met := was.meets(n.Need); met != "" && is.meets(n.Need) == "" {
+				c.Broken = append(c.Broken, Broken{target, r.Identity(), n.Need.String(), met})
 			}
 		}
 	}
@@ -143,9 +139,7 @@ func offers(records []index.Record) offered {
 		}
 		add(need.Provide{Kind: need.Package, Name: r.Name, Version: r.Full().String()})
 		for _, p := range r.Provides {
-			if parsed, err := need.ParseProvide(p.Provide); err == nil {
-				add(parsed)
-			}
+			add(p.Provide)
 		}
 	}
 	return out

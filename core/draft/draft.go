@@ -174,8 +174,8 @@ func (f *Facts) Keep(r *recipe.Recipe) {
 	}
 	f.Configure = r.Steps.Configure
 	for _, n := range r.Needs.Build {
-		if !slices.Contains(f.Build, n) {
-			f.Build = append(f.Build, n)
+		if !slices.Contains(f.Build, n.String()) {
+			f.Build = append(f.Build, n.String())
 		}
 	}
 	slices.Sort(f.Build)

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"ellwand.example/core/ell"
+	"ellwand.example/core/fact/need"
 	"ellwand.example/core/progress"
 	"ellwand.example/core/staging"
 )
@@ -20,7 +21,7 @@ func written(dir string, files int) (string, error) {
 	if err := os.WriteFile(disk, []byte("high water 06:12\n"), 0o644); err != nil {
 		return "", err
 	}
-	s := ell.Spec{Facts: ell.Facts{Name: "tide", Version: "1.2", Release: 1, Arch: "independent", Target: "saltmarsh-7", Summary: "Tides", License: "MIT", Recipe: "tide", Needs: []ell.Need{{Need: "command/awk"}}}, Time: time.Unix(1e9, 0)}
+	s := ell.Spec{Facts: ell.Facts{Name: "tide", Version: "1.2", Release: 1, Arch: "independent", Target: "saltmarsh-7", Summary: "Tides", License: "MIT", Recipe: "tide", Needs: []ell.Need{{Need: need.Must("command/awk")}}}, Time: time.Unix(1e9, 0)}
 	for i := range files {
 		s.Claims = append(s.Claims, staging.Claim{Path: staging.Path{Path: fmt.Sprintf("/usr/share/tide/%06d", i), Type: staging.File, Mode: 0o644, Disk: disk}, Owner: "root", Group: "root"})
 	}

@@ -21,6 +21,7 @@ import (
 	"cmp"
 	"encoding/base64"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"path"
 	"slices"
@@ -93,9 +94,9 @@ type Facts struct {
 	Date        string                  `json:"date"`   // RFC 3339 full-date, of the newest change
 	Needs       []Need                  `json:"needs"`
 	Provides    []Provide               `json:"provides"`
-	Conflicts   []string                `json:"conflicts,omitempty"` // needs that must not be met beside it
-	Replaces    []string                `json:"replaces,omitempty"`  // packages whose place it takes
-	Suggests    []string                `json:"suggests,omitempty"`  // needs that it can do without
+	Conflicts   []need.Need             `json:"conflicts,omitempty"` // needs that must not be met beside it
+	Replaces    []need.Need             `json:"replaces,omitempty"`  // packages whose place it takes
+	Suggests    []need.Need             `json:"suggests,omitempty"`  // needs that it can do without
 	Accounts    map[string]fact.Account `json:"accounts,omitempty"`
 	Changes     []fact.Change           `json:"changes,omitempty"`
 	Paths       int                     `json:"paths"` // lines of layout.jsonl
@@ -105,16 +106,16 @@ type Facts struct {
 
 // Need is a run-time need, in the syntax of package need.
 type Need struct {
-	Need    string   `json:"need"`
-	Path    string   `json:"path,omitempty"`    // the file it was found in; empty for a declared one
-	Symbols []string `json:"symbols,omitempty"` // symbol versions used of a soname
+	Need    need.Need `json:"need"`
+	Path    string    `json:"path,omitempty"`    // the file it was found in; empty for a declared one
+	Symbols []string  `json:"symbols,omitempty"` // symbol versions used of a soname
 }
 
 // Provide is something that the package offers.
 type Provide struct {
-	Provide string   `json:"provide"`
-	Path    string   `json:"path,omitempty"`    // the file it was found in
-	Symbols []string `json:"symbols,omitempty"` // symbol versions that a soname's library defines
+	Provide need.Provide `json:"provide"`
+	Path    string       `json:"path,omitempty"`    // the file it was found in
+	Symbols []string     `json:"symbols,omitempty"` // symbol versions that a soname's library defines
 }
 
 // Entry is a line of meta/layout.jsonl.
@@ -263,9 +264,7 @@ func (f Facts) FileName() string {
 func (f Facts) AllProvides() []need.Provide {
 	all := []need.Provide{{Kind: need.Package, Name: f.Name, Version: f.Full().String()}}
 	for _, p := range f.Provides {
-		if parsed, err := need.ParseProvide(p.Provide); err == nil {
-			all = append(all, parsed)
-		}
+		all = append(all, p.Provide)
 	}
 	return all
 }
@@ -290,25 +289,10 @@ func (f Facts) check() error {
 	case f.Paths < 0 || f.Paths > maxEntries || f.Size < 0:
 		return fmt.Errorf("%d paths or %d bytes are not possible", f.Paths, f.Size)
 	}
-	if err := f.checkLengths(); err != nil {
+	if err := CheckDependencies(f.Needs, f.Provides, f.Conflicts, f.Replaces, f.Suggests); err != nil {
 		return err
 	}
-	for _, n := range f.Needs {
-		if _, err := need.Parse(n.Need); err != nil {
-			return fmt.Errorf("need %q: %w", n.Need, err)
-		}
-	}
-	for _, text := range slices.Concat(f.Conflicts, f.Replaces, f.Suggests) {
-		if _, err := need.Parse(text); err != nil {
-			return fmt.Errorf("%q in conflicts, replaces or suggests: %w", text, err)
-		}
-	}
-	for _, p := range f.Provides {
-		if _, err := need.ParseProvide(p.Provide); err != nil {
-			return fmt.Errorf("provide %q: %w", p.Provide, err)
-		}
-	}
-	return nil
+	return f.checkLengths()
 }
 
 // Lengths that facts may have: in bytes, or in items of a list. Real packages
@@ -322,8 +306,22 @@ const (
 	maxChanges     = 10_000
 )
 
-// checkLengths judges texts and lists of which the rest of check knows no
-// bound.
+// CheckDependencies reports an error if one of a package's dependencies, or of what
+// it provides, is missing: a key that the JSON left out, or null. A dependency that
+// was dropped would be one that nothing has to meet.
+func CheckDependencies(needs []Need, provides []Provide, others ...[]need.Need) error {
+	missing := func(n need.Need) bool { return len(n.Alternatives) == 0 }
+	if slices.ContainsFunc(needs, func(n Need) bool { return missing(n.Need) }) ||
+		slices.ContainsFunc(others, func(list []need.Need) bool { return slices.ContainsFunc(list, missing) }) {
+		return errors.New(`"" is not a dependency`)
+	}
+	if slices.ContainsFunc(provides, func(p Provide) bool { return p.Provide.Name == "" }) {
+		return errors.New(`"" cannot be provided`)
+	}
+	return nil
+}
+
+// checkLengths reports texts and lists that are too long.
 func (f Facts) checkLengths() error {
 	for key, text := range map[string]string{
 		"summary": f.Summary, "license": f.License, "homepage": f.Homepage, "maintainer": f.Maintainer, "category": f.Category, "recipe": f.Recipe, "date": f.Date,
@@ -354,17 +352,17 @@ func (f Facts) checkLengths() error {
 		return checkLine(key, text, maxNeed)
 	}
 	for _, n := range f.Needs {
-		if err := list("needs", n.Need, n.Path, n.Symbols); err != nil {
+		if err := list("needs", n.Need.String(), n.Path, n.Symbols); err != nil {
 			return err
 		}
 	}
 	for _, p := range f.Provides {
-		if err := list("provides", p.Provide, p.Path, p.Symbols); err != nil {
+		if err := list("provides", p.Provide.String(), p.Path, p.Symbols); err != nil {
 			return err
 		}
 	}
-	for _, text := range slices.Concat(f.Conflicts, f.Replaces, f.Suggests) {
-		if err := checkLine("conflicts, replaces or suggests", text, maxNeed); err != nil {
+	for _, n := range slices.Concat(f.Conflicts, f.Replaces, f.Suggests) {
+		if err := checkLine("conflicts, replaces or suggests", n.String(), maxNeed); err != nil {
 			return err
 		}
 	}

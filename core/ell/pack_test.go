@@ -27,6 +27,7 @@ import (
 	"ellwand.example/core/ell/canonical"
 	"ellwand.example/core/ell/seekable"
 	"ellwand.example/core/fact"
+	"ellwand.example/core/fact/need"
 	"ellwand.example/core/progress"
 	"ellwand.example/core/staging"
 	"ellwand.example/core/testtool"
@@ -68,7 +69,7 @@ func claims(t testing.TB, f files) []staging.Claim {
 func spec(c []staging.Claim) Spec {
 	return Spec{
 		Facts: Facts{Name: "tide", Version: "1.0", Release: 1, Arch: "independent", Target: "saltmarsh-7", Summary: "Tides", License: "MIT", Recipe: "tide", Date: "2031-04-02",
-			Needs: []Need{{Need: "saltmarsh-stations >= 2031.1"}}, Accounts: map[string]fact.Account{"tide": {Home: "/var/lib/tide"}}},
+			Needs: []Need{{Need: need.Must("saltmarsh-stations >= 2031.1")}}, Accounts: map[string]fact.Account{"tide": {Home: "/var/lib/tide"}}},
 		Claims: c, Scripts: map[string]string{"post-install": "true\n"}, Recipe: []byte("name = \"tide\"\n"), Time: when,
 		Build: BuildRecord{Ellwand: "test", Isolation: "none"},
 	}
@@ -516,23 +517,34 @@ func hostile() map[string]hostileCase {
 			w.WriteHeader(&tar.Header{Name: "tree/a", Size: 1, Mode: 0o644, Uname: "root", Gname: "root"})
 			io.WriteString(w, "y")
 		}, as, "do not have the digest"},
-		"payload more":              {nil, func(w *tar.Writer) { w.WriteHeader(&tar.Header{Name: "tree/a", Mode: 0o644}) }, as, "goes on after the last path"},
-		"facts: name":               {nil, none, func(f *Facts) { f.Name = "../x" }, "cannot be a package's name"},
-		"facts: arch":               {nil, none, func(f *Facts) { f.Arch = "a/b" }, "not a plain word"},
-		"facts: need":               {nil, none, func(f *Facts) { f.Needs = []Need{{Need: "what/x"}} }, "need"},
-		"facts: count":              {nil, none, func(f *Facts) { f.Paths = 1 << 40 }, "not possible"},
-		"facts: format":             {nil, none, func(f *Facts) { f.Format = 9 }, "reads format 1"},
-		"facts: long description":   {nil, none, func(f *Facts) { f.Description = strings.Repeat("x", MaxDescription+1) }, "is the most"},
-		"facts: long summary":       {nil, none, func(f *Facts) { f.Summary = strings.Repeat("x", MaxLine+1) }, "is the most"},
-		"facts: two line summary":   {nil, none, func(f *Facts) { f.Summary = "a\nb" }, "control characters"},
-		"facts: escape in summary":  {nil, none, func(f *Facts) { f.Summary = "\x1b]0;owned\a" }, "control characters"},
-		"facts: escape in text":     {nil, none, func(f *Facts) { f.Description = "a\x1b[31mb" }, "control characters"},
-		"facts: C1 in homepage":     {nil, none, func(f *Facts) { f.Homepage = "https://a.example/\u009b" }, "control characters"},
-		"facts: license":            {nil, none, func(f *Facts) { f.License = strings.Repeat("MIT AND ", 300) + "MIT" }, "is the most"},
-		"facts: provide":            {nil, none, func(f *Facts) { f.Provides = []Provide{{Provide: "what/x"}} }, "provide"},
-		"facts: long provide":       {nil, none, func(f *Facts) { f.Provides = []Provide{{Provide: "command/" + strings.Repeat("x", 5000)}} }, "is the most"},
-		"facts: long symbol":        {nil, none, func(f *Facts) { f.Needs = []Need{{Need: "soname/a.so", Symbols: []string{strings.Repeat("x", 5000)}}} }, "is the most"},
-		"facts: replaces":           {nil, none, func(f *Facts) { f.Replaces = []string{"what/x"} }, "in conflicts, replaces or suggests"},
+		"payload more": {nil, func(w *tar.Writer) { w.WriteHeader(&tar.Header{Name: "tree/a", Mode: 0o644}) }, as, "goes on after the last path"},
+		"facts: name":  {nil, none, func(f *Facts) { f.Name = "../x" }, "cannot be a package's name"},
+		"facts: arch":  {nil, none, func(f *Facts) { f.Arch = "a/b" }, "not a plain word"},
+		"facts: need": {nil, none, func(f *Facts) {
+			f.Needs = []Need{{Need: need.Need{Alternatives: []need.Alternative{{Kind: "what", Name: "x"}}}}}
+		}, "is not a dependency"},
+		"facts: no need":           {nil, none, func(f *Facts) { f.Needs = []Need{{Path: "/a"}} }, "is not a dependency"},
+		"facts: no provide":        {nil, none, func(f *Facts) { f.Provides = []Provide{{Path: "/a"}} }, "cannot be provided"},
+		"facts: no suggestion":     {nil, none, func(f *Facts) { f.Suggests = []need.Need{{}} }, "is not a dependency"},
+		"facts: count":             {nil, none, func(f *Facts) { f.Paths = 1 << 40 }, "not possible"},
+		"facts: format":            {nil, none, func(f *Facts) { f.Format = 9 }, "reads format 1"},
+		"facts: long description":  {nil, none, func(f *Facts) { f.Description = strings.Repeat("x", MaxDescription+1) }, "is the most"},
+		"facts: long summary":      {nil, none, func(f *Facts) { f.Summary = strings.Repeat("x", MaxLine+1) }, "is the most"},
+		"facts: two line summary":  {nil, none, func(f *Facts) { f.Summary = "a\nb" }, "control characters"},
+		"facts: escape in summary": {nil, none, func(f *Facts) { f.Summary = "\x1b]0;owned\a" }, "control characters"},
+		"facts: escape in text":    {nil, none, func(f *Facts) { f.Description = "a\x1b[31mb" }, "control characters"},
+		"facts: C1 in homepage":    {nil, none, func(f *Facts) { f.Homepage = "https://a.example/\u009b" }, "control characters"},
+		"facts: license":           {nil, none, func(f *Facts) { f.License = strings.Repeat("MIT AND ", 300) + "MIT" }, "is the most"},
+		"facts: provide":           {nil, none, func(f *Facts) { f.Provides = []Provide{{Provide: need.Provide{Kind: "what", Name: "x"}}} }, "cannot be provided"},
+		"facts: long provide": {nil, none, func(f *Facts) {
+			f.Provides = []Provide{{Provide: need.MustProvide("command/" + strings.Repeat("x", 5000))}}
+		}, "is the most"},
+		"facts: long symbol": {nil, none, func(f *Facts) {
+			f.Needs = []Need{{Need: need.Must("soname/a.so"), Symbols: []string{strings.Repeat("x", 5000)}}}
+		}, "is the most"},
+		"facts: replaces": {nil, none, func(f *Facts) {
+			f.Replaces = []need.Need{{Alternatives: []need.Alternative{{Kind: "what", Name: "x"}}}}
+		}, "is not a dependency"},
 		"facts: account":            {nil, none, func(f *Facts) { f.Accounts = map[string]fact.Account{"../x": {}} }, "cannot be an account's name"},
 		"facts: home of an account": {nil, none, func(f *Facts) { f.Accounts = map[string]fact.Account{"x": {Home: "/\x1b"}} }, "control characters"},
 		"facts: change":             {nil, none, func(f *Facts) { f.Changes = []fact.Change{{Version: "1", By: "\x07"}} }, "control characters"},

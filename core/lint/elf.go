@@ -8,7 +8,6 @@ import (
 
 	"ellwand.example/core/ell"
 	"ellwand.example/core/fact"
-	"ellwand.example/core/fact/need"
 	"ellwand.example/core/inspect/scan"
 	"ellwand.example/core/pattern"
 	"ellwand.example/core/staging"
@@ -417,11 +416,10 @@ func ell316() Rule {
 				return
 			}
 			for _, n := range c.Facts.Needs {
-				parsed, err := need.Parse(n.Need)
-				if err != nil || len(n.Symbols) == 0 {
+				if len(n.Symbols) == 0 {
 					continue
 				}
-				if answer, ok := system.Look(parsed, n.Symbols); ok && len(answer.Lacks) > 0 {
+				if answer, ok := system.Look(n.Need, n.Symbols); ok && len(answer.Lacks) > 0 {
 					c.path(n.Path, "%s of the target has no %s", n.Need, several(answer.Lacks))
 				}
 			}

@@ -664,7 +664,7 @@ func (c *packageCheck) canRun(word string) bool {
 	}
 	for _, n := range c.Facts.Needs {
 		// A sibling, or a package that is needed by its name, may bring it.
-		if n.Path == "" || strings.Contains(n.Need, " = "+c.Facts.Full().String()) {
+		if n.Path == "" || strings.Contains(n.Need.String(), " = "+c.Facts.Full().String()) {
 			return true
 		}
 	}
@@ -676,7 +676,7 @@ func (c *packageCheck) meets(kind, name string) bool {
 	if c.linter.Meets == nil || c.linter.system(c.Facts.Target) == nil {
 		return true // not known
 	}
-	return c.linter.Meets(need.Need{Alternatives: []need.Alternative{{Kind: kind, Name: name}}})
+	return c.linter.Meets(need.Of(need.Alternative{Kind: kind, Name: name}))
 }
 
 // under reports whether the package has something in a directory.

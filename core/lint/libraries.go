@@ -44,7 +44,7 @@ func (l *libraries) get(system *probe.System, soname string) (library, bool) {
 }
 
 func readLibrary(system *probe.System, soname string) *library {
-	answer, ok := system.Look(need.Need{Alternatives: []need.Alternative{{Kind: need.Soname, Name: soname}}}, nil)
+	answer, ok := system.Look(need.Of(need.Alternative{Kind: need.Soname, Name: soname}), nil)
 	if !ok {
 		return nil
 	}

@@ -193,10 +193,10 @@ func ell516() Rule {
 		Right:  "[package.tide]\nprovides = [\"tide-table = 1.2\"]\n[package.tide.layout]\n\"/usr/share/licenses/tide/COPYING\" = { from = \"COPYING\" }\n\"/**\" = {}",
 		pkg: func(c *packageCheck) {
 			for _, p := range c.Facts.Provides {
-				parsed, err := need.ParseProvide(p.Provide)
-				if err != nil || p.Path != "" {
+				if p.Path != "" {
 					continue
 				}
+				parsed := p.Provide
 				there := true
 				switch parsed.Kind {
 				case need.Command:
@@ -229,11 +229,7 @@ func ell517() Rule {
 				return
 			}
 			for _, n := range c.Facts.Needs {
-				parsed, err := need.Parse(n.Need)
-				if err != nil {
-					continue
-				}
-				for _, a := range parsed.Alternatives {
+				for _, a := range n.Need.Alternatives {
 					if a.Kind == need.Package && (strings.HasSuffix(a.Name, "-dev") || strings.HasSuffix(a.Name, "-devel") || strings.HasSuffix(a.Name, "-symbols") || strings.HasSuffix(a.Name, "-debug")) {
 						c.path(n.Path, "it needs %s", n.Need)
 					}

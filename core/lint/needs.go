@@ -344,9 +344,9 @@ run = ["harbours >= 1, < 2"]`,
 				}
 			}
 			for _, name := range c.PackageNames() {
-				for i, text := range c.Packages[name].Needs {
-					if n, err := need.Parse(text); err == nil && !slices.ContainsFunc(n.Alternatives, satisfiable) {
-						c.at(c.Doc.At("package", name, "needs", i), "no version is %s", text)
+				for i, n := range c.Packages[name].Needs {
+					if !slices.ContainsFunc(n.Alternatives, satisfiable) {
+						c.at(c.Doc.At("package", name, "needs", i), "no version is %s", n)
 					}
 				}
 			}
@@ -420,11 +420,10 @@ conflicts = ["ebb"]
 				self := need.Provide{Kind: need.Package, Name: name, Version: c.Full()}
 				for _, list := range []struct {
 					key   string
-					needs []string
+					needs []need.Need
 				}{{"needs", p.Needs}, {"conflicts", p.Conflicts}, {"suggests", p.Suggests}} {
-					for i, text := range list.needs {
-						n, err := need.Parse(text)
-						if err == nil && slices.ContainsFunc(n.Alternatives, func(a need.Alternative) bool { return a.MetBy(self) }) {
+					for i, n := range list.needs {
+						if slices.ContainsFunc(n.Alternatives, func(a need.Alternative) bool { return a.MetBy(self) }) {
 							c.at(c.Doc.At("package", name, list.key, i), "%s is in its own %s", name, list.key)
 						}
 					}
@@ -453,9 +452,9 @@ conflicts = ["harbours < 2"]
 		recipe: func(c *recipeCheck) {
 			for _, name := range c.PackageNames() {
 				p := c.Packages[name]
-				for i, text := range p.Conflicts {
-					if slices.Contains(p.Needs, text) {
-						c.at(c.Doc.At("package", name, "conflicts", i), "%s needs %s, and conflicts with it", name, text)
+				for i, conflict := range p.Conflicts {
+					if need.Contains(p.Needs, conflict) {
+						c.at(c.Doc.At("package", name, "conflicts", i), "%s needs %s, and conflicts with it", name, conflict)
 					}
 				}
 			}
@@ -481,12 +480,11 @@ conflicts = ["tidetable < 2"]
 		recipe: func(c *recipeCheck) {
 			for _, name := range c.PackageNames() {
 				p := c.Packages[name]
-				for i, text := range p.Replaces {
-					r, err := need.Parse(text)
-					if err != nil || slices.ContainsFunc(p.Conflicts, func(other string) bool { return names(other, r.Alternatives[0].Name) }) {
+				for i, r := range p.Replaces {
+					if len(r.Alternatives) == 0 || slices.ContainsFunc(p.Conflicts, func(other need.Need) bool { return names(other, r.Alternatives[0].Name) }) {
 						continue
 					}
-					c.at(c.Doc.At("package", name, "replaces", i), "%s replaces %s, and does not conflict with it", name, text)
+					c.at(c.Doc.At("package", name, "replaces", i), "%s replaces %s, and does not conflict with it", name, r)
 				}
 			}
 		},
@@ -494,9 +492,8 @@ conflicts = ["tidetable < 2"]
 }
 
 // names reports whether a need names a package.
-func names(text, name string) bool {
-	n, err := need.Parse(text)
-	return err == nil && slices.ContainsFunc(n.Alternatives, func(a need.Alternative) bool { return a.Kind == need.Package && a.Name == name })
+func names(n need.Need, name string) bool {
+	return slices.ContainsFunc(n.Alternatives, func(a need.Alternative) bool { return a.Kind == need.Package && a.Name == name })
 }
 
 // usage is what a traced build of this very recipe used.
@@ -573,7 +570,7 @@ func satisfiable(a need.Alternative) bool {
 // addNeed adds a build need to the recipe.
 func addNeed(text string) edits {
 	return func(r *recipe.Recipe) []document.Edit {
-		if slices.Contains(r.Needs.Build, text) {
+		if need.Contains(r.Needs.Build, need.Must(text)) {
 			return nil
 		}
 		if n := r.Doc.Find("needs", "build"); n != nil {

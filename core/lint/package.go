@@ -452,10 +452,10 @@ func (c *packageCheck) eachELF(f func(string, *scan.ELF)) {
 	}
 }
 
-// provides reports whether the package offers something whose name begins so.
+// provides reports whether the package offers something of one of these kinds.
 func (c *packageCheck) provides(kinds ...string) bool {
 	return slices.ContainsFunc(c.Facts.Provides, func(p ell.Provide) bool {
-		return slices.ContainsFunc(kinds, func(k string) bool { return strings.HasPrefix(p.Provide, k+"/") })
+		return slices.Contains(kinds, p.Provide.Kind)
 	})
 }
 
@@ -463,6 +463,6 @@ func (c *packageCheck) provides(kinds ...string) bool {
 // of the same recipe: a library's development link points to its run-time one.
 func (c *packageCheck) mayBeElsewhere(target string) bool {
 	return strings.Contains(path.Base(target), ".so.") || slices.ContainsFunc(c.Facts.Needs, func(n ell.Need) bool {
-		return strings.Contains(n.Need, " = "+c.Facts.Full().String())
+		return strings.Contains(n.Need.String(), " = "+c.Facts.Full().String())
 	})
 }

@@ -123,7 +123,7 @@ func TestQuietPackages(t *testing.T) {
 		facts := func(f *ell.Facts) {
 			for _, x := range files {
 				if dir, base := filepath.Split(x.path); dir == "/usr/bin/" {
-					f.Provides = append(f.Provides, ell.Provide{Provide: "command/" + base, Path: x.path})
+					f.Provides = append(f.Provides, ell.Provide{Provide: need.MustProvide("command/" + base), Path: x.path})
 				}
 			}
 		}

@@ -675,11 +675,11 @@ func ell428() Rule {
 		pkg: func(c *packageCheck) {
 			offered := map[string]bool{}
 			for _, p := range c.Facts.Provides {
-				offered[strings.TrimPrefix(p.Provide, "command/")] = true
+				offered[p.Provide.Name] = true
 			}
 			for _, n := range c.Facts.Needs {
-				for _, word := range strings.FieldsFunc(n.Need, func(r rune) bool { return r == ' ' || r == '|' }) {
-					offered[strings.TrimPrefix(word, "command/")] = true
+				for _, a := range n.Need.Alternatives {
+					offered[a.Name] = true
 				}
 			}
 			c.eachInstall(func(_ string, s script) {

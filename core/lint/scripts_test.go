@@ -8,6 +8,7 @@ import (
 
 	"ellwand.example/core/ell"
 	"ellwand.example/core/fact"
+	"ellwand.example/core/fact/need"
 	"ellwand.example/core/progress"
 	"ellwand.example/core/staging"
 )
@@ -128,7 +129,7 @@ func TestInstallScripts(t *testing.T) {
 		{"doas touch /var/lib/tide/x", "ELL431"},
 	} {
 		p := scripted(t, "post-install", c.script+"\n", func(f *ell.Facts) {
-			f.Needs, f.Provides = []ell.Need{{Need: "command/moonctl | command/sunctl"}}, []ell.Provide{{Provide: "command/ownctl"}}
+			f.Needs, f.Provides = []ell.Need{{Need: need.Must("command/moonctl | command/sunctl")}}, []ell.Provide{{Provide: need.MustProvide("command/ownctl")}}
 		})
 		if got := codesOf(t, p); got != c.want {
 			t.Errorf("%s: %q, want %q", c.script, got, c.want)

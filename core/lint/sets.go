@@ -121,8 +121,8 @@ func (c *setCheck) linkable(name string) bool {
 func sonames(p *ell.Package) map[string]string {
 	out := map[string]string{}
 	for _, o := range p.Facts.Provides {
-		if parsed, err := need.ParseProvide(o.Provide); err == nil && parsed.Kind == need.Soname && o.Path != "" {
-			out[parsed.Name] = o.Path
+		if o.Provide.Kind == need.Soname && o.Path != "" {
+			out[o.Provide.Name] = o.Path
 		}
 	}
 	return out
@@ -209,13 +209,12 @@ func ell505() Rule {
 					continue
 				}
 				for _, n := range p.Facts.Needs {
-					parsed, err := need.Parse(n.Need)
-					if err != nil || c.linter.Meets(parsed) || slices.ContainsFunc(c.packages, func(o *ell.Package) bool {
-						return slices.ContainsFunc(o.Facts.AllProvides(), parsed.MetBy)
+					if c.linter.Meets(n.Need) || slices.ContainsFunc(c.packages, func(o *ell.Package) bool {
+						return slices.ContainsFunc(o.Facts.AllProvides(), n.Need.MetBy)
 					}) {
 						continue
 					}
-					c.of(p, fact.Finding{Path: n.Path, Message: "nobody here has " + n.Need})
+					c.of(p, fact.Finding{Path: n.Path, Message: "nothing here provides " + n.Need.String()})
 				}
 			}
 		},
@@ -232,7 +231,7 @@ func ell506() Rule {
 		Right:  siblings(`needs = ["tide = {full}"]`),
 		set: func(c *setCheck) {
 			c.eachSiblingNeed(func(p *ell.Package, n ell.Need, a need.Alternative, sibling need.Provide) {
-				exact := slices.ContainsFunc(p.Facts.Needs, func(o ell.Need) bool { return strings.HasPrefix(o.Need, a.Name+" = ") })
+				exact := slices.ContainsFunc(p.Facts.Needs, func(o ell.Need) bool { return strings.HasPrefix(o.Need.String(), a.Name+" = ") })
 				if len(a.Constraints) == 0 && !exact {
 					c.of(p, fact.Finding{Message: fmt.Sprintf("it needs %s in any version", n.Need)})
 				}
@@ -420,13 +419,13 @@ func ell519() Rule {
 func (c *setCheck) eachSiblingNeed(f func(p *ell.Package, n ell.Need, a need.Alternative, sibling need.Provide)) {
 	for _, p := range c.packages {
 		for _, n := range p.Facts.Needs {
-			parsed, err := need.Parse(n.Need)
-			if err != nil || len(parsed.Alternatives) != 1 || parsed.Alternatives[0].Kind != need.Package {
+			if len(n.Need.Alternatives) != 1 || n.Need.Alternatives[0].Kind != need.Package {
 				continue
 			}
+			alternative := n.Need.Alternatives[0]
 			for _, o := range c.packages {
-				if o != p && o.Facts.Name == parsed.Alternatives[0].Name {
-					f(p, n, parsed.Alternatives[0], need.Provide{Kind: need.Package, Name: o.Facts.Name, Version: o.Facts.Full().String()})
+				if o != p && o.Facts.Name == alternative.Name {
+					f(p, n, alternative, need.Provide{Kind: need.Package, Name: o.Facts.Name, Version: o.Facts.Full().String()})
 				}
 			}
 		}

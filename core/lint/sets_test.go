@@ -33,7 +33,7 @@ func TestSiblings(t *testing.T) {
 		return packed(t, func(f *ell.Facts) {
 			f.Name = "tide-dev"
 			for _, n := range needs {
-				f.Needs = append(f.Needs, ell.Need{Need: n})
+				f.Needs = append(f.Needs, ell.Need{Need: need.Must(n)})
 			}
 		}, file{path: "/usr/include/tide.h", text: "x"})
 	}
@@ -64,8 +64,8 @@ func TestSiblings(t *testing.T) {
 
 func TestUnmetNeeds(t *testing.T) {
 	p := packed(t, func(f *ell.Facts) {
-		f.Needs = []ell.Need{{Need: "moon"}, {Need: "sun >= 2"}, {Need: "command/tide"}}
-		f.Provides = []ell.Provide{{Provide: "command/tide"}}
+		f.Needs = []ell.Need{{Need: need.Must("moon")}, {Need: need.Must("sun >= 2")}, {Need: need.Must("command/tide")}}
+		f.Provides = []ell.Provide{{Provide: need.MustProvide("command/tide")}}
 	})
 	l := &Linter{Target: "t", System: probe.Open(t.TempDir()), Meets: func(n need.Need) bool { return n.String() == "moon" }}
 	if got := together(t, l, "ELL505", p); got != "ELL505:warning" {
@@ -99,10 +99,10 @@ func TestPublished(t *testing.T) {
 		{"the same", "", old(nil), nil, nil},
 		{"ten times the size", "ELL510:warning", old(func(f *ell.Facts) { f.Size = 1 << 20 }, file{path: "/usr/share/a", text: big}), func(f *ell.Facts) { f.Size = 12 << 20 }, []file{{path: "/usr/share/a", text: strings.Repeat(big, 12)}}},
 		{"a little more", "", old(nil, file{path: "/usr/share/a", text: big}), nil, []file{{path: "/usr/share/a", text: big + big[:99]}}},
-		{"a command that is gone", "ELL513:warning", old(func(f *ell.Facts) { f.Provides = []ell.Provide{{Provide: "command/tides"}} }), nil, nil},
-		{"a module that is gone", "ELL513:warning", old(func(f *ell.Facts) { f.Provides = []ell.Provide{{Provide: "pkgconfig/tide"}} }), nil, nil},
-		{"a library that is gone", "ELL511:warning", old(func(f *ell.Facts) { f.Provides = []ell.Provide{{Provide: "soname/libtide.so.1"}} }), nil, nil},
-		{"what stays", "", old(func(f *ell.Facts) { f.Provides = []ell.Provide{{Provide: "command/tide"}} }), func(f *ell.Facts) { f.Provides = []ell.Provide{{Provide: "command/tide"}} }, nil},
+		{"a command that is gone", "ELL513:warning", old(func(f *ell.Facts) { f.Provides = []ell.Provide{{Provide: need.MustProvide("command/tides")}} }), nil, nil},
+		{"a module that is gone", "ELL513:warning", old(func(f *ell.Facts) { f.Provides = []ell.Provide{{Provide: need.MustProvide("pkgconfig/tide")}} }), nil, nil},
+		{"a library that is gone", "ELL511:warning", old(func(f *ell.Facts) { f.Provides = []ell.Provide{{Provide: need.MustProvide("soname/libtide.so.1")}} }), nil, nil},
+		{"what stays", "", old(func(f *ell.Facts) { f.Provides = []ell.Provide{{Provide: need.MustProvide("command/tide")}} }), func(f *ell.Facts) { f.Provides = []ell.Provide{{Provide: need.MustProvide("command/tide")}} }, nil},
 		{"configuration that is gone", "ELL514:hint", old(nil, file{path: "/etc/tide.conf", text: "a", kind: fact.KindConfig}), nil, nil},
 		{"configuration that stays", "", old(nil, file{path: "/etc/tide.conf", text: "a", kind: fact.KindConfig}), nil, []file{{path: "/etc/tide.conf", text: "b", kind: fact.KindConfig}}},
 		{"an epoch for nothing", "ELL519:warning", old(nil), func(f *ell.Facts) { f.Epoch = 1 }, nil},
@@ -134,7 +134,7 @@ func TestSymbolsGone(t *testing.T) {
 			t.Fatalf("%v\n%s", err, b)
 		}
 		return packed(t, func(f *ell.Facts) {
-			f.Provides = []ell.Provide{{Provide: "soname/libtide.so.1", Path: "/usr/lib/libtide.so.1"}}
+			f.Provides = []ell.Provide{{Provide: need.MustProvide("soname/libtide.so.1"), Path: "/usr/lib/libtide.so.1"}}
 		}, file{path: "/usr/lib/libtide.so.1", disk: out})
 	}
 	const both, one = "int high(void) { return 1; } int low(void) { return 2; }", "int high(void) { return 1; }"

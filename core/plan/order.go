@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strings"
 
+	"ellwand.example/core/fact/need"
 	"ellwand.example/core/needs/satisfy"
 	"ellwand.example/core/recipe"
 )
@@ -40,8 +41,13 @@ func findCut(b *satisfy.Resolver, e *CycleError, all []*recipe.Recipe, offers []
 	}
 	for i, name := range e.Recipes {
 		r, next := byName[name], e.Recipes[(i+1)%len(e.Recipes)]
-		of := func(needs []string) []string {
-			return slices.DeleteFunc(slices.Clone(needs), func(text string) bool { return !slices.Contains(b.Makers(r, []string{text}, offers), next) })
+		of := func(needs []need.Need) (texts []string) {
+			for _, n := range needs {
+				if slices.Contains(b.Makers(r, []need.Need{n}, offers), next) {
+					texts = append(texts, n.String())
+				}
+			}
+			return texts
 		}
 		build, test := of(r.Needs.Build), of(r.Needs.Test)
 		needs := slices.Concat(build, test)

@@ -134,14 +134,11 @@ func stateOf(b *satisfy.Resolver, r *recipe.Recipe, packages []*satisfy.Package)
 // recordReasons compares what a package was built from with what is there.
 func recordReasons(b *satisfy.Resolver, r *recipe.Recipe, record ell.BuildRecord, others []*satisfy.Package) []string {
 	var reasons []string
-	digest := func(data []byte) string {
-		return fact.SHA256(data)
-	}
-	if record.Recipe != digest(r.Doc.Data) {
+	if record.Recipe != fact.SHA256(r.Doc.Data) {
 		reasons = append(reasons, "its recipe changed")
 	}
 	for _, name := range slices.Sorted(maps.Keys(record.Files)) {
-		if data, err := r.ReadBeside(name); err != nil || digest(data) != record.Files[name] {
+		if data, err := r.ReadBeside(name); err != nil || fact.SHA256(data) != record.Files[name] {
 			reasons = append(reasons, name+", beside the recipe, changed")
 		}
 	}
@@ -150,17 +147,13 @@ func recordReasons(b *satisfy.Resolver, r *recipe.Recipe, record ell.BuildRecord
 			reasons = append(reasons, fmt.Sprintf("option %s is %s; it was %s", name, r.Set[name], was))
 		}
 	}
-	for _, text := range slices.Concat(r.Needs.Build, r.Needs.Test) {
-		n, err := need.Parse(text)
-		if err != nil {
-			continue // the recipe's check has passed it
-		}
+	for _, n := range slices.Concat(r.Needs.Build, r.Needs.Test) {
 		now := satisfy.BySystem
 		if p := satisfy.Find(others, n); p != nil {
 			now = p.Facts.Identity()
 		}
-		if was, ok := record.Needs[text]; ok && was != now {
-			reasons = append(reasons, fmt.Sprintf("%s is met by %s now; it was %s", text, now, was))
+		if was, ok := record.Needs[n.String()]; ok && was != now {
+			reasons = append(reasons, fmt.Sprintf("%s is met by %s now; it was %s", n, now, was))
 		}
 	}
 	return reasons
@@ -171,22 +164,22 @@ func recordReasons(b *satisfy.Resolver, r *recipe.Recipe, record ell.BuildRecord
 // newest.
 func needReasons(b *satisfy.Resolver, facts ell.Facts, others, newest []*satisfy.Package) []string {
 	var reasons []string
-	for _, text := range facts.Needs {
-		n, err := need.Parse(text.Need)
-		if err != nil || satisfy.Find(newest, n) != nil {
+	for _, declared := range facts.Needs {
+		n := declared.Need
+		if satisfy.Find(newest, n) != nil {
 			continue
 		}
 		old := satisfy.Find(others, n)
 		if old == nil {
 			// Other needs may be met where the package is installed.
 			if _, there := b.Probe().Look(n, nil); !there && n.Alternatives[0].Kind == need.Soname {
-				reasons = append(reasons, fmt.Sprintf("%s needs %s, which nothing here provides any more", facts.Name, text.Need))
+				reasons = append(reasons, fmt.Sprintf("%s needs %s, which nothing here provides any more", facts.Name, n))
 			}
 			continue
 		}
 		for _, p := range newest {
 			if p.Facts.Name == old.Facts.Name {
-				reasons = append(reasons, fmt.Sprintf("%s needs %s, which %s provides and %s does not", facts.Name, text.Need, old.Facts.Identity(), p.Facts.Identity()))
+				reasons = append(reasons, fmt.Sprintf("%s needs %s, which %s provides and %s does not", facts.Name, n, old.Facts.Identity(), p.Facts.Identity()))
 			}
 		}
 	}

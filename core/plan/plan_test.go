@@ -13,6 +13,7 @@ import (
 
 	"ellwand.example/core/ell"
 	"ellwand.example/core/fact"
+	"ellwand.example/core/fact/need"
 	"ellwand.example/core/needs/satisfy"
 	"ellwand.example/core/progress"
 	"ellwand.example/core/recipe"
@@ -75,15 +76,15 @@ func TestReasons(t *testing.T) {
 		{title: "another recipe", edit: func(s *ell.Spec) { s.Build.Recipe = "x" }, state: StateChanged, reason: "its recipe changed"},
 		{title: "a file beside it", edit: func(s *ell.Spec) { s.Build.Files = map[string]string{"tide.service": fact.SHA256([]byte("a"))} }, state: StateChanged, reason: "tide.service, beside the recipe, changed"},
 		{title: "another dependency", edit: func(s *ell.Spec) { s.Build.Needs = map[string]string{"moon": "moon@0.9-1"} }, state: StateChanged, reason: "moon is met by moon@1.0-1 now; it was moon@0.9-1"},
-		{title: "a soname that is gone", edit: func(s *ell.Spec) { s.Facts.Needs = []ell.Need{{Need: "soname/libnowhere.so.1"}} }, state: StateChanged, reason: "which nothing here provides any more"},
-		{title: "a soname of an older package", edit: func(s *ell.Spec) { s.Facts.Needs = []ell.Need{{Need: "soname/libmoon.so.1"}} }, state: StateChanged,
+		{title: "a soname that is gone", edit: func(s *ell.Spec) { s.Facts.Needs = []ell.Need{{Need: need.Must("soname/libnowhere.so.1")}} }, state: StateChanged, reason: "which nothing here provides any more"},
+		{title: "a soname of an older package", edit: func(s *ell.Spec) { s.Facts.Needs = []ell.Need{{Need: need.Must("soname/libmoon.so.1")}} }, state: StateChanged,
 			change: func(t *testing.T, b *satisfy.Resolver) {
 				r := addRecipe(t, b, "moon", "")
 				made(t, b, r, func(s *ell.Spec) {
-					s.Facts.Release, s.Facts.Provides = 9, []ell.Provide{{Provide: "soname/libmoon.so.2"}}
+					s.Facts.Release, s.Facts.Provides = 9, []ell.Provide{{Provide: need.MustProvide("soname/libmoon.so.2")}}
 				})
 				made(t, b, r, func(s *ell.Spec) {
-					s.Facts.Release, s.Facts.Provides = 8, []ell.Provide{{Provide: "soname/libmoon.so.1"}}
+					s.Facts.Release, s.Facts.Provides = 8, []ell.Provide{{Provide: need.MustProvide("soname/libmoon.so.1")}}
 				})
 			}, reason: "which moon@1.0-8 provides and moon@1.0-9 does not"},
 	} {

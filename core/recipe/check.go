@@ -1,7 +1,6 @@
 package recipe
 
 import (
-	"errors"
 	"fmt"
 	"net/url"
 	"path/filepath"
@@ -43,13 +42,7 @@ func (r *Recipe) check() {
 	r.checkSteps()
 	for i, w := range r.Needs.When {
 		r.demand("needs.when", i, "if", w.If, `if = "option.NAME"`)
-		r.checkNeeds(w.Build, "needs", "when", i, "build")
-		r.checkNeeds(w.Test, "needs", "when", i, "test")
-		r.checkNeeds(w.Run, "needs", "when", i, "run")
 	}
-	r.checkNeeds(r.Needs.Build, "needs", "build")
-	r.checkNeeds(r.Needs.Test, "needs", "test")
-	r.checkNeeds(r.Needs.Run, "needs", "run")
 	for _, name := range r.PackageNames() {
 		r.checkPackage(name, r.Packages[name])
 	}
@@ -230,29 +223,15 @@ func (r *Recipe) checkLocal(p, what string, path ...any) {
 	}
 }
 
-func (r *Recipe) checkNeeds(needs []string, path ...any) {
-	for i, text := range needs {
-		n := r.Doc.Find(append(slices.Clone(path), i)...)
-		if n == nil || n.Kind != document.String {
-			continue
-		}
-		var e *fact.SyntaxError
-		if _, err := need.Parse(text); errors.As(err, &e) {
-			r.Doc.Add(r.Doc.Inside(n, e.Offset, e.Length), e.Message, e.Remedy)
-		}
-	}
-}
-
 // checkReplaces reports what cannot be replaced: a package replaces other packages,
 // each by its name.
 func (r *Recipe) checkReplaces(p Package, name string) {
-	for i, text := range p.Replaces {
+	for i, n := range p.Replaces {
 		at := r.Doc.At("package", name, "replaces", i)
-		n, err := need.Parse(text)
 		switch {
-		case err != nil: // checkNeeds tells of it
+		case len(n.Alternatives) == 0: // it could not be read
 		case len(n.Alternatives) != 1 || n.Alternatives[0].Kind != need.Package:
-			r.Doc.Add(at, fmt.Sprintf("%q is not one package", text), "name the package whose place it takes: replaces = [\"old-name < 2\"]")
+			r.Doc.Add(at, fmt.Sprintf("%q is not one package", n), "name the package whose place it takes: replaces = [\"old-name < 2\"]")
 		case n.Alternatives[0].Name == name:
 			r.Doc.Add(at, "the package replaces itself", "a newer version takes the place of an older one without saying so")
 		}
@@ -274,18 +253,7 @@ func (r *Recipe) checkPackage(name string, p Package) {
 	}
 	r.checkSummary(p.Summary, "package", name, "summary")
 	r.checkArch(p.Arch, "package", name, "arch")
-	r.checkNeeds(p.Needs, "package", name, "needs")
-	r.checkNeeds(p.Conflicts, "package", name, "conflicts")
-	r.checkNeeds(p.Replaces, "package", name, "replaces")
 	r.checkReplaces(p, name)
-	r.checkNeeds(p.Suggests, "package", name, "suggests")
-	for i, text := range p.Provides {
-		n := d.Find("package", name, "provides", i)
-		var e *fact.SyntaxError
-		if _, err := need.ParseProvide(text); n.Kind == document.String && errors.As(err, &e) {
-			d.Add(d.Inside(n, e.Offset, e.Length), e.Message, e.Remedy)
-		}
-	}
 	for path, e := range p.Layout {
 		entry := item.Get("layout").Get(path)
 		r.checkPattern(path, entry.Key)

@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"ellwand.example/core/fact"
+	"ellwand.example/core/fact/need"
 	"ellwand.example/core/fact/version"
 	"ellwand.example/core/files"
 	"ellwand.example/core/recipe/document"
@@ -117,22 +118,21 @@ type Option struct {
 // Values are the values of options, as text; "true" and "false" for switches.
 type Values map[string]string
 
-// Needs are what must be there, as text in the syntax of package need. Those
-// of every When whose condition holds are among the others once a recipe has
-// been read.
+// Needs are dependencies. Those of every When whose condition is true are among the
+// others once a recipe has been read.
 type Needs struct {
-	Build []string `toml:"build"`
-	Test  []string `toml:"test"`
-	Run   []string `toml:"run"`
-	When  []When   `toml:"when"`
+	Build []need.Need `toml:"build"`
+	Test  []need.Need `toml:"test"`
+	Run   []need.Need `toml:"run"`
+	When  []When      `toml:"when"`
 }
 
 // When are needs under a condition.
 type When struct {
-	If    string   `toml:"if" shape:"a condition"`
-	Build []string `toml:"build"`
-	Test  []string `toml:"test"`
-	Run   []string `toml:"run"`
+	If    string      `toml:"if" shape:"a condition"`
+	Build []need.Need `toml:"build"`
+	Test  []need.Need `toml:"test"`
+	Run   []need.Need `toml:"run"`
 }
 
 // Steps are the shell scripts of the steps that are not built in. A method
@@ -162,11 +162,11 @@ type Package struct {
 	Description string             `toml:"description"`
 	Category    string             `toml:"category"`
 	Arch        string             `toml:"arch"`
-	Needs       []string           `toml:"needs"`
-	Provides    []string           `toml:"provides"`
-	Conflicts   []string           `toml:"conflicts"` // what it cannot be in one root with
-	Replaces    []string           `toml:"replaces"`  // packages that it replaces, whose paths it may contain
-	Suggests    []string           `toml:"suggests"`  // what it is better with
+	Needs       []need.Need        `toml:"needs"`
+	Provides    []need.Provide     `toml:"provides"`
+	Conflicts   []need.Need        `toml:"conflicts"` // what it cannot be in one root with
+	Replaces    []need.Need        `toml:"replaces"`  // packages that it replaces, whose paths it may contain
+	Suggests    []need.Need        `toml:"suggests"`  // what it is better with
 	Layout      map[string]Entry   `toml:"layout" shape:"paths with { } behind them"`
 	Accounts    map[string]Account `toml:"account"`
 	Scripts     Scripts            `toml:"script"`

@@ -52,7 +52,7 @@ func TestParse(t *testing.T) {
 		t.Fatal(err)
 	}
 	if r.Full() != "2.4.1-3" || r.Sources[0].URL != "https://files.example/tidegauge-2.4.1.tar.gz" ||
-		r.Summary != "Record tide heights on x86_64 in {braces}" || r.Packages["tidegauge-dev"].Needs[0] != "tidegauge = 2.4.1-3" ||
+		r.Summary != "Record tide heights on x86_64 in {braces}" || r.Packages["tidegauge-dev"].Needs[0].String() != "tidegauge = 2.4.1-3" ||
 		!strings.Contains(r.Steps.Build, "{not-a-value}") {
 		t.Errorf("values are not filled in: %+v", r)
 	}

@@ -35,13 +35,13 @@ func sample(t testing.TB, dir, words string) string {
 		text, symbols, _ := strings.Cut(text, " with ")
 		switch what {
 		case "needs":
-			f.Needs = append(f.Needs, ell.Need{Need: text, Symbols: strings.Fields(symbols)})
+			f.Needs = append(f.Needs, ell.Need{Need: need.Must(text), Symbols: strings.Fields(symbols)})
 		case "provides":
-			f.Provides = append(f.Provides, ell.Provide{Provide: text, Symbols: strings.Fields(symbols)})
+			f.Provides = append(f.Provides, ell.Provide{Provide: need.MustProvide(text), Symbols: strings.Fields(symbols)})
 		case "conflicts":
-			f.Conflicts = append(f.Conflicts, text)
+			f.Conflicts = append(f.Conflicts, need.Must(text))
 		case "replaces":
-			f.Replaces = append(f.Replaces, text)
+			f.Replaces = append(f.Replaces, need.Must(text))
 		case "has":
 			paths = append(paths, text)
 		case "from":

@@ -99,7 +99,7 @@ func TestHostileMirror(t *testing.T) {
 		}), "damaged"},
 		"more packages than there are":   {forge(packed([]byte(good)), 1<<40, nil), "more than"},
 		"fewer lines than it says":       {forge(packed([]byte(good)), 9, nil), "does not hold the 9 lines"},
-		"a need that cannot be read":     {forge(record(`"needs":[]`, `"needs":[{"need":"what/x"}]`), 1, nil), "cannot be read"},
+		"a need that cannot be read":     {forge(record(`"needs":[]`, `"needs":[{"need":"what/x"}]`), 1, nil), "is not a dependency"},
 		"a file outside":                 {forge(record("packages/t/tide/tide@", "packages/../../tide@"), 1, nil), "names no file in the repository"},
 		"a listing that is no Zstandard": {forge([]byte("no"), 1, nil), "damaged"},
 		"a line that is no JSON":         {forge(packed([]byte("{\n")), 1, nil), "damaged"},

@@ -15,6 +15,7 @@ import (
 	"time"
 
 	"ellwand.example/core/ell"
+	"ellwand.example/core/fact/need"
 	"ellwand.example/core/progress"
 	"ellwand.example/core/repo/index"
 	"ellwand.example/core/repo/storage"
@@ -32,7 +33,7 @@ func made(t testing.TB, dir, name, version, target, text string) string {
 	}
 	w, err := ell.Write(ctx, dir, ell.Spec{
 		Facts: ell.Facts{Name: name, Version: version, Release: 1, Arch: "independent", Target: target, Summary: "The " + name + " of the harbour", License: "MIT", Recipe: name,
-			Provides: []ell.Provide{{Provide: "pkgconfig/" + name + " = " + version}}},
+			Provides: []ell.Provide{{Provide: need.MustProvide("pkgconfig/" + name + " = " + version)}}},
 		Claims: []staging.Claim{{Path: staging.Path{Path: "/usr/share/" + name + "/file", Type: staging.File, Mode: 0o644, Disk: file}, Owner: "root", Group: "root"}},
 		Time:   time.Unix(1e9, 0),
 	}, progress.None)

@@ -77,8 +77,8 @@ func (r *Repository) search(ctx context.Context, channel, word string) ([]Hit, e
 		for _, rec := range l.Records {
 			h := Hit{Target: l.Target, Record: rec}
 			for _, p := range rec.Provides {
-				if has(p.Provide) {
-					h.Text = append(h.Text, p.Provide)
+				if text := p.Provide.String(); has(text) {
+					h.Text = append(h.Text, text)
 				}
 			}
 			switch {

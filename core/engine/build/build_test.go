@@ -189,7 +189,7 @@ grep -c "=/usrx" "$needs/usr/lib/pkgconfig/lib.pc" >> "$DESTDIR/usr/share/tide"`
 func needsOf(e *satisfy.MissingError) []string {
 	var out []string
 	for _, n := range e.Needs {
-		out = append(out, n.Need)
+		out = append(out, n.Need.String())
 	}
 	return out
 }
@@ -301,7 +301,7 @@ layout = { "/usr/lib/pkgconfig/duo-more.pc" = {} }
 		}
 		var got []string
 		for _, n := range p.Facts.Needs {
-			got = append(got, n.Need+" for "+n.Path)
+			got = append(got, n.Need.String()+" for "+n.Path)
 		}
 		if all := strings.Join(got, "; "); all != want {
 			t.Errorf("%s needs %q, want %q", name, all, want)

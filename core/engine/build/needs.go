@@ -14,7 +14,6 @@ import (
 
 	"ellwand.example/core/ell"
 	"ellwand.example/core/engine/layer"
-	"ellwand.example/core/fact/need"
 	"ellwand.example/core/needs/satisfy"
 	"ellwand.example/core/pattern"
 )
@@ -34,11 +33,8 @@ func (j *job) meetNeeds(ctx context.Context) error {
 	}
 	all = satisfy.NotOf(all, j.recipe.Name)
 	var missing []satisfy.NeedState
-	for _, text := range wanted {
-		n, err := need.Parse(text)
-		if err != nil {
-			return err // the recipe's check has passed it
-		}
+	for _, n := range wanted {
+		text := n.String()
 		if p := satisfy.Find(all, n); p != nil {
 			j.met[text] = p.Facts.Identity()
 			j.add(p, all)
@@ -47,7 +43,7 @@ func (j *job) meetNeeds(ctx context.Context) error {
 		if s := j.State(n, nil, nil); s.Met {
 			j.met[text] = satisfy.BySystem
 			j.answers[text] = satisfy.Stamp(j.Probe().Real(s.Path))
-		} else if s.Need = text; !slices.ContainsFunc(missing, func(m satisfy.NeedState) bool { return m.Need == text }) {
+		} else if !slices.ContainsFunc(missing, func(m satisfy.NeedState) bool { return m.Need.String() == text }) {
 			missing = append(missing, s)
 		}
 	}
@@ -67,10 +63,8 @@ func (j *job) add(p *satisfy.Package, all []*satisfy.Package) {
 	}
 	j.laid = append(j.laid, p)
 	for _, n := range p.Facts.Needs {
-		if parsed, err := need.Parse(n.Need); err == nil {
-			if other := satisfy.Find(all, parsed); other != nil {
-				j.add(other, all)
-			}
+		if other := satisfy.Find(all, n.Need); other != nil {
+			j.add(other, all)
 		}
 	}
 }

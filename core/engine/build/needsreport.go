@@ -69,11 +69,8 @@ func (j *job) needsReport() (*NeedsReport, error) {
 	for _, t := range j.touched {
 		usedBy[owned[t.Path]] = true
 	}
-	for _, text := range slices.Concat(j.recipe.Needs.Build, j.recipe.Needs.Test) {
-		n, err := need.Parse(text)
-		if err != nil {
-			return nil, err
-		}
+	for _, n := range slices.Concat(j.recipe.Needs.Build, j.recipe.Needs.Test) {
+		text := n.String()
 		declared = append(declared, n.Alternatives...)
 		if by := j.met[text]; by != satisfy.BySystem && usedBy[by] {
 			continue

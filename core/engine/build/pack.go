@@ -196,28 +196,28 @@ func (j *job) facts(made *part) ell.Facts {
 // what was found in its files.
 func (j *job) declare(p *part, all []*part) {
 	r, own := j.recipe, j.recipe.Packages[p.name]
-	for _, text := range own.Provides {
-		p.facts.Provides = append(p.facts.Provides, ell.Provide{Provide: text})
+	for _, o := range own.Provides {
+		p.facts.Provides = append(p.facts.Provides, ell.Provide{Provide: o})
 	}
 	for _, o := range p.provides {
-		p.facts.Provides = append(p.facts.Provides, ell.Provide{Provide: o.String(), Path: o.Path, Symbols: o.Symbols})
+		p.facts.Provides = append(p.facts.Provides, ell.Provide{Provide: o.Provide, Path: o.Path, Symbols: o.Symbols})
 	}
 	p.facts.Conflicts, p.facts.Replaces, p.facts.Suggests = own.Conflicts, own.Replaces, own.Suggests
 	declared := own.Needs
 	if p.name == r.PackageNames()[0] {
-		declared = append(append([]string{}, r.Needs.Run...), own.Needs...)
+		declared = slices.Concat(r.Needs.Run, own.Needs)
 	}
-	for _, text := range declared {
-		p.facts.Needs = append(p.facts.Needs, ell.Need{Need: text})
+	for _, n := range declared {
+		p.facts.Needs = append(p.facts.Needs, ell.Need{Need: n})
 	}
 	found := scan.Needs(p.files, p.provides)
 	for _, n := range siblings(p, found, all) {
-		if !slices.Contains(declared, n.Need) {
+		if !need.Contains(declared, n.Need) {
 			p.facts.Needs = append(p.facts.Needs, n)
 		}
 	}
 	for _, n := range found {
-		p.facts.Needs = append(p.facts.Needs, ell.Need{Need: n.Need.String(), Path: n.Path, Symbols: n.Symbols})
+		p.facts.Needs = append(p.facts.Needs, ell.Need{Need: need.Of(n.Need), Path: n.Path, Symbols: n.Symbols})
 	}
 }
 
@@ -242,7 +242,7 @@ func siblings(p *part, needs []scan.Need, all []*part) []ell.Need {
 		}
 		if from != "" {
 			exact := need.Alternative{Kind: need.Package, Name: other.name, Constraints: []need.Constraint{{Op: "=", Full: other.facts.Full()}}}
-			out = append(out, ell.Need{Need: exact.String(), Path: from})
+			out = append(out, ell.Need{Need: need.Of(exact), Path: from})
 		}
 	}
 	return out

@@ -70,6 +70,14 @@ type Alternative struct {
 // Need is met when one of its alternatives is.
 type Need struct{ Alternatives []Alternative }
 
+// Of returns the need that any of the alternatives meets.
+func Of(alternatives ...Alternative) Need { return Need{Alternatives: alternatives} }
+
+// Contains reports whether a list has the same need, written the same way.
+func Contains(list []Need, n Need) bool {
+	return slices.ContainsFunc(list, func(other Need) bool { return other.String() == n.String() })
+}
+
 // Provide is what a package offers. Version may be empty.
 type Provide struct{ Kind, Name, Version string }
 
@@ -109,6 +117,47 @@ func (n Need) String() string {
 		parts[i] = a.String()
 	}
 	return strings.Join(parts, " | ")
+}
+
+// MarshalText writes a need as String does.
+func (n Need) MarshalText() ([]byte, error) { return []byte(n.String()), nil }
+
+// UnmarshalText is Parse. The error wraps a *fact.SyntaxError.
+func (n *Need) UnmarshalText(text []byte) (err error) {
+	if *n, err = Parse(string(text)); err != nil {
+		return fmt.Errorf("%q is not a dependency: %w", text, err)
+	}
+	return nil
+}
+
+// Must is Parse for text that is known to be valid; it panics if it is not.
+func Must(s string) Need {
+	n, err := Parse(s)
+	if err != nil {
+		panic(fmt.Sprintf("need: %q: %v", s, err))
+	}
+	return n
+}
+
+// MarshalText writes a provide as String does.
+func (p Provide) MarshalText() ([]byte, error) { return []byte(p.String()), nil }
+
+// UnmarshalText is ParseProvide. The error wraps a *fact.SyntaxError.
+func (p *Provide) UnmarshalText(text []byte) (err error) {
+	if *p, err = ParseProvide(string(text)); err != nil {
+		return fmt.Errorf("%q cannot be provided: %w", text, err)
+	}
+	return nil
+}
+
+// MustProvide is ParseProvide for text that is known to be valid; it panics if it
+// is not.
+func MustProvide(s string) Provide {
+	p, err := ParseProvide(s)
+	if err != nil {
+		panic(fmt.Sprintf("need: %q: %v", s, err))
+	}
+	return p
 }
 
 // MetBy reports whether a provide meets the need. A provide without a version
@@ -204,7 +253,7 @@ func parseAlternative(s string, offset int) (Alternative, error) {
 	}
 	switch {
 	case a.Name == "" || strings.ContainsFunc(a.Name, unicode.IsSpace):
-		return fail(0, len(s), "a need without a name", `for example "command/make" or "pkgconfig/zlib >= 1.2"`)
+		return fail(0, len(s), "a dependency without a name", `for example "command/make" or "pkgconfig/zlib >= 1.2"`)
 	case a.Kind == Package && !ValidPackageName(a.Name):
 		return fail(0, nameEnd, fmt.Sprintf("%q is not a package's name", a.Name), PackageNameShape)
 	case a.Kind == File && !strings.HasPrefix(a.Name, "/"):

@@ -19,7 +19,7 @@ func TestParse(t *testing.T) {
 		{"header/zlib.h", "header/zlib.h"},
 		{"file/etc/passwd", "file/etc/passwd"}, {"file//etc/passwd", "file/etc/passwd"},
 		{"x = 1.2-3", "x = 1.2-3"},
-		{"", `0+1: a need without a name (for example "command/make" or "pkgconfig/zlib >= 1.2")`},
+		{"", `0+1: a dependency without a name (for example "command/make" or "pkgconfig/zlib >= 1.2")`},
 		{"comand/cc", `0+6: unknown kind of dependency "comand" (did you mean command/cc?)`},
 		{"/etc/passwd", `0+1: unknown kind of dependency "" (a file is needed as file/etc/passwd)`},
 		{"a | Upper", `4+5: "Upper" is not a package's name (` + PackageNameShape + `)`},

@@ -266,7 +266,7 @@ func private(files []File, f File, soname string) bool {
 func Needs(files []File, own []Provide) []Need {
 	byName := map[string]*Need{}
 	add := func(a need.Alternative, p string, symbols []string) {
-		n := need.Need{Alternatives: []need.Alternative{a}}
+		n := need.Of(a)
 		if !sayable(a.Name) {
 			return
 		}

@@ -14,16 +14,16 @@ import (
 
 // NeedState is a need of a recipe, and what answers it here.
 type NeedState struct {
-	Need    string   `json:"need"`
-	For     []string `json:"for"` // of "build", "test" and "run"
-	Met     bool     `json:"met"`
-	By      string   `json:"by,omitempty"`      // a package's identity, or "system"
-	Path    string   `json:"path,omitempty"`    // in the system, also where its version is not enough
-	Version string   `json:"version,omitempty"` // of what is there
-	Holders []Holder `json:"holders,omitempty"` // of what is not met: who has it
-	Near    string   `json:"near,omitempty"`    // of what is not met: something in the system with nearly its name
-	Found   string   `json:"found,omitempty"`   // the packaged file that has the need; empty for a declared one
-	Lacks   []string `json:"lacks,omitempty"`   // symbol versions that the system's library does not have
+	Need    need.Need `json:"need"`
+	For     []string  `json:"for"` // of "build", "test" and "run"
+	Met     bool      `json:"met"`
+	By      string    `json:"by,omitempty"`      // a package's identity, or "system"
+	Path    string    `json:"path,omitempty"`    // in the system, also where its version is not enough
+	Version string    `json:"version,omitempty"` // of what is there
+	Holders []Holder  `json:"holders,omitempty"` // of what is not met: who has it
+	Near    string    `json:"near,omitempty"`    // of what is not met: something in the system with nearly its name
+	Found   string    `json:"found,omitempty"`   // the packaged file that has the need; empty for a declared one
+	Lacks   []string  `json:"lacks,omitempty"`   // symbol versions that the system's library does not have
 }
 
 // Holder is who has what meets a need, or would but for its version.
@@ -57,7 +57,7 @@ type MissingError struct {
 func (e *MissingError) Error() string {
 	s := fmt.Sprintf("%s: %d of its dependencies are unavailable:", e.Recipe, len(e.Needs))
 	for _, n := range e.Needs {
-		s += "\n  " + n.Need + "  " + n.Reason()
+		s += "\n  " + n.Need.String() + "  " + n.Reason()
 	}
 	return s
 }
@@ -100,12 +100,13 @@ func (n NeedState) Reason() string {
 // Needs tells of every need that a recipe declares, and of those that were
 // found in its packages, what meets it here.
 func (b *Resolver) Needs(ctx context.Context, r *recipe.Recipe) ([]NeedState, error) {
-	wanted := map[string][]string{}
-	var order []string
-	add := func(purpose string, needs []string) {
-		for _, text := range needs {
+	wanted := map[string][]string{} // dependency → what it is for
+	var order []need.Need
+	add := func(purpose string, needs []need.Need) {
+		for _, n := range needs {
+			text := n.String()
 			if wanted[text] == nil {
-				order = append(order, text)
+				order = append(order, n)
 			}
 			if !slices.Contains(wanted[text], purpose) {
 				wanted[text] = append(wanted[text], purpose)
@@ -123,17 +124,14 @@ func (b *Resolver) Needs(ctx context.Context, r *recipe.Recipe) ([]NeedState, er
 		return nil, err
 	}
 	var states []NeedState
-	for _, text := range order {
-		n, err := need.Parse(text)
-		if err != nil {
-			return nil, err // the recipe's check has passed it
-		}
+	for _, n := range order {
+		text := n.String()
 		own := all
 		if !slices.Contains(wanted[text], ForRun) {
 			own = NotOf(all, r.Name) // a build does not depend on its own packages
 		}
 		s := b.State(n, nil, own)
-		s.Need, s.For = text, wanted[text]
+		s.For = wanted[text]
 		if !s.Met && slices.ContainsFunc(n.Alternatives, func(a need.Alternative) bool { return a.Kind == need.Package && r.Makes(a.Name) }) {
 			s.Met, s.By = true, "this recipe"
 		}
@@ -144,13 +142,13 @@ func (b *Resolver) Needs(ctx context.Context, r *recipe.Recipe) ([]NeedState, er
 			continue
 		}
 		for _, f := range p.Facts.Needs {
-			n, err := need.Parse(f.Need)
-			if err != nil || f.Path == "" || wanted[f.Need] != nil {
+			text := f.Need.String()
+			if f.Path == "" || wanted[text] != nil {
 				continue
 			}
-			wanted[f.Need] = []string{ForRun}
-			s := b.State(n, f.Symbols, all)
-			s.Need, s.For, s.Found = f.Need, wanted[f.Need], f.Path
+			wanted[text] = []string{ForRun}
+			s := b.State(f.Need, f.Symbols, all)
+			s.For, s.Found = wanted[text], f.Path
 			states = append(states, s)
 		}
 	}
@@ -160,7 +158,7 @@ func (b *Resolver) Needs(ctx context.Context, r *recipe.Recipe) ([]NeedState, er
 // State finds out what meets a dependency: a package of all, or else the system,
 // whose library must have the symbol versions.
 func (b *Resolver) State(n need.Need, symbols []string, all []*Package) NeedState {
-	s := NeedState{Need: n.String()}
+	s := NeedState{Need: n}
 	if p := Find(all, n); p != nil {
 		s.Met, s.By = true, p.Facts.Identity()
 		return s
@@ -198,8 +196,8 @@ func (b *Resolver) FindHolders(ctx context.Context, r *recipe.Recipe, states []N
 	offers := b.Offers(others)
 	for i := range states {
 		s := &states[i]
-		n, err := need.Parse(s.Need)
-		if s.Met || err != nil {
+		n := s.Need
+		if s.Met {
 			continue
 		}
 		for _, p := range published {

@@ -32,11 +32,7 @@ func (b *Resolver) Offers(all []*recipe.Recipe) []Offer {
 		o := Offer{recipe: r.Name, provides: made[r.Name], paths: map[string]bool{}}
 		for name, p := range r.Packages {
 			o.provides = append(o.provides, need.Provide{Kind: need.Package, Name: name, Version: r.Full()})
-			for _, text := range p.Provides {
-				if provide, err := need.ParseProvide(text); err == nil {
-					o.provides = append(o.provides, provide)
-				}
-			}
+			o.provides = append(o.provides, p.Provides...)
 			for pattern := range p.Layout {
 				o.paths[pattern] = true
 			}
@@ -54,13 +50,9 @@ var places = map[string][]string{
 
 // Makers lists the recipes that make what is needed. Where nothing tells and
 // the system has nothing either, one that is named like what is needed is taken.
-func (b *Resolver) Makers(r *recipe.Recipe, needs []string, offers []Offer) []string {
+func (b *Resolver) Makers(r *recipe.Recipe, needs []need.Need, offers []Offer) []string {
 	var out []string
-	for _, text := range needs {
-		n, err := need.Parse(text)
-		if err != nil {
-			continue // the recipe's check has told of it
-		}
+	for _, n := range needs {
 		maker := maker(n, offers)
 		if maker == "" && b.SystemStamp(n) == "" {
 			maker = namesake(n, offers)

@@ -99,13 +99,12 @@ func (b *Resolver) Supply(ctx context.Context, r *recipe.Recipe) ([]string, erro
 		return ok && found.Enough
 	}}
 	for _, s := range states {
-		n, err := need.Parse(s.Need)
 		known := slices.ContainsFunc(all, func(p published) bool {
-			h := p.holders(n)
+			h := p.holders(s.Need)
 			return !p.disabled && len(h) > 0 && h[0].Enough
 		})
-		if err == nil && !s.Met && known {
-			request.Install = append(request.Install, n)
+		if !s.Met && known {
+			request.Install = append(request.Install, s.Need)
 		}
 	}
 	if len(request.Install) == 0 {

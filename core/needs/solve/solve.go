@@ -269,7 +269,7 @@ func (u *universe) meets(n Need) bool {
 func (u *universe) offering(n Need) []*Package {
 	var out []*Package
 	for _, a := range n.Alternatives {
-		single := Need{need.Need{Alternatives: []need.Alternative{a}}, n.Symbols}
+		single := Need{need.Of(a), n.Symbols}
 		var these []*Package
 		for _, p := range u.byKey[key{a.Kind, a.Name}] {
 			if _, reached := u.index[p]; reached && p.Offers(single) && !slices.Contains(out, p) {
@@ -301,7 +301,7 @@ func (p *Package) replaces(other *Package) bool {
 func (u *universe) excluded(p *Package, n need.Need, names bool) []*Package {
 	var out []*Package
 	for _, a := range n.Alternatives {
-		single := Need{Need: need.Need{Alternatives: []need.Alternative{a}}}
+		single := Need{Need: need.Of(a)}
 		for _, other := range u.byKey[key{a.Kind, a.Name}] {
 			_, reached := u.index[other]
 			if !reached || other.Name == p.Name || names && !other.named(a) || !other.Offers(single) || slices.Contains(out, other) {

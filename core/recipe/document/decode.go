@@ -1,6 +1,8 @@
 package document
 
 import (
+	"encoding"
+	"errors"
 	"fmt"
 	"reflect"
 	"strconv"
@@ -52,6 +54,19 @@ func (d *Document) decode(n *Node, v reflect.Value, name, shape string) {
 	case t.Kind() == reflect.Pointer:
 		v.Set(reflect.New(t.Elem()))
 		d.decode(n, v.Elem(), name, shape)
+	case reflect.PointerTo(t).Implements(reflect.TypeFor[encoding.TextUnmarshaler]()):
+		if n.Kind != String {
+			wrong(String.String())
+			return
+		}
+		err := v.Addr().Interface().(encoding.TextUnmarshaler).UnmarshalText([]byte(n.Text))
+		var e *fact.SyntaxError
+		switch {
+		case errors.As(err, &e):
+			d.Add(d.Inside(n, e.Offset, e.Length), e.Message, e.Remedy)
+		case err != nil:
+			d.Add(n.Value, err.Error(), "")
+		}
 	case t == reflect.TypeFor[LocalDate]():
 		if n.Kind != Date {
 			wrong("a date such as 2031-04-02, without quotes,")

@@ -219,7 +219,7 @@ func (a *auditor) install(ctx context.Context) error {
 		if !clash {
 			continue
 		}
-		own := need.Need{Alternatives: []need.Alternative{{Kind: need.Package, Name: a.records[i].Name}}}
+		own := need.Of(need.Alternative{Kind: need.Package, Name: a.records[i].Name})
 		_, err := solve.Solve(solve.Request{Packages: a.candidates, Index: a.index, Install: []need.Need{own}, System: func(n solve.Need) bool {
 			m := a.met[TextOf(n)]
 			return m.system || a.assumed[TextOf(n)]

@@ -354,7 +354,7 @@ func (g *gate) conflicts(ctx context.Context, renewals map[string]renewal) error
 		for _, name := range slices.Sorted(maps.Keys(reach)) {
 			all = append(all, reach[name].Candidate())
 		}
-		own := need.Need{Alternatives: []need.Alternative{{Kind: need.Package, Name: r.after.Name}}}
+		own := need.Of(need.Alternative{Kind: need.Package, Name: r.after.Name})
 		_, err := solve.Solve(solve.Request{Packages: all, Install: []need.Need{own}, System: func(n solve.Need) bool {
 			// What no package meets is judged elsewhere.
 			return g.System != nil && g.System(n) || len(g.met[TextOf(n)]) == 0

@@ -58,13 +58,13 @@ func pkg(t *testing.T, text string) (index.Record, []index.PathRecord) {
 		word, rest, _ := strings.Cut(part, " ")
 		switch word {
 		case "needs":
-			f.Needs = append(f.Needs, ell.Need{Need: rest})
+			f.Needs = append(f.Needs, ell.Need{Need: need.Must(rest)})
 		case "provides":
-			f.Provides = append(f.Provides, ell.Provide{Provide: rest})
+			f.Provides = append(f.Provides, ell.Provide{Provide: need.MustProvide(rest)})
 		case "conflicts":
-			f.Conflicts = append(f.Conflicts, rest)
+			f.Conflicts = append(f.Conflicts, need.Must(rest))
 		case "replaces":
-			f.Replaces = append(f.Replaces, rest)
+			f.Replaces = append(f.Replaces, need.Must(rest))
 		case "has":
 			paths = append(paths, rest)
 		default:

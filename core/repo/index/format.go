@@ -211,9 +211,9 @@ type Record struct {
 	Date      string        `json:"date"`
 	Needs     []ell.Need    `json:"needs"`
 	Provides  []ell.Provide `json:"provides"`
-	Conflicts []string      `json:"conflicts,omitempty"`
-	Replaces  []string      `json:"replaces,omitempty"`
-	Suggests  []string      `json:"suggests,omitempty"`
+	Conflicts []need.Need   `json:"conflicts,omitempty"`
+	Replaces  []need.Need   `json:"replaces,omitempty"`
+	Suggests  []need.Need   `json:"suggests,omitempty"`
 	Size      int64         `json:"size"`   // bytes, installed
 	File      string        `json:"file"`   // path in the repository
 	SHA256    string        `json:"sha256"` // of the file
@@ -249,21 +249,8 @@ func (r Record) check() error {
 	case !ok || !strings.HasPrefix(r.File, "packages/") || path.Clean(r.File) != r.File || !fact.IsSHA256(r.SHA256) || r.Bytes < 0:
 		return fmt.Errorf("%s names no file in the repository", r.Identity())
 	}
-	// A need that were dropped would be one that nothing has to meet.
-	for _, n := range r.Needs {
-		if _, err := need.Parse(n.Need); err != nil {
-			return fmt.Errorf("%s has the need %q, which cannot be read: %w", r.Identity(), n.Need, err)
-		}
-	}
-	for _, p := range r.Provides {
-		if _, err := need.ParseProvide(p.Provide); err != nil {
-			return fmt.Errorf("%s provides %q, which cannot be read: %w", r.Identity(), p.Provide, err)
-		}
-	}
-	for _, text := range slices.Concat(r.Conflicts, r.Replaces, r.Suggests) {
-		if _, err := need.Parse(text); err != nil {
-			return fmt.Errorf("%s names %q, which cannot be read: %w", r.Identity(), text, err)
-		}
+	if err := ell.CheckDependencies(r.Needs, r.Provides, r.Conflicts, r.Replaces, r.Suggests); err != nil {
+		return fmt.Errorf("%s: %w", r.Identity(), err)
 	}
 	return nil
 }

@@ -54,9 +54,9 @@ func listings(t testing.TB, packages ...string) map[string]*Listing {
 			word, rest, _ := strings.Cut(part, " ")
 			switch word {
 			case "needs":
-				f.Needs = append(f.Needs, ell.Need{Need: rest})
+				f.Needs = append(f.Needs, ell.Need{Need: need.Must(rest)})
 			case "provides":
-				f.Provides = append(f.Provides, ell.Provide{Provide: rest})
+				f.Provides = append(f.Provides, ell.Provide{Provide: need.MustProvide(rest)})
 			case "has":
 				l.Paths = append(l.Paths, PathRecord{Path: rest, Package: fact.Identity(name, f.Full(), f.Arch)})
 			default:

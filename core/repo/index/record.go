@@ -20,14 +20,11 @@ func RecordOf(f ell.Facts) Record {
 	}
 }
 
-// Dependencies are what the package needs to run. Those that cannot be parsed are
-// left out; check refuses such packages.
+// Dependencies are what the package needs to run.
 func (r Record) Dependencies() []solve.Need {
 	out := make([]solve.Need, 0, len(r.Needs))
 	for _, n := range r.Needs {
-		if parsed, err := need.Parse(n.Need); err == nil {
-			out = append(out, solve.Need{Need: parsed, Symbols: n.Symbols})
-		}
+		out = append(out, solve.Need{Need: n.Need, Symbols: n.Symbols})
 	}
 	return out
 }
@@ -37,9 +34,7 @@ func (r Record) Offers() []solve.Provide {
 	out := make([]solve.Provide, 0, 1+len(r.Provides))
 	out = append(out, solve.Provide{Provide: need.Provide{Kind: need.Package, Name: r.Name, Version: r.Full().String()}})
 	for _, p := range r.Provides {
-		if parsed, err := need.ParseProvide(p.Provide); err == nil {
-			out = append(out, solve.Provide{Provide: parsed, Symbols: p.Symbols})
-		}
+		out = append(out, solve.Provide{Provide: p.Provide, Symbols: p.Symbols})
 	}
 	return out
 }
@@ -70,28 +65,12 @@ func (r Record) MayShare(other Record) bool {
 }
 
 func (r Record) excludes(other Record) bool {
-	for _, text := range slices.Concat(r.Conflicts, r.Replaces) {
-		if n, err := need.Parse(text); err == nil && other.Meets(solve.Need{Need: n}) {
-			return true
-		}
-	}
-	return false
+	return slices.ContainsFunc(slices.Concat(r.Conflicts, r.Replaces), func(n need.Need) bool { return other.Meets(solve.Need{Need: n}) })
 }
 
 // Candidate is the package as the solver sees it.
 func (r Record) Candidate() *solve.Package {
-	p := &solve.Package{Name: r.Name, Full: r.Full(), Needs: r.Dependencies(), Provides: r.Offers()[1:]}
-	for _, list := range []struct {
-		from []string
-		to   *[]need.Need
-	}{{r.Conflicts, &p.Conflicts}, {r.Replaces, &p.Replaces}, {r.Suggests, &p.Suggests}} {
-		for _, text := range list.from {
-			if n, err := need.Parse(text); err == nil {
-				*list.to = append(*list.to, n)
-			}
-		}
-	}
-	return p
+	return &solve.Package{Name: r.Name, Full: r.Full(), Needs: r.Dependencies(), Provides: r.Offers()[1:], Conflicts: r.Conflicts, Replaces: r.Replaces, Suggests: r.Suggests}
 }
 
 // IsNamed reports whether a word means the package: its name, NAME@VERSION-RELEASE,

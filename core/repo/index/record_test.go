@@ -93,10 +93,10 @@ func TestRecordCheck(t *testing.T) {
 		},
 		"no digest":         func(r *Record) { r.SHA256 = "0" },
 		"a negative size":   func(r *Record) { r.Bytes = -1 },
-		"a dependency":      func(r *Record) { r.Needs = []ell.Need{{Need: "a >"}} },
-		"something offered": func(r *Record) { r.Provides = []ell.Provide{{Provide: "command/"}} },
-		"a conflict":        func(r *Record) { r.Conflicts = []string{"|"} },
-		"a suggestion":      func(r *Record) { r.Suggests = []string{""} },
+		"a dependency":      func(r *Record) { r.Needs = []ell.Need{{Need: need.Need{}}} },
+		"something offered": func(r *Record) { r.Provides = []ell.Provide{{Provide: need.Provide{}}} },
+		"a conflict":        func(r *Record) { r.Conflicts = []need.Need{{}} },
+		"a suggestion":      func(r *Record) { r.Suggests = []need.Need{{}} },
 	} {
 		bad := good
 		edit(&bad)
@@ -107,8 +107,8 @@ func TestRecordCheck(t *testing.T) {
 }
 
 func TestRecord(t *testing.T) {
-	tide := RecordOf(ell.Facts{Name: "tide", Version: "2", Release: 3, Epoch: 1, Arch: "x86_64", Target: "t", Conflicts: []string{"ebb"},
-		Needs: []ell.Need{{Need: "soname/libm.so.6", Symbols: []string{"M_2"}}}, Provides: []ell.Provide{{Provide: "command/tide"}, {Provide: "soname/libtide.so.1", Symbols: []string{"T_1", "T_2"}}}})
+	tide := RecordOf(ell.Facts{Name: "tide", Version: "2", Release: 3, Epoch: 1, Arch: "x86_64", Target: "t", Conflicts: []need.Need{need.Must("ebb")},
+		Needs: []ell.Need{{Need: need.Must("soname/libm.so.6"), Symbols: []string{"M_2"}}}, Provides: []ell.Provide{{Provide: need.MustProvide("command/tide")}, {Provide: need.MustProvide("soname/libtide.so.1"), Symbols: []string{"T_1", "T_2"}}}})
 	for word, want := range map[string]bool{"tide": true, "tide@1:2-3": true, tide.Identity(): true, "tide@2-3": false, "tid": false, "": false} {
 		if tide.IsNamed(word) != want {
 			t.Errorf("IsNamed(%q) is %v", word, !want)
@@ -138,7 +138,7 @@ func TestRecord(t *testing.T) {
 		}
 	}
 	ebb := Record{Name: "ebb", Version: "1", Release: 1}
-	heir := Record{Name: "heir", Version: "1", Release: 1, Replaces: []string{"ebb < 2"}}
+	heir := Record{Name: "heir", Version: "1", Release: 1, Replaces: []need.Need{need.Must("ebb < 2")}}
 	for _, c := range []struct {
 		a, b Record
 		want bool

@@ -21,6 +21,7 @@ import (
 
 	"ellwand.example/core/ell"
 	"ellwand.example/core/fact"
+	"ellwand.example/core/fact/need"
 	"ellwand.example/core/progress"
 	"ellwand.example/core/repo"
 	"ellwand.example/core/repo/gate"
@@ -47,8 +48,8 @@ func published(t *testing.T, packages int) string {
 		files = append(files, w.Path)
 	}
 	write(ell.Facts{Name: "lib" + strings.Repeat("very-long-name-", 7) + "harmonic", Summary: "<img src=x onerror=alert(1)> & " + strings.Repeat("unbreakable", 20),
-		Homepage: "javascript:alert(1)", Description: "First.\n\nSecond </p><script>alert(1)</script>.", Needs: []ell.Need{{Need: "tide"}, {Need: "soname/libc.so.6", Path: "/usr/bin/x"}},
-		Provides: []ell.Provide{{Provide: "command/" + strings.Repeat("x", 120)}}, Changes: []fact.Change{{Version: "1.0-1", Date: "2031-04-02", By: "Ines <ines@saltmarsh.example>", Text: []string{"<b>bold</b>"}}}},
+		Homepage: "javascript:alert(1)", Description: "First.\n\nSecond </p><script>alert(1)</script>.", Needs: []ell.Need{{Need: need.Must("tide")}, {Need: need.Must("soname/libc.so.6"), Path: "/usr/bin/x"}},
+		Provides: []ell.Provide{{Provide: need.MustProvide("command/" + strings.Repeat("x", 120))}}, Changes: []fact.Change{{Version: "1.0-1", Date: "2031-04-02", By: "Ines <ines@saltmarsh.example>", Text: []string{"<b>bold</b>"}}}},
 		"/usr/share/"+strings.Repeat("long-directory/", 15)+"file", "/usr/share/tide<script>")
 	write(ell.Facts{Name: "tide", Summary: "Tides"}, "/usr/bin/tide")
 	for i := range packages {
