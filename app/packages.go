@@ -237,7 +237,7 @@ func (a *App) Unbuilt() ([]string, error) {
 }
 
 // newestFiles keeps the newest package of each name, and files that cannot be
-// read: whoever opens them reports why.
+// read: opening them reports why.
 func newestFiles(files []string) []string {
 	type newest struct {
 		file string

@@ -68,7 +68,7 @@ func advice(a fact.Action) string {
 	case fact.Verify:
 		return c + " lists what is damaged"
 	case fact.ForgetSeen:
-		return "if the repository was started again on purpose, " + c + " forgets what was seen of it; otherwise ask whoever maintains it"
+		return "if the repository was started again on purpose, " + c + " forgets what was seen of it; otherwise ask its maintainer"
 	case fact.WithoutIsolation:
 		return "ask the machine's administrator to allow user namespaces. Or run the steps without a sandbox, with --isolation none: they can then write wherever you can, which the package records and lint reports"
 	}

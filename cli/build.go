@@ -179,7 +179,7 @@ func (a *program) buildTwice(ctx context.Context, b *build.Builder, all []*recip
 	return nil
 }
 
-// buildMany builds several recipes, tells of each as it ends, and of all in a
+// buildMany builds several recipes, reports each as it ends, and of all in a
 // table.
 func (a *program) buildMany(ctx context.Context, b *build.Builder, all []*recipe.Recipe, o build.Options) error {
 	began := time.Now()

@@ -73,7 +73,7 @@ func tryExamples(t *testing.T, r lint.Rule) {
 			}
 		}
 		found := slices.ContainsFunc(findings, func(f fact.Finding) bool { return f.Code == r.Code && f.Waived == "" })
-		// The gate of a publish tells of some before anything is published.
+		// The gate of a publish reports some before anything is published.
 		found = found || r.OfRepositories() && strings.Contains(said, r.Code+"  ")
 		switch {
 		case which == "wrong" && !found:

@@ -178,7 +178,7 @@ func count(n int) string {
 	return fmt.Sprintf("%8d", n)
 }
 
-// showPast tells of one build.
+// showPast reports one build.
 func (a *program) showPast(w *workspace.Workspace, b history.Build) {
 	o := a.out
 	state, role := a.stateOf(w, b)

@@ -124,7 +124,7 @@ func (a *program) completeChannels(cmd *cobra.Command, args []string, _ string) 
 }
 
 // finishReport shows what became of packages, and returns the error that the
-// command ends with. Where nothing was published, it tells of the packages that
+// command ends with. Where nothing was published, it reports the packages that
 // could not have been anyway.
 func (a *program) finishReport(r repo.Report, where string, err error) error {
 	var pages *repo.PagesError // after the change was made

@@ -253,7 +253,7 @@ func (a *program) origin(n ell.Need) string {
 	return origin
 }
 
-// inside is what the paths of a package tell of it.
+// inside is what the paths of a package report it.
 type inside struct{ manuals, languages []string }
 
 func foundInside(p *ell.Package) (inside, error) {

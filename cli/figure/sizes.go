@@ -43,7 +43,7 @@ func (r rect) inset(n float64) rect {
 // box is a file or directory in its place.
 type box struct {
 	rect
-	label string // empty where there is no room
+	label string // empty if there is no room
 	size  string
 	path  string
 	group int // of a file; -1 for a directory

@@ -27,7 +27,7 @@ var mark = func() string {
 func own(sequence string) string { return strings.ReplaceAll(sequence, "m", mark+"m") }
 
 // isOwn returns the length of a sequence of Style's at the start of s, and the
-// sequence without its mark; 0 where there is none.
+// sequence without its mark; 0 if there is none.
 func isOwn(s string) (length int, sequence string) {
 	if !strings.HasPrefix(s, "\x1b[") {
 		return 0, ""

@@ -65,7 +65,7 @@ func (w *Writer) exactly(p []byte) error {
 	return err
 }
 
-// Err is the first error of writing; nil where all was written.
+// Err is the first error of writing; nil if all was written.
 func (w *Writer) Err() error {
 	w.mu.Lock()
 	defer w.mu.Unlock()

@@ -27,7 +27,7 @@ import (
 	"ellwand.example/core/source"
 )
 
-// Report is what came of a bump.
+// Report is the result of a bump.
 type Report struct {
 	Recipe   string           `json:"recipe"`
 	From     string           `json:"from"` // version and release

@@ -192,7 +192,7 @@ func Built(ctx context.Context, a, b *ell.Package) (*Comparison, error) {
 		return nil, err
 	}
 	c.directories(left, right)
-	c.judge(left, right)
+	c.addVerdicts(left, right)
 	return c, nil
 }
 

@@ -13,19 +13,19 @@ import (
 	"ellwand.example/core/staging"
 )
 
-// judge says what the differences mean to those who have the first package
+// addVerdicts says what the differences mean to those who have the first package
 // and are to get the second.
-func (c *Comparison) judge(left, right *side) {
+func (c *Comparison) addVerdicts(left, right *side) {
 	c.Verdicts = []Verdict{}
 	if left.p.Facts.Name != right.p.Facts.Name {
 		return // two things side by side: neither comes after the other
 	}
-	c.judgeVersions(left.p.Facts, right.p.Facts)
-	c.judgeLibraries()
-	c.judgeOffers()
-	c.judgeNeeds()
-	c.judgeFiles(left, right)
-	c.judgeSize()
+	c.checkVersions(left.p.Facts, right.p.Facts)
+	c.checkLibraries()
+	c.checkProvides()
+	c.checkNeeds()
+	c.checkFiles(left, right)
+	c.checkSize()
 	order := []Weight{Breaks, Look, Note}
 	slices.SortStableFunc(c.Verdicts, func(a, b Verdict) int {
 		return cmp.Compare(slices.Index(order, a.Weight), slices.Index(order, b.Weight))
@@ -36,7 +36,7 @@ func (c *Comparison) say(w Weight, path, remedy, format string, args ...any) {
 	c.Verdicts = append(c.Verdicts, Verdict{w, path, fmt.Sprintf(format, args...), remedy})
 }
 
-func (c *Comparison) judgeVersions(a, b ell.Facts) {
+func (c *Comparison) checkVersions(a, b ell.Facts) {
 	if a.Arch != b.Arch {
 		c.say(Note, "", "", "they are for different architectures: %s and %s", a.Arch, b.Arch)
 	}
@@ -67,7 +67,7 @@ func count(n int, one, many string) string {
 	return fmt.Sprintf("%d %s", n, many)
 }
 
-func (c *Comparison) judgeLibraries() {
+func (c *Comparison) checkLibraries() {
 	for _, l := range c.Libraries {
 		switch {
 		case l.Before == l.After && len(l.Gone) > 0:
@@ -96,9 +96,9 @@ func verb(n int) string {
 	return "are"
 }
 
-// judgeOffers looks at what others may count on. Sonames are told of with
+// checkProvides looks at what others may count on. Sonames are told of with
 // their libraries.
-func (c *Comparison) judgeOffers() {
+func (c *Comparison) checkProvides() {
 	for _, p := range c.Provides {
 		kind, _, _ := strings.Cut(p.What, "/")
 		switch {
@@ -109,7 +109,7 @@ func (c *Comparison) judgeOffers() {
 	}
 }
 
-func (c *Comparison) judgeNeeds() {
+func (c *Comparison) checkNeeds() {
 	for _, n := range c.Needs {
 		switch {
 		case n.Before == "":
@@ -129,7 +129,7 @@ func newest(list string) string {
 	return cmp.Or(strings.Join(scan.Newest(strings.Split(list, ", ")), ", "), "none")
 }
 
-func (c *Comparison) judgeFiles(left, right *side) {
+func (c *Comparison) checkFiles(left, right *side) {
 	for _, f := range c.Files {
 		before, after := left.byPath[cmp.Or(f.From, f.Path)], right.byPath[f.Path]
 		if f.Contents && after.Kind == fact.KindConfig {
@@ -145,12 +145,12 @@ func (c *Comparison) judgeFiles(left, right *side) {
 		case f.State == Gone || f.State == Added && after.Type != staging.File:
 			continue
 		}
-		c.judgeMode(f, before, after)
-		c.judgeProgram(f.Path, left.looked[before.SHA256].elf, right.looked[after.SHA256].elf)
+		c.checkMode(f, before, after)
+		c.checkProgram(f.Path, left.looked[before.SHA256].elf, right.looked[after.SHA256].elf)
 	}
 }
 
-func (c *Comparison) judgeMode(f FileChange, before, after ell.Entry) {
+func (c *Comparison) checkMode(f FileChange, before, after ell.Entry) {
 	was, is := fact.ModeBits(fact.ParseMode(before.Mode)), fact.ModeBits(fact.ParseMode(after.Mode))
 	for bit, name := range map[int64]string{0o4000: "setuid", 0o2000: "setgid"} {
 		switch {
@@ -172,8 +172,8 @@ func (c *Comparison) judgeMode(f FileChange, before, after ell.Entry) {
 	}
 }
 
-// judgeProgram compares how two builds of a program are hardened.
-func (c *Comparison) judgeProgram(path string, a, b *scan.ELF) {
+// checkProgram compares how two builds of a program are hardened.
+func (c *Comparison) checkProgram(path string, a, b *scan.ELF) {
 	if a == nil || b == nil {
 		return
 	}
@@ -193,8 +193,8 @@ func (c *Comparison) judgeProgram(path string, a, b *scan.ELF) {
 	}
 }
 
-// judgeSize tells of growth that is more than a new version usually brings.
-func (c *Comparison) judgeSize() {
+// checkSize reports growth that is more than a new version usually brings.
+func (c *Comparison) checkSize() {
 	const least = 1 << 20
 	before, after := c.Installed[0], c.Installed[1]
 	if after-before > least && after > before+before/4 {

@@ -31,11 +31,11 @@ type Facts struct {
 	Upstream string // the version as upstream writes it
 	Summary  string
 	Homepage string
-	// Description is a paragraph of the source's own texts; empty where none
+	// Description is a paragraph of the source's own texts; empty if none
 	// says what it is.
 	Description string
 
-	License   string   // an SPDX identifier; empty where none is certain
+	License   string   // an SPDX identifier; empty if none is certain
 	Texts     []string // license files, in the tree
 	Method    string
 	Steps     map[string]string // scripts, where the method's will not do
@@ -46,7 +46,7 @@ type Facts struct {
 	Build     []string          // build needs
 	Maybe     []string          // build needs of parts that can be left out
 	Switches  []string          // options of the configure script, as it describes them
-	Notes     []string          // for whoever reads the recipe
+	Notes     []string          // for the reader of the recipe
 
 	wayNotes []string // more of them, on how it is built
 	others   []Facts  // other ways to build it
@@ -465,7 +465,7 @@ var licenseFiles = pattern.New(`(?i)^(licen[cs]es?|copying|copyright|unlicense)(
 
 // license finds the license texts at the top of the source, and what they are.
 // Where they do not tell, what is in directories and in source files is noted
-// for whoever decides.
+// for a person to decide.
 func (t *tree) license(f *Facts) error {
 	for _, name := range t.names {
 		if licenseFiles.MatchString(name) && t.read(name) != "" {

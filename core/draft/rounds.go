@@ -41,7 +41,7 @@ type Trials struct {
 	Facts   *Facts
 	// Write puts the recipe of the facts where the builder's workspace has it.
 	Write func() error
-	// Tell is told of each round that failed and taught something.
+	// Tell is notified of each round that failed and taught something.
 	Tell func(Round)
 
 	staging int             // which way to install is tried

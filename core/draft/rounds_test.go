@@ -15,7 +15,7 @@ import (
 	"ellwand.example/core/staging"
 )
 
-// What a failed step tells of its causes changes the recipe, each thing once.
+// What a failed step reports its causes changes the recipe, each thing once.
 func TestLearn(t *testing.T) {
 	failed := func(step string, causes ...build.Cause) error {
 		return &build.StepError{Step: step, Ended: "failed", Causes: causes}

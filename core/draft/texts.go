@@ -86,7 +86,7 @@ func (t *tree) project() string {
 	return ""
 }
 
-// address is a text that is the address of a page; empty where it is none.
+// address is a text that is the address of a page; empty if it is none.
 func address(text string) string {
 	text = strings.TrimRight(strings.TrimSpace(text), ".,;:")
 	u, err := url.Parse(text)
@@ -189,7 +189,7 @@ func plain(text string) string {
 var sentenceEnd = pattern.New(`[.!?]["')]?( |$)`)
 
 // sentences is a paragraph in one line, up to the last sentence that is not too
-// long a description; empty where there is no whole one.
+// long a description; empty if there is no whole one.
 func sentences(text string) string {
 	text = strings.TrimSpace(spaces.ReplaceAllString(text, " "))
 	text = strings.Map(func(r rune) rune {

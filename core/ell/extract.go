@@ -1,7 +1,6 @@
 package ell
 
 import (
-	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -20,6 +19,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"ellwand.example/core/fact"
+	"ellwand.example/core/files"
 	"ellwand.example/core/staging"
 )
 
@@ -59,7 +59,7 @@ func (p *Package) Extract(ctx context.Context, dir string, how Extraction) (Extr
 		d.before = x.path
 		err = errors.Join(p.whole(ctx, d), d.wait())
 	} else {
-		entries = unpackedApart(how.Chosen)
+		entries = Standalone(how.Chosen)
 		err = x.some(ctx, p, entries)
 	}
 	if err == nil {
@@ -69,9 +69,10 @@ func (p *Package) Extract(ctx context.Context, dir string, how Extraction) (Extr
 	return x.out, err
 }
 
-// unpackedApart makes the first of several names of the same bytes the one
-// that is read.
-func unpackedApart(chosen []Entry) []Entry {
+// Standalone returns entries chosen from a layout such that hard links and copies
+// refer only to chosen ones: the first of several names of the same bytes becomes
+// the one that is read.
+func Standalone(chosen []Entry) []Entry {
 	out := slices.Clone(chosen)
 	links, copies := map[string]string{}, map[string]string{} // a path that is not chosen → the one in its place
 	there := map[string]bool{}
@@ -116,8 +117,7 @@ func (x *extractor) some(ctx context.Context, p *Package, chosen []Entry) error 
 			files = append(files, e)
 		}
 	}
-	d := p.atOnce(x.contents)
-	return errors.Join(p.some(ctx, files, d), d.wait())
+	return p.Files(ctx, files, x.contents)
 }
 
 // path makes what must be there before a file's contents: directories and links.
@@ -153,53 +153,13 @@ func (x *extractor) contents(e Entry, r io.Reader) error {
 		return err
 	}
 	defer f.Close()
-	if err := writeHoles(f, r, e.Size); err != nil {
+	if err := files.CopySparse(f, r, e.Size); err != nil {
 		return err
 	}
 	if err := x.finish(f, e); err != nil {
 		return err
 	}
 	return f.Close()
-}
-
-// hole is the least run of zeros that is not written.
-const hole = 64 << 10
-
-var zeros [hole]byte
-
-// writeHoles copies to a new file and leaves out long runs of zeros, which
-// read the same and take no space.
-func writeHoles(f *os.File, r io.Reader, size int64) error {
-	if size < hole {
-		_, err := io.Copy(f, r)
-		return err
-	}
-	buf := make([]byte, hole)
-	left := false // something was left out at the end
-	for {
-		n, err := io.ReadFull(r, buf)
-		if n == hole && bytes.Equal(buf, zeros[:]) {
-			if _, err := f.Seek(hole, io.SeekCurrent); err != nil {
-				return err
-			}
-			left = true
-		} else if n > 0 {
-			if _, err := f.Write(buf[:n]); err != nil {
-				return err
-			}
-			left = false
-		}
-		if errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) {
-			break
-		}
-		if err != nil {
-			return err
-		}
-	}
-	if left {
-		return f.Truncate(size)
-	}
-	return nil
 }
 
 // finish sets all that the layout says beside the contents, in the order in

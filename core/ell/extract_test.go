@@ -16,7 +16,7 @@ import (
 // file, /usr/c and /usr/d have the same contents.
 func tree(t *testing.T) *Package {
 	t.Helper()
-	c := claims(t, files{"usr/a": "linked", "usr/b": "", "usr/c": "the same", "usr/d": "the same", "usr/e/f": "deep", "usr/link": "->e/f"})
+	c := claims(t, staged{"usr/a": "linked", "usr/b": "", "usr/c": "the same", "usr/d": "the same", "usr/e/f": "deep", "usr/link": "->e/f"})
 	os.Remove(c[2].Disk)
 	os.Link(c[1].Disk, c[2].Disk)
 	c[1].Inode, c[2].Inode, c[2].Size = staging.Inode{Dev: 1, Ino: 1}, staging.Inode{Dev: 1, Ino: 1}, c[1].Size
@@ -134,7 +134,7 @@ func TestExtractRefuses(t *testing.T) {
 // from the frames that hold them.
 func TestAcrossFrames(t *testing.T) {
 	text := big()
-	p := open(t, write(t, spec(claims(t, files{"usr/a": text, "usr/b": text + "b", "usr/c": "c", "usr/d": strings.Repeat(text, 2)}))).Path)
+	p := open(t, write(t, spec(claims(t, staged{"usr/a": text, "usr/b": text + "b", "usr/c": "c", "usr/d": strings.Repeat(text, 2)}))).Path)
 	entries := entriesOf(t, p)
 	for path, want := range map[string]string{"/usr/a": text, "/usr/b": text + "b", "/usr/c": "c", "/usr/d": text + text} {
 		e, _ := Find(entries, path)

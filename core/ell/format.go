@@ -178,8 +178,8 @@ func (e Entry) MarshalJSON() ([]byte, error) {
 	return b.Bytes(), err
 }
 
-// appendLine appends the canonical form of an entry and a line end.
-func appendLine(out []byte, e Entry) ([]byte, error) {
+// AppendLine appends an entry as a line of a layout.
+func AppendLine(out []byte, e Entry) ([]byte, error) {
 	text, err := e.MarshalJSON()
 	// There is but one way to write it, unless something in it is escaped.
 	if err == nil && bytes.IndexByte(text, '\\') >= 0 {
@@ -394,7 +394,7 @@ func (f Facts) checkLengths() error {
 	return nil
 }
 
-// checkLine judges a text of one line.
+// checkLine validates a text of one line.
 func checkLine(key, text string, most int) error {
 	if len(text) > most {
 		return fmt.Errorf("%s has %d bytes, and %d is the most", key, len(text), most)
@@ -405,7 +405,7 @@ func checkLine(key, text string, most int) error {
 	return nil
 }
 
-// checkText judges a text of several lines.
+// checkText validates a text of several lines.
 func checkText(key, text string) error {
 	if len(text) > MaxDescription {
 		return fmt.Errorf("%s has %d bytes, and %d is the most", key, len(text), MaxDescription)
@@ -416,7 +416,7 @@ func checkText(key, text string) error {
 	return nil
 }
 
-// check judges one line of the layout, whoever wrote it.
+// check validates one line of the layout.
 func (e Entry) check() error {
 	switch {
 	case len(e.Path) > maxPath || !strings.HasPrefix(e.Path, "/") || e.Path == "/" || path.Clean(e.Path) != e.Path || strings.ContainsRune(e.Path, 0):
@@ -459,7 +459,7 @@ func (e Entry) check() error {
 	return nil
 }
 
-// checkLayout judges all lines together: sorted, none twice, none below a path
+// checkLayout validates all lines together: sorted, none twice, none below a path
 // that is no directory, hard links only to files before them.
 func checkLayout(entries []Entry) error {
 	types := make(map[string]*Entry, len(entries))

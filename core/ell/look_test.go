@@ -16,7 +16,7 @@ import (
 func TestLook(t *testing.T) {
 	large := big()
 	want := map[string]string{"/usr/share/a file": large, "/usr/share/b": large[:3<<20], "/usr/share/c": "tide", "/usr/share/none": ""}
-	w := write(t, spec(claims(t, files{"usr/share/a file": large, "usr/share/b": large[:3<<20], "usr/share/c": "tide", "usr/share/none": "", "usr/share/link": "->c"})))
+	w := write(t, spec(claims(t, staged{"usr/share/a file": large, "usr/share/b": large[:3<<20], "usr/share/c": "tide", "usr/share/none": "", "usr/share/link": "->c"})))
 	var mu sync.Mutex
 	got := map[string]string{}
 	visit := func(e Entry, r io.Reader) error {

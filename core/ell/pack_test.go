@@ -35,10 +35,10 @@ import (
 
 var when = time.Date(2031, 4, 2, 0, 0, 0, 0, time.UTC)
 
-// files to stage: name → contents; "->x" is a link, "/" at the end a directory.
-type files map[string]string
+// staged are files to stage: name → contents; "->x" is a link, "/" at the end a directory.
+type staged map[string]string
 
-func claims(t testing.TB, f files) []staging.Claim {
+func claims(t testing.TB, f staged) []staging.Claim {
 	t.Helper()
 	dir := t.TempDir()
 	for name, text := range f {
@@ -133,7 +133,7 @@ func big() string {
 
 func TestRoundTrip(t *testing.T) {
 	large := big()
-	c := claims(t, files{"usr/bin/tide": "#!/bin/sh\n", "usr/share/a file": large, "usr/share/b": large[:100], "usr/share/link": "->a file", "var/empty/": "", "usr/share/none": ""})
+	c := claims(t, staged{"usr/bin/tide": "#!/bin/sh\n", "usr/share/a file": large, "usr/share/b": large[:100], "usr/share/link": "->a file", "var/empty/": "", "usr/share/none": ""})
 	os.Link(c[2].Disk, filepath.Join(filepath.Dir(c[2].Disk), "tide2"))
 	w := write(t, spec(c))
 	if filepath.Base(w.Path) != "tide@1.0-1.ell" {
@@ -163,7 +163,7 @@ func TestRoundTrip(t *testing.T) {
 }
 
 func TestHardLinks(t *testing.T) {
-	c := claims(t, files{"usr/bin/a": "tide"})
+	c := claims(t, staged{"usr/bin/a": "tide"})
 	dir := filepath.Dir(c[2].Disk)
 	os.Link(c[2].Disk, filepath.Join(dir, "b"))
 	staged, err := staging.Walk(filepath.Dir(filepath.Dir(dir)))
@@ -189,7 +189,7 @@ func TestHardLinks(t *testing.T) {
 
 // The same input gives the same bytes, wherever it lies and whoever wrote it.
 func TestReproducible(t *testing.T) {
-	f := files{"usr/share/x": big(), "usr/bin/y": "y", "etc/z": "->x"}
+	f := staged{"usr/share/x": big(), "usr/bin/y": "y", "etc/z": "->x"}
 	first := write(t, spec(claims(t, f)))
 	again := claims(t, f)
 	for _, c := range again {
@@ -205,7 +205,7 @@ func TestPlainTar(t *testing.T) {
 	for _, tool := range []string{"tar", "zstd"} {
 		testtool.Find(t, tool)
 	}
-	w := write(t, spec(claims(t, files{"usr/share/x": big(), "usr/bin/ä b": "y"})))
+	w := write(t, spec(claims(t, staged{"usr/share/x": big(), "usr/bin/ä b": "y"})))
 	out, err := exec.Command("tar", "--zstd", "--quoting-style=literal", "-tvf", w.Path).CombinedOutput()
 	for _, want := range []string{"meta/facts.json", "meta/layout.jsonl", "tree/usr/bin/ä b", "root/root", "2031-04-02"} {
 		if err != nil || !strings.Contains(string(out), want) {
@@ -218,7 +218,7 @@ func TestPlainTar(t *testing.T) {
 // frame's header, or a match copied from another place with the same bytes.
 // A file cut anywhere is found.
 func TestDamage(t *testing.T) {
-	w := write(t, spec(claims(t, files{"usr/share/x": strings.Repeat("tide ", 3000), "usr/bin/y": "y"})))
+	w := write(t, spec(claims(t, staged{"usr/share/x": strings.Repeat("tide ", 3000), "usr/bin/y": "y"})))
 	whole, err := os.ReadFile(w.Path)
 	if err != nil {
 		t.Fatal(err)
@@ -440,7 +440,7 @@ func TestOddFiles(t *testing.T) {
 func TestCompressions(t *testing.T) {
 	noise := make([]byte, FrameSize+100)
 	rand.NewChaCha8([32]byte{}).Read(noise)
-	f := files{"usr/share/text": big(), "usr/share/x/noise": string(noise)}
+	f := staged{"usr/share/text": big(), "usr/share/x/noise": string(noise)}
 	var sizes []int64
 	for _, c := range fact.Compressions {
 		s := spec(claims(t, f))
@@ -649,23 +649,23 @@ func makeVectors(t *testing.T) {
 		}
 		all = append(all, v)
 	}
-	linked := claims(t, files{"usr/a": "tide", "usr/b": "other"})
+	linked := claims(t, staged{"usr/a": "tide", "usr/b": "other"})
 	os.Remove(linked[2].Disk)
 	os.Link(linked[1].Disk, linked[2].Disk)
 	linked[1].Inode, linked[2].Inode = staging.Inode{Dev: 1, Ino: 1}, staging.Inode{Dev: 1, Ino: 1}
-	marked := claims(t, files{"usr/a": "tide"})
+	marked := claims(t, staged{"usr/a": "tide"})
 	marked[1].Xattrs = map[string][]byte{staging.Capability: staging.CapabilityValue(1 << 10), "user.tide": {0, 255}}
 	for _, c := range []struct {
 		name, about string
 		claims      []staging.Claim
 	}{
 		{"empty", "no path at all", nil},
-		{"types", "a file, an empty file, an empty directory and a symbolic link", claims(t, files{"usr/a": "tide", "usr/b": "", "usr/c/": "", "usr/d": "->a"})},
+		{"types", "a file, an empty file, an empty directory and a symbolic link", claims(t, staged{"usr/a": "tide", "usr/b": "", "usr/c/": "", "usr/d": "->a"})},
 		{"hard link", "two names of one file", linked},
-		{"copy", "two files with the same contents, which stand in the payload once", claims(t, files{"usr/a": "tide", "usr/b": "tide"})},
-		{"names", "names that are not UTF-8, with line ends, and long paths", claims(t, files{"usr/latin\xe9": "x", "usr/two\nlines": "y", "usr/" + strings.Repeat(strings.Repeat("d", 90)+"/", 4) + "e": "z"})},
+		{"copy", "two files with the same contents, which stand in the payload once", claims(t, staged{"usr/a": "tide", "usr/b": "tide"})},
+		{"names", "names that are not UTF-8, with line ends, and long paths", claims(t, staged{"usr/latin\xe9": "x", "usr/two\nlines": "y", "usr/" + strings.Repeat(strings.Repeat("d", 90)+"/", 4) + "e": "z"})},
 		{"attributes", "a capability, and an attribute of a user's", marked},
-		{"frames", "a payload of two frames", claims(t, files{"usr/zeros": strings.Repeat("\x00", FrameSize+1)})},
+		{"frames", "a payload of two frames", claims(t, staged{"usr/zeros": strings.Repeat("\x00", FrameSize+1)})},
 	} {
 		w := write(t, spec(c.claims))
 		p := open(t, w.Path)
@@ -676,7 +676,7 @@ func makeVectors(t *testing.T) {
 		c := bad[name]
 		add("refused", name, forge(t, c.lines, c.payload, c.facts), vector{About: name, Refused: c.want})
 	}
-	cut := write(t, spec(claims(t, files{"usr/a": "tide"})))
+	cut := write(t, spec(claims(t, staged{"usr/a": "tide"})))
 	os.Truncate(cut.Path, cut.Size-20)
 	add("refused", "cut short", cut.Path, vector{About: "cut short", Refused: "seek table"})
 	var b bytes.Buffer
@@ -688,7 +688,7 @@ func makeVectors(t *testing.T) {
 }
 
 func TestWriteFails(t *testing.T) {
-	c := claims(t, files{"usr/x": "x"})
+	c := claims(t, staged{"usr/x": "x"})
 	ctx, cancel := context.WithCancel(context.Background())
 	cancel()
 	dir := t.TempDir()
@@ -716,7 +716,7 @@ func TestParseFileName(t *testing.T) {
 }
 
 func FuzzOpen(f *testing.F) {
-	w := write(f, spec(claims(f, files{"usr/x": "tide", "usr/l": "->x", "usr/d/": ""})))
+	w := write(f, spec(claims(f, staged{"usr/x": "tide", "usr/l": "->x", "usr/d/": ""})))
 	whole, _ := os.ReadFile(w.Path)
 	f.Add(whole)
 	f.Add(whole[:len(whole)-9])
@@ -767,7 +767,7 @@ func FuzzLayout(f *testing.F) {
 		f.Add(append(line, '\n'))
 	}
 	f.Fuzz(func(t *testing.T, data []byte) {
-		entries, err := parseLayout(data, bytes.Count(data, []byte("\n")))
+		entries, err := ParseLayout(data, bytes.Count(data, []byte("\n")))
 		if err != nil {
 			return
 		}
@@ -776,7 +776,7 @@ func FuzzLayout(f *testing.F) {
 			if err != nil {
 				t.Fatal(err)
 			}
-			again, err := parseLayout(append(line, '\n'), 1)
+			again, err := ParseLayout(append(line, '\n'), 1)
 			if e.Same+e.Copy == "" && (err != nil || !reflect.DeepEqual(again[0], e)) {
 				t.Errorf("%+v became %+v: %v", e, again, err)
 			}

@@ -47,6 +47,15 @@ func (p *Package) Verify(ctx context.Context) error {
 	return errors.Join(p.whole(ctx, d), d.wait())
 }
 
+// Files reads chosen files that have contents of their own, and calls visit for
+// each once its digest is checked, in no order and for several at once. Large files
+// are checked while they are read: if that fails, the error comes after the visit.
+// No more of the package is read than holds the files.
+func (p *Package) Files(ctx context.Context, files []Entry, visit func(Entry, io.Reader) error) error {
+	d := p.atOnce(visit)
+	return errors.Join(p.some(ctx, files, d), d.wait())
+}
+
 // Look reads the whole payload and calls visit for the files that Walk does, in
 // no order and for several at once. Headers are compared with the layout, and
 // damage shows by the checksums of the frames, but no digest is computed.
@@ -145,7 +154,7 @@ type delivery struct {
 	p      *Package
 	before func(Entry) error // is called for every path, in order
 	visit  visitor           // is called for every file that has contents
-	group  *errgroup.Group   // nil where one is visited after the other
+	group  *errgroup.Group   // nil if one is visited after the other
 	// unchecked leaves digests alone.
 	unchecked bool
 	ctx       context.Context

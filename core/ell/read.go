@@ -200,7 +200,7 @@ func (p *Package) readLayout() ([]Entry, error) {
 	if len(metas) != 1 || fact.SHA256(lines) != p.Facts.Meta["layout.jsonl"] {
 		return damaged(" is not the one that facts.json names")
 	}
-	entries, err := parseLayout(lines, p.Facts.Paths)
+	entries, err := ParseLayout(lines, p.Facts.Paths)
 	if err != nil {
 		return damaged("%w", err)
 	}
@@ -216,8 +216,8 @@ func (p *Package) readLayout() ([]Entry, error) {
 	return entries, nil
 }
 
-// parseLayout reads and checks the lines of a layout, of which there are n.
-func parseLayout(lines []byte, n int) ([]Entry, error) {
+// ParseLayout reads and checks the lines of a layout, of which there are n.
+func ParseLayout(lines []byte, n int) ([]Entry, error) {
 	if bytes.Count(lines, []byte("\n")) != n {
 		return nil, fmt.Errorf(" does not have the %d lines that facts.json says", n)
 	}

@@ -13,7 +13,7 @@ import (
 
 // Of a package on a server no more is read than is asked for.
 func TestRemote(t *testing.T) {
-	w := write(t, spec(claims(t, files{"usr/share/x": big(), "usr/share/y": strings.Repeat(big(), 3), "usr/share/z": "z"})))
+	w := write(t, spec(claims(t, staged{"usr/share/x": big(), "usr/share/y": strings.Repeat(big(), 3), "usr/share/z": "z"})))
 	whole, err := os.ReadFile(w.Path)
 	if err != nil {
 		t.Fatal(err)

@@ -371,7 +371,7 @@ func layoutFrame(entries []Entry, when time.Time) (layoutPart, error) {
 	frame := make([]byte, tarBlock, tarBlock+256*len(entries)+tarBlock)
 	for _, e := range entries {
 		var err error
-		if frame, err = appendLine(frame, e); err != nil {
+		if frame, err = AppendLine(frame, e); err != nil {
 			return layoutPart{}, err
 		}
 	}

@@ -55,7 +55,7 @@ func (e *RedirectError) Error() string {
 	return fmt.Sprintf("%s redirects to %s: %s", e.From, e.To, e.Reason)
 }
 
-// checkRedirect judges a redirect. The login that was sent first goes to the
+// checkRedirect checks a redirect. The login that was sent first goes to the
 // same scheme, host and port only.
 func checkRedirect(req *http.Request, via []*http.Request) error {
 	first, last := via[0].URL, via[len(via)-1].URL
@@ -133,7 +133,7 @@ func watched(req *http.Request, stall time.Duration, send func(*http.Request) (*
 }
 
 // body is that of an answer, read under a watch. What counts is the time that
-// the server is waited for, and not that which whoever reads takes.
+// the server is waited for, and not the time that the reader takes.
 type body struct {
 	io.ReadCloser
 	ctx    context.Context

@@ -32,7 +32,7 @@ cc $CFLAGS tide.c -o "$DESTDIR` + to + `" $LDFLAGS -s ` + flags + `
 const (
 	cMain    = "#include <stdio.h>\nint main(void) { puts(\"high water\"); return 0; }"
 	cLibrary = "#include <stdio.h>\nint tide(void) { return puts(\"high water\"); }"
-	// cLarge has code enough for its protection to be judged.
+	// cLarge has enough code to check its protection.
 	cLarge = `#include <stdio.h>
 #include <string.h>
 __asm__(".text\n.fill 40000,1,0x90");
@@ -154,7 +154,7 @@ func ell303() Rule {
 func ell304() Rule {
 	return Rule{
 		Code: "ELL304", Severity: Error, Title: "unsafe RUNPATH",
-		Why:    "Whoever can write to a directory in the RUNPATH can make the program load another library. A directory of the build machine does not exist on others.",
+		Why:    "A user who can write to a directory in the RUNPATH can make the program load another library. A directory of the build machine does not exist on others.",
 		Remedy: "remove -rpath from the link; $ORIGIN and directories below /usr/lib are fine",
 		Wrong:  cFile("/usr/bin/tide", cMain, "-Wl,-rpath,/home/ines/lib"),
 		Right:  cFile("/usr/bin/tide", cMain, "-Wl,-rpath,/usr/lib/tide"),
@@ -611,7 +611,7 @@ func ell326() Rule {
 		pkg: func(c *packageCheck) {
 			c.eachELF(func(p string, e *scan.ELF) {
 				if (e.Type == scan.Program || e.Type == scan.PIE) && len(e.Needed) == 0 && e.Interpreter == "" && e.Language == "" && e.Code > 100<<10 && !strings.HasPrefix(p, "/boot/") {
-					c.path(p, "it brings its libraries with it")
+					c.path(p, "it contains its own libraries")
 				}
 			})
 		},
@@ -678,7 +678,7 @@ func ell328() Rule {
 // checked one.
 var printing = wordSet("sprintf snprintf vsprintf vsnprintf printf fprintf vfprintf vprintf")
 
-// fromLinker are symbols that the linker or the loader brings.
+// fromLinker are symbols that the linker or the loader provides.
 var fromLinker = wordSet("_GLOBAL_OFFSET_TABLE_ __bss_start _edata _end edata end __ehdr_start _DYNAMIC __dso_handle environ __environ _IO_stdin_used __tls_get_addr")
 
 // cpp reports whether a file is linked with the C++ library, whose compiler
@@ -703,7 +703,7 @@ func (c *packageCheck) inRunpath(p string, e *scan.ELF, dir string) bool {
 }
 
 // hasEnoughCode reports whether a file has compiled C in it, enough that its
-// protection can be judged.
+// protection can be checked.
 func (c *packageCheck) hasEnoughCode(p string, e *scan.ELF) bool {
 	return linked(e) && e.Language == "" && e.Code > 32<<10 && len(e.Needed) > 0 && slices.ContainsFunc(e.Needed, func(s string) bool { return strings.HasPrefix(s, "libc.") })
 }

@@ -79,7 +79,7 @@ func ell102() Rule {
 func ell105() Rule {
 	return Rule{
 		Code: "ELL105", Severity: Warning, Title: "no changelog entry for this version",
-		Why:    "Users read the changelog to see what an upgrade brings. Its newest date is also the timestamp of all built files.",
+		Why:    "Users read the changelog to see what an upgrade changes. Its newest date is also the timestamp of all built files.",
 		Remedy: "add a [[change]] with version, date, by and text",
 		Wrong:  "release = 2",
 		Right:  "release = 1",
@@ -418,7 +418,7 @@ echo "$ELL_OPT_TLS" > "$DESTDIR/usr/share/tide/table"
 
 // otherLicense finds a text of a license that an expression does not name.
 // Where it names that of another text, the texts are parts of one whole, as the
-// GPL is of the LGPL, and a person has to judge.
+// GPL is of the LGPL, and a person has to decide.
 func otherLicense(expression string, texts map[string]string) (name, family string) {
 	for _, n := range sortedKeys(texts) {
 		f := license.Recognise(texts[n])

@@ -663,7 +663,7 @@ func (c *packageCheck) canRun(word string) bool {
 		return true
 	}
 	for _, n := range c.Facts.Needs {
-		// A sibling, or a package that is needed by its name, may bring it.
+		// A sibling, or a package that is needed by its name, may provide it.
 		if n.Path == "" || strings.Contains(n.Need.String(), " = "+c.Facts.Full().String()) {
 			return true
 		}

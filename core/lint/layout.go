@@ -66,7 +66,7 @@ func (c *packageCheck) leftovers(l leftover, except func(ell.Entry) bool) {
 }
 
 // fresh are files that every package would own, and that are made again on the
-// machine from what all packages bring.
+// machine from what all packages install.
 var fresh = map[string]string{
 	"/usr/share/info/dir": "the menu of all manuals", "/etc/ld.so.cache": "the cache of libraries", "/usr/share/applications/mimeinfo.cache": "the cache of desktop entries",
 	"/usr/share/glib-2.0/schemas/gschemas.compiled": "the compiled settings", "/usr/share/mime/mime.cache": "the cache of file types",
@@ -246,7 +246,7 @@ func ell207() Rule {
 func ell208() Rule {
 	return Rule{
 		Code: "ELL208", Severity: Error, Title: "undeclared owner",
-		Why:    "If the account does not exist, the path cannot be given to it, and whoever gets that name later owns the files.",
+		Why:    "If the account does not exist, the path cannot be given to it, and the account that later gets that name owns the files.",
 		Remedy: "declare it: [package.NAME.account.OWNER]",
 		Wrong:  withLayout(`install -d "$DESTDIR/var/lib/tide"`, `"/var/lib/tide/" = { kind = "state", owner = "tide" }`),
 		Right: withLayout(`install -d "$DESTDIR/var/lib/tide"`, `"/var/lib/tide/" = { kind = "state", owner = "tide" }

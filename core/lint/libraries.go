@@ -23,7 +23,7 @@ func (l *Linter) system(target string) *probe.System {
 // below all packages.
 type libraries struct {
 	mu  sync.Mutex
-	all map[string]*library // nil where there is none
+	all map[string]*library // nil if there is none
 }
 
 func (l *libraries) get(system *probe.System, soname string) (library, bool) {

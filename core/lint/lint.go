@@ -1,5 +1,5 @@
 // Package lint looks for what will bite the users of a package: in recipes
-// before they are built, in packages, whoever built them, in packages that
+// before they are built, in packages from any origin, in packages that
 // belong together, and in repositories. Each rule is in one place with its
 // code, what it finds, why that matters, how to fix it, and two examples: one
 // in which it finds something and one in which it does not. Rules are grouped
@@ -63,7 +63,7 @@ func Find(code string) (Rule, bool) {
 	return all[i], true
 }
 
-// catalogue holds every rule; the files of each area bring theirs. It is put
+// catalogue holds every rule; each area's file adds its own. It is put
 // together when it is first asked for: most commands do without.
 var catalogue func() []Rule
 
@@ -78,7 +78,7 @@ func allRules() []Rule {
 }
 
 // Linter looks at recipes and packages. Its fields say what is known beside
-// them; the zero value knows nothing, and what cannot be judged without is left
+// them; the zero value knows nothing, and what cannot be checked without them is left
 // alone.
 type Linter struct {
 	Profile Profile
@@ -102,7 +102,7 @@ type Linter struct {
 
 // Usage is what the steps of a build used, as far as it was traced.
 type Usage struct {
-	Unused     []string // declared build needs of which nothing was touched
+	Unused     []string // declared build needs of which no file was used
 	Undeclared []string // needs that would declare what was used
 }
 

@@ -58,7 +58,7 @@ func ell501() Rule {
 func ell508() Rule {
 	return Rule{
 		Code: "ELL508", Severity: Warning, Title: "steps with additional permissions",
-		Why:    "Steps are kept from system calls through which programs have got out of sandboxes before. A recipe that is let use them deserves a second look, and so does whoever wrote its source.",
+		Why:    "Steps are kept from system calls through which programs have got out of sandboxes before. A recipe that may use them deserves a second look, and so does its source.",
 		Remedy: "remove it from [steps] allow if the build does well without it; else waive this, and say what needs it",
 		Wrong:  stageFile(`touch "$DESTDIR/usr/share/tide/table"`) + "\nallow = [\"io_uring\"]\n",
 		Right:  stageFile(`touch "$DESTDIR/usr/share/tide/table"`),
@@ -220,7 +220,7 @@ func ell516() Rule {
 func ell517() Rule {
 	return Rule{
 		Code: "ELL517", Severity: Warning, Title: "run-time dependency on a development package",
-		Why:    "Headers are for compiling. They bring compilers and more onto machines that only run the program.",
+		Why:    "Headers are for compiling. They pull compilers and more onto machines that only run the program.",
 		Remedy: "depend on the library's own package, or let it be detected",
 		Wrong:  "[package.tide]\nneeds = [\"libharmonic-dev\"]\n[package.tide.layout]\n\"/usr/share/licenses/tide/COPYING\" = { from = \"COPYING\" }\n\"/**\" = {}",
 		Right:  "[package.tide]\nneeds = [\"command/sh\"]\n[package.tide.layout]\n\"/usr/share/licenses/tide/COPYING\" = { from = \"COPYING\" }\n\"/**\" = {}",

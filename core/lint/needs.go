@@ -164,7 +164,7 @@ reason = "it is called so"`,
 func ell112() Rule {
 	return Rule{
 		Code: "ELL112", Severity: Warning, Title: "unused option or variable",
-		Why:    "Whoever sets it expects an effect, and there is none.",
+		Why:    "The key has no effect, although someone expected one.",
 		Remedy: "use it, or remove it",
 		Wrong: `[option.tls]
 summary = "Serve over TLS"
@@ -217,7 +217,7 @@ cmp "$DESTDIR/usr/share/tide/table" /dev/null || echo "there is a table"
 				}
 				return
 			}
-			// Without a traced build, only commands can be judged, and only
+			// Without a traced build, only commands can be checked, and only
 			// where every command that runs is in sight.
 			if c.Steps.Method != "" || c.runsBuildFiles() || len(c.scripts()) == 0 {
 				return
@@ -260,7 +260,7 @@ gcc --version > "$DESTDIR/usr/share/tide/table"
 				return
 			}
 			declared := map[string]bool{}
-			others := false // packages and modules bring commands of any name
+			others := false // packages and modules provide commands of any name
 			for _, n := range c.needs() {
 				for _, a := range n.Alternatives {
 					declared[a.Name] = true
@@ -275,7 +275,7 @@ gcc --version > "$DESTDIR/usr/share/tide/table"
 				own := s.functions()
 				for _, cmd := range s.commands {
 					name := cmd.name
-					if name == "" || strings.ContainsAny(name, "/$") || probe.Everywhere(name) || declared[name] || own[name] || told[name] || c.brings(name, declared) {
+					if name == "" || strings.ContainsAny(name, "/$") || probe.Everywhere(name) || declared[name] || own[name] || told[name] || c.comesWith(name, declared) {
 						continue
 					}
 					told[name] = true
@@ -504,9 +504,9 @@ func (c *recipeCheck) usage() *Usage {
 	return c.linter.Used(c.Recipe)
 }
 
-// brings reports whether one of the declared commands comes with another, as the
+// comesWith reports whether a command comes with one of those declared, as the
 // compilers of one collection do, and what a build system's are.
-func (c *recipeCheck) brings(name string, declared map[string]bool) bool {
+func (c *recipeCheck) comesWith(name string, declared map[string]bool) bool {
 	families := [][]string{
 		{"cc", "gcc", "g++", "c++", "cpp", "clang", "clang++", "c99", "c89", "ld", "strip"}, {"cmake", "ctest", "cpack"}, {"python3", "python", "pip", "pip3"},
 		{"autoreconf", "autoconf", "automake", "aclocal", "autoheader", "libtoolize"}, {"npm", "node", "npx"}, {"cargo", "rustc"}, {"msgfmt", "xgettext", "msgmerge"},
@@ -523,7 +523,7 @@ func (c *recipeCheck) brings(name string, declared map[string]bool) bool {
 			}
 		}
 	}
-	// What a method starts, its packages bring.
+	// The packages of a method provide what it starts.
 	return c.Steps.Method != "" && (runners[name] || name == "cc" || name == "gcc" || name == "pkg-config" || name == path.Base(c.Steps.Method))
 }
 

@@ -24,7 +24,7 @@ import (
 	"ellwand.example/core/staging"
 )
 
-// packageCheck is what rules on packages see.
+// packageCheck is what rules about packages see.
 type packageCheck struct {
 	collector
 	*ell.Package
@@ -105,11 +105,11 @@ const inMemory = 8 << 20
 // maxText bounds the texts that rules read whole.
 const maxText = 1 << 20
 
-// fileCheck is what rules on files see: one file, under one of its paths.
+// fileCheck is what rules about files see: one file, under one of its paths.
 type fileCheck struct {
 	ell.Entry
 	found scan.File
-	data  []byte      // the whole of it; nil where it is large
+	data  []byte      // the whole of it; nil if it is large
 	at    io.ReaderAt // the same
 	pkg   *packageCheck
 
@@ -141,7 +141,7 @@ func (c *fileCheck) text() (text string, ok bool) {
 }
 
 // manual tells what the file's path says of the manual in it: as a match of
-// manFile; nil where it is none, or compressed.
+// manFile; nil if it is none, or compressed.
 func (c *fileCheck) manual() []string {
 	if !strings.HasPrefix(c.Path, "/usr/share/man/") || c.compressed() {
 		return nil

@@ -40,7 +40,7 @@ func (p Profile) has(code string) bool {
 	return !slices.ContainsFunc(p.Off, func(off string) bool { return strings.EqualFold(off, code) })
 }
 
-// severity is how bad a finding of a rule is under the profile; empty where it
+// severity is how bad a finding of a rule is under the profile; empty if it
 // is not told.
 func (p Profile) severity(code string, s fact.Severity) fact.Severity {
 	if !p.has(code) {

@@ -14,7 +14,7 @@ import (
 	"ellwand.example/core/recipe/document"
 )
 
-// recipeCheck is what rules on recipes see.
+// recipeCheck is what rules about recipes see.
 type recipeCheck struct {
 	collector
 	*recipe.Recipe
@@ -50,8 +50,8 @@ type script struct {
 
 // command is a simple command of a script.
 type command struct {
-	name string   // its first word; empty where that is not plain text
-	args []string // the others: what they say, empty where that is not plain text
+	name string   // its first word; empty if that is not plain text
+	args []string // the others: what they say, empty if that is not plain text
 	raw  []string // the others as they are written
 	call *syntax.CallExpr
 }

@@ -351,7 +351,7 @@ func beyondPOSIX(text string) (line uint, what string) {
 	return 0, ""
 }
 
-// foreseen finds where a script writes to a fixed name in a directory that
+// foreseen finds the place where a script writes to a fixed name in a directory that
 // everyone can write to.
 func (s script) foreseen() (line uint, what string) {
 	syntax.Walk(s.file, func(n syntax.Node) bool {

@@ -16,7 +16,7 @@ import (
 	"ellwand.example/core/staging"
 )
 
-// setCheck is what rules on all packages of one recipe see.
+// setCheck is what rules about all packages of one recipe see.
 type setCheck struct {
 	collector
 	packages []*ell.Package
@@ -317,7 +317,7 @@ func ell512() Rule {
 	return Rule{
 		Code: "ELL512", Severity: Error, Title: "removed symbols without a new soname",
 		Why:    "Programs that use them are told that the library fits. They start, and fail at the first call; or not at all.",
-		Remedy: "raise the number in the soname, or bring the symbols back",
+		Remedy: "raise the number in the soname, or restore the symbols",
 		Wrong:  twoLibraries("1", "ebb"),
 		Right:  twoLibraries("1", "tide"),
 		set: func(c *setCheck) {

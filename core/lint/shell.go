@@ -201,7 +201,7 @@ func ell135() Rule {
 func ell136() Rule {
 	return Rule{
 		Code: "ELL136", Severity: Warning, Title: "compiler flags of the target dropped",
-		Why:    "They bring the hardening, and the paths that make two builds the same. A variable that is set anew has none of them.",
+		Why:    "They contain the hardening flags and the path mappings that make builds reproducible. A variable that is set anew loses them.",
 		Remedy: `add to them: CFLAGS="$CFLAGS -DTIDE"`,
 		Wrong:  buildFile(`make --version CFLAGS=-O3`),
 		Right:  buildFile(`make --version CFLAGS="$CFLAGS -O3"`),

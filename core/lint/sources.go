@@ -65,7 +65,7 @@ func sourceRules() []Rule {
 func ell103() Rule {
 	return Rule{
 		Code: "ELL103", Severity: Error, Title: "source without a digest",
-		Why:    "Without a digest, whoever controls the address decides what gets built, today and at every rebuild.",
+		Why:    "Without a digest, the owner of the server decides what gets built, today and at every rebuild.",
 		Remedy: "add its sha256; pinning the sources does that", next: fact.PinSources,
 		Wrong: `[[source]]
 url = "https://files.example/tide-{version}.tar.gz"`,

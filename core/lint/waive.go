@@ -25,7 +25,7 @@ func accepts(w recipe.Waiver, f fact.Finding) bool {
 	return ok || w.Path == "" || w.Path == f.Path
 }
 
-// unused tells of waivers that accepted none of the findings, among those whose
+// unused reports waivers that accepted none of the findings, among those whose
 // code is in scope. A waiver of a rule that is off may wait for it.
 func (l *Linter) unused(r *recipe.Recipe, findings []fact.Finding, inScope func(fact.Area) bool) []fact.Finding {
 	rule, _ := Find("ELL111")

@@ -32,7 +32,7 @@ func (e *CycleError) Error() string {
 	return fmt.Sprintf("%s\nit could be broken at recipe %s, with an [option] that leaves out %s: %s", s, e.Cut, strings.Join(e.Needs, ", "), why)
 }
 
-// findCut finds where a cycle is the easiest to break: at needs of tests, or else
+// findCut finds the place where a cycle is the easiest to break: at needs of tests, or else
 // where one recipe needs the least of the next.
 func findCut(b *satisfy.Resolver, e *CycleError, all []*recipe.Recipe, offers []satisfy.Offer) {
 	byName := map[string]*recipe.Recipe{}
@@ -75,7 +75,7 @@ func Order(b *satisfy.Resolver, all []*recipe.Recipe) (map[string][]string, erro
 	}
 	before := map[string][]string{}
 	for _, r := range all {
-		// What is laid over the system brings along what it needs to run.
+		// A package that is overlaid on the system needs its run-time dependencies too.
 		seen := map[string]bool{}
 		var add func(name string)
 		add = func(name string) {

@@ -37,7 +37,7 @@ const (
 
 // Make sorts recipes into the order to build them in and says of each whether it
 // must be built, and why. It fetches and runs nothing. The error is a
-// *CycleError where there is no order.
+// *CycleError if there is no order.
 func Make(ctx context.Context, b *satisfy.Resolver, all []*recipe.Recipe) ([]Planned, error) {
 	before, err := Order(b, all)
 	if err != nil {

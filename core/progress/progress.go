@@ -1,4 +1,4 @@
-// Package progress is how the core tells whoever calls it how far it is. It
+// Package progress lets the core report to its caller how far it is. It
 // knows nothing of terminals: cli decides what to show.
 package progress
 
@@ -25,7 +25,7 @@ type Task interface {
 	Set(done, total int64)
 	// Say shows what is being done at the moment, such as a line of output.
 	Say(line string)
-	// End closes the task; result says in a few words what came of it.
+	// End closes the task; result describes the result in a few words.
 	End(result string)
 }
 

@@ -36,7 +36,7 @@ var hidden = map[rune]string{
 }
 
 // HiddenCharacter finds a character in a text that does not show, or that a
-// terminal acts on; ok is false where there is none.
+// terminal acts on; ok is false if there is none.
 func HiddenCharacter(text string) (name string, ok bool) {
 	for _, c := range text {
 		switch {

@@ -108,7 +108,7 @@ type Rewrite struct {
 	Line    int    `toml:"-" json:"-"` // of the recipe
 }
 
-// Option is a choice that whoever builds the recipe can make.
+// Option is a choice that the person who builds the recipe can make.
 type Option struct {
 	Summary string          `toml:"summary"`
 	Default document.Scalar `toml:"default"`
@@ -248,7 +248,7 @@ func (r *Recipe) Full() string {
 
 // Date is the time that is in everything built: midnight UTC of the
 // newest change, or of 1980-01-01 (the oldest date that all archive formats
-// hold) where there is none.
+// hold) if there is none.
 func (r *Recipe) Date() time.Time {
 	newest := "1980-01-01"
 	for _, c := range r.Changes {

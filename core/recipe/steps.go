@@ -88,7 +88,7 @@ func (r *Recipe) Script(step string) string {
 	return MethodScript(r.Steps.Method, step, r.Steps.Configure)
 }
 
-// MethodScript is what a method runs in a step; empty where it runs nothing.
+// MethodScript is what a method runs in a step; empty if it runs nothing.
 func MethodScript(method, step string, configure []string) string {
 	var arguments strings.Builder
 	for _, a := range configure {
@@ -246,7 +246,7 @@ func (r *Recipe) checkScript(step string, n *document.Node) {
 	})
 }
 
-// literal is what a word says without variables; empty where it has any at its
+// literal is what a word says without variables; empty if it has any at its
 // start.
 func literal(w *syntax.Word) string {
 	if w == nil {

@@ -121,7 +121,7 @@ func (r *Recipe) checkTies() {
 	}
 }
 
-// overlap returns a path that two patterns both match; empty where none is
+// overlap returns a path that two patterns both match; empty if none is
 // found. Only braces with few alternatives are looked into.
 func overlap(a, b string) string {
 	for _, x := range alternatives(a) {

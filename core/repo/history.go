@@ -29,7 +29,7 @@ type Event struct {
 	Oldest      bool `json:"oldest,omitempty"` // what was before was pruned
 }
 
-// History tells of the past of a channel, the newest change first; of at most
+// History reports the past of a channel, the newest change first; of at most
 // limit changes of each target, or of all if limit is 0.
 func (r *Repository) History(ctx context.Context, channel string, limit int) ([]Event, error) {
 	p, targets, err := r.targets(ctx, channel)

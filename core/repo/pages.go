@@ -106,7 +106,7 @@ type Row struct {
 	Link    string `json:"link"` // from the repository's own directory
 }
 
-// HistoryPage tells of a channel's past, the newest change first.
+// HistoryPage reports a channel's past, the newest change first.
 type HistoryPage struct {
 	Channel, Target string
 	Events          []Event

@@ -37,7 +37,7 @@ const (
 	Refused = "refused"
 )
 
-// Report is what came of a publish. Every file that was looked at is in it
+// Report is the result of a publish. Every file that was looked at is in it
 // once.
 type Report struct {
 	Channel  string    `json:"channel"`

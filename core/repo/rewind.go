@@ -96,7 +96,7 @@ func (r *Repository) chains(ctx context.Context, p index.Pointer, targets map[st
 }
 
 // statesAt finds the snapshots that a word means: the digests for each target,
-// empty where there was nothing then.
+// empty if there was nothing then.
 func statesAt(chains map[string][]past, where, channel, word string) (map[string]string, error) {
 	states := map[string]string{}
 	if serial, err := strconv.ParseInt(word, 10, 64); err == nil && len(word) < shortest {

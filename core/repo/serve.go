@@ -19,7 +19,7 @@ import (
 type Server struct{ root *os.Root }
 
 // NewServer returns the server of a directory. The error is a *NotRepositoryError
-// where there is no repository in it.
+// if there is no repository in it.
 func NewServer(dir string) (*Server, error) {
 	root, err := os.OpenRoot(dir)
 	if errors.Is(err, fs.ErrNotExist) {

@@ -73,7 +73,7 @@ func (e *JumpError) Action() fact.Action { return fact.Action{Verb: fact.ForgetS
 type HalfCopiedError struct{ Where, Name string }
 
 func (e *HalfCopiedError) Error() string {
-	return fmt.Sprintf("%s is copied in part: %s names %s, which is not there. Whoever copies a repository copies %s last; try again once that is done",
+	return fmt.Sprintf("%s is copied in part: %s names %s, which is not there. When a repository is copied, %s has to be copied last; try again once the copy is complete",
 		e.Where, storage.PointerFile, e.Name, storage.PointerFile)
 }
 
@@ -95,7 +95,7 @@ func (r *Repository) keepCopy(name string, data []byte) error {
 	return files.Write(file, data)
 }
 
-// newer judges a pointer that a server gave by what was seen before.
+// newer checks a server's pointer against what was seen before.
 func (r *Repository) newer(p index.Pointer, data []byte) error {
 	old, err := os.ReadFile(r.copyFile("newest.json"))
 	if err == nil {
@@ -130,7 +130,7 @@ func (r *Repository) Forget() error {
 	return os.RemoveAll(r.Cache)
 }
 
-// Synced is what came of a sync.
+// Synced is the result of a sync.
 type Synced struct {
 	Serial  int64     `json:"serial"`
 	Time    time.Time `json:"time"`    // of the repository's last change

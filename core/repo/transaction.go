@@ -35,13 +35,13 @@ const (
 // ChangeOptions are on what o a channel is changed.
 type ChangeOptions struct {
 	// System returns, for a target, what reports whether the system below its
-	// packages meets a need; nil where that system is not known. System itself may
+	// packages meets a need; nil if that system is not known. System itself may
 	// be nil.
 	System func(target string) func(solve.Need) bool
 	// Allow are findings of the gate that are accepted. One that matches none is
 	// an error.
 	Allow []index.Exception
-	// Passed are findings that were accepted before, by whoever checked the packages;
+	// Passed are findings that were accepted before, when the packages were checked;
 	// the history keeps them with the others.
 	Passed []index.Exception
 }
@@ -236,7 +236,7 @@ type edit struct {
 	files          []*candidate                       // package files that are new to the channel
 	tables         func() map[string]index.KnownTable // waits for those that the cache has of the state to come
 	added, removed []index.Record                     // by identity, once the editing is over
-	written        index.Snapshot                     // what came of it
+	written        index.Snapshot                     // the result
 }
 
 // edit begins the change to a target.

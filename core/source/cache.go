@@ -1,4 +1,4 @@
-// Package source brings the sources of recipes into a content-addressed cache
+// Package source fetches the sources of recipes into a content-addressed cache
 // and unpacks them. Archives are tar (POSIX pax, GNU and older), plain or in
 // gzip, bzip2, xz or Zstandard, and zip; what they are is told from their
 // first bytes, never from their names.
@@ -47,7 +47,7 @@ func (s Cache) Has(digest string) bool {
 }
 
 // Verify reads a stored file and compares its digest. A file that no longer
-// is what it was is removed, so that the next fetch brings it again.
+// is what it was is removed, so that the next fetch downloads it again.
 func (s Cache) Verify(ctx context.Context, digest string) error {
 	found, err := fileDigest(ctx, s.Path(digest))
 	if err != nil {

@@ -35,7 +35,7 @@ type Fetched struct {
 	New    bool   // it was not in the cache before
 }
 
-// Fetcher brings sources into a cache.
+// Fetcher fetches sources into a cache.
 type Fetcher struct {
 	Cache    Cache
 	Team     Team // none where it has no address
@@ -67,9 +67,9 @@ func FileName(s recipe.Source) string {
 	return path.Base(u.Path)
 }
 
-// Fetch brings source number i of a recipe into the cache. A source without a
+// Fetch fetches source number i of a recipe into the cache. A source without a
 // digest is fetched too, and its digest is in the result, for the caller to
-// judge. Errors are *DigestError, *HTTPError and those of the file system and
+// check. Errors are *DigestError, *HTTPError and those of the file system and
 // the network.
 func (f *Fetcher) Fetch(ctx context.Context, r *recipe.Recipe, i int) (Fetched, error) {
 	s := r.Sources[i]

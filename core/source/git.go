@@ -28,7 +28,7 @@ func (e *GitError) Error() string { return e.Address + ": " + e.Err.Error() }
 
 func (e *GitError) Unwrap() error { return e.Err }
 
-// fetchCommit brings a commit of a git repository into the cache, as a tar
+// fetchCommit fetches a commit of a git repository into the cache, as a tar
 // archive with one top directory. Git itself checks that what came is what the
 // commit's name says.
 func (f *Fetcher) fetchCommit(ctx context.Context, s recipe.Source) (Fetched, error) {
@@ -56,7 +56,7 @@ func (f *Fetcher) fetchCommit(ctx context.Context, s recipe.Source) (Fetched, er
 	defer unlock()
 	t := f.Progress.Begin("fetch "+out.Name, 0, "")
 	defer t.End("done")
-	if err := bring(ctx, mirror, s.Git, out.Commit); err != nil {
+	if err := obtain(ctx, mirror, s.Git, out.Commit); err != nil {
 		return out, err
 	}
 	digest, object, err := f.archive(ctx, mirror, s.Git, out.Commit, strings.TrimSuffix(out.Name, ".tar"))
@@ -136,9 +136,9 @@ func tagged(ctx context.Context, address, tag string) (string, error) {
 	return commit, nil
 }
 
-// bring makes sure that a bare repository of Ellwand's own has a commit: alone
+// obtain makes sure that a bare repository of Ellwand's own has a commit: alone
 // if the server gives it so, or with all that its tags and branches reach.
-func bring(ctx context.Context, dir, address, commit string) error {
+func obtain(ctx context.Context, dir, address, commit string) error {
 	if _, err := runGit(ctx, dir, address, "rev-parse", "--git-dir"); err != nil || !isBare(dir) {
 		args := []string{"init", "--quiet", "--bare"}
 		if len(commit) == sha256.Size*2 {

@@ -103,7 +103,7 @@ func (s Cache) Workspaces() []string {
 }
 
 // CommitArchive is the archive that was made of a commit, and the commit's own
-// object, by which whoever gets the archive can tell that it is the commit's.
+// object, by which a reader of the archive can tell that it is the commit's.
 type CommitArchive struct {
 	SHA256 string
 	Object []byte

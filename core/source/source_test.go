@@ -79,7 +79,7 @@ func sum(data []byte) string {
 	return hex.EncodeToString(h[:])
 }
 
-// unpack puts data into a fresh tree and returns it with what came of it.
+// unpack puts data into a fresh tree and returns it with the result.
 func unpack(t *testing.T, data []byte, job Job) (dir string, out Unpacked, err error) {
 	t.Helper()
 	base := t.TempDir()

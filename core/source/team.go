@@ -23,7 +23,7 @@ func (t Team) address(digest string) string {
 	return strings.TrimSuffix(t.URL, "/") + "/sha256/" + digest[:2] + "/" + digest
 }
 
-// fromTeam brings a file from the shared cache; ok is false where it has none.
+// fromTeam copies a file from the shared cache; ok is false if it has none.
 func (f *Fetcher) fromTeam(ctx context.Context, name, digest string) (ok bool, err error) {
 	if f.Team.URL == "" {
 		return false, nil
@@ -47,7 +47,7 @@ func (f *Fetcher) fromTeam(ctx context.Context, name, digest string) (ok bool, e
 }
 
 // toTeam adds a file of the cache to the team's. That it cannot is no reason
-// to stop: whoever may not write there is told once, and goes on.
+// to stop: a user who may not write there is told once.
 func (f *Fetcher) toTeam(ctx context.Context, digest string) {
 	if f.Team.URL == "" {
 		return

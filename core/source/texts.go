@@ -14,8 +14,8 @@ import (
 const maxListed = 1 << 30
 
 // Texts reads files at the top of an archive, or right in its one top directory:
-// those that match tells of, up to limit bytes of each. The names are as they
-// are in the archive. Files that are no tar archives have no texts.
+// those whose name match accepts, up to limit bytes of each. The names are as they
+// are in the archive. Files that are not tar archives have no texts.
 func Texts(ctx context.Context, file string, match func(name string) bool, limit int64) (map[string]string, error) {
 	f, err := os.Open(file)
 	if err != nil {
@@ -42,7 +42,7 @@ func Texts(ctx context.Context, file string, match func(name string) bool, limit
 	if ctx.Err() != nil {
 		return nil, err
 	}
-	// What follows an odd header is not read; unpacking tells of it.
+	// What follows an odd header is not read; unpacking reports it.
 	return out, nil
 }
 

@@ -47,7 +47,7 @@ type Job struct {
 	Limits Limits
 }
 
-// Unpacked is what came of it.
+// Unpacked is the result.
 type Unpacked struct {
 	Entries int
 	Bytes   int64

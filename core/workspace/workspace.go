@@ -75,7 +75,7 @@ type Build struct {
 	Disk      string `toml:"disk" shape:"an amount such as \"20 GiB\""`
 	Time      string `toml:"time" shape:"a time such as \"2h\" or \"30m\""`
 	Log       string `toml:"log" shape:"an amount such as \"64 MiB\""` // of one step
-	// How much time goes into making packages small, where the recipe does not
+	// How much time goes into making packages small, if the recipe does not
 	// say.
 	Compression string `toml:"compression"`
 	Layers      string `toml:"layers" shape:"an amount such as \"20 GiB\""` // that all layers may take on disk

@@ -74,7 +74,7 @@ type Options struct {
 	After func(ctx context.Context, r *recipe.Recipe, result *Result) error
 }
 
-// Result is what came of a build.
+// Result is the result of a build.
 type Result struct {
 	Recipe   string         `json:"recipe"`
 	Version  string         `json:"version"`

@@ -17,7 +17,7 @@ import (
 type Cause struct {
 	Kind    string `json:"kind"`               // one of the kinds below
 	What    string `json:"what"`               // the command, header, path, address …
-	Need    string `json:"need,omitempty"`     // the build need that would bring it
+	Need    string `json:"need,omitempty"`     // the build dependency that would provide it
 	Message string `json:"message"`            // in a sentence
 	Remedy  string `json:"remedy"`             // what to do
 	LogLine int    `json:"log_line,omitempty"` // where the log says so, from 1
@@ -80,7 +80,7 @@ var logPatterns = []logPattern{
 		return missing(MissingModule, need.Perl, "the Perl module %s is missing")(strings.ReplaceAll(what, "/", "::"))
 	}},
 	{MissingLibrary, pattern.New(`cannot find -l([\w.+-]+)`), func(what string) Cause {
-		return Cause{What: what, Message: "the library " + what + " is missing, for the linker", Remedy: fmt.Sprintf("add the build need that brings lib%s.so, such as %q", what, need.PkgConfig+"/"+what)}
+		return Cause{What: what, Message: "the library " + what + " is missing: the linker cannot find it", Remedy: fmt.Sprintf("add the build dependency that provides lib%s.so, such as %q", what, need.PkgConfig+"/"+what)}
 	}},
 	{MissingCommand, pattern.New(`(?m)(?:^|[ /])(?:sh|bash|dash|env|build|prepare|test|stage)?:? ?(?:line )?\d*:? ?([\w.+-]+): (?:command )?not found$`), missing(MissingCommand, need.Command, "the command %s is missing")},
 	{MissingCommand, pattern.New(`(?m)^(?:g?make(?:\[\d+\])?|env): '?([\w.+-]+)'?: No such file or directory$`), missing(MissingCommand, need.Command, "the command %s is missing")},
@@ -196,7 +196,7 @@ func Diagnose(log io.ReadSeeker) ([]Cause, error) {
 				if c.Need != "" && c.Remedy == "" {
 					c.Remedy = fmt.Sprintf("build = [%q] in [needs], and install a package that provides it", c.Need)
 				}
-				if _, ok := found[i]; !ok { // the first of its kind brings the others about
+				if _, ok := found[i]; !ok { // the first of its kind causes the others
 					found[i] = c
 				}
 			}
@@ -211,7 +211,7 @@ func Diagnose(log io.ReadSeeker) ([]Cause, error) {
 	var out []Cause
 	for i := range logPatterns {
 		c, ok := found[i]
-		// One line of the log tells of one cause.
+		// One line of the log reports one cause.
 		if ok && !slices.ContainsFunc(out, func(o Cause) bool { return o.LogLine == c.LogLine && c.LogLine > 0 }) {
 			out = append(out, c)
 		}
@@ -219,5 +219,5 @@ func Diagnose(log io.ReadSeeker) ([]Cause, error) {
 	return out, nil
 }
 
-// ignored are lines of configure scripts that tell of what is missing and go on.
+// ignored are lines of configure scripts that report what is missing and go on.
 var ignored = pattern.New(`(?i)^(checking|looking for|-- (looking for|could not?t find)|configure: warning|run-time dependency .* found: no)`)

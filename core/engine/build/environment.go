@@ -13,7 +13,7 @@ import (
 	"ellwand.example/core/needs/probe"
 )
 
-// Compiler flags for targets that bring none of their own: optimised, and
+// Compiler flags for targets that set none: optimised, and
 // hardened as far as that costs next to nothing.
 const (
 	compileFlags = "-O2 -fstack-protector-strong -D_FORTIFY_SOURCE=2"

@@ -94,7 +94,7 @@ func (j *job) run(ctx context.Context) error {
 	}
 	done, err := j.steps(ctx, wanted, from)
 	if err != nil && !packs && ctx.Err() == nil && j.logs != "" {
-		// Whoever asks to stop after a step wants to look at the tree.
+		// To stop after a step is to look at the tree.
 		if left := j.leaveWork(wanted, true); left == nil {
 			j.Progress.Note("a copy of the work tree, as the step left it, is " + j.result.Work)
 		}
@@ -168,7 +168,7 @@ func (j *job) leaveWork(chain []stepKey, failed bool) error {
 	return nil
 }
 
-// fetch brings every source into the source cache; one without a digest stops the
+// fetch fetches every source into the source cache; one without a digest stops the
 // build, since nobody could tell what was built.
 func (j *job) fetch(ctx context.Context) error {
 	doc := j.recipe.Doc
@@ -284,7 +284,7 @@ func (j *job) unpack(ctx context.Context, log io.Writer) error {
 	return handOver(filepath.Dir(j.worktree.own("work")))
 }
 
-// handOver makes a tree belong to whoever runs the steps.
+// handOver changes a tree's owner to the user that runs the steps.
 func handOver(dir string) error {
 	uid, gid, ok := sandbox.Owner()
 	if !ok {

@@ -11,7 +11,7 @@ import (
 	"ellwand.example/core/recipe"
 )
 
-// plan plans recipes, and writes what came of it on one line each.
+// plan plans recipes, and writes the result on one line each.
 func (y *fixture) plan(names ...string) string {
 	y.t.Helper()
 	var all []*recipe.Recipe

@@ -24,7 +24,7 @@ const (
 	Interrupted = "interrupted"
 )
 
-// Outcome is what came of one of several recipes.
+// Outcome is the result of one of several recipes.
 type Outcome struct {
 	Result
 	Because []string   `json:"because,omitempty"` // the recipes that it was skipped for

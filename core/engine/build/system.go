@@ -108,7 +108,7 @@ func (a *advancing) Read(p []byte) (int, error) {
 }
 
 // unpackRoot unpacks a root archive. Files and directories stay readable for
-// whoever unpacked them.
+// no matter who unpacked them.
 func unpackRoot(ctx context.Context, in io.Reader, dir string) error {
 	plain, done, err := archive.Decompress(in)
 	if err != nil {

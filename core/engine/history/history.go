@@ -79,7 +79,7 @@ const (
 	noDatabase = 26
 )
 
-// Open opens the history in a file, which is made where there is none. A file
+// Open opens the history in a file, which is made if there is none. A file
 // that is damaged is moved aside.
 func Open(ctx context.Context, file string) (*Store, error) {
 	s, err := open(ctx, file)

@@ -76,7 +76,7 @@ const (
 
 func (s Store) dir(key string) string { return filepath.Join(s.Dir, key) }
 
-// Get returns a layer; ok is false where there is none.
+// Get returns a layer; ok is false if there is none.
 func (s Store) Get(key string) (Layer, bool) {
 	data, err := os.ReadFile(filepath.Join(s.dir(key), facts))
 	if err != nil {

@@ -21,9 +21,9 @@ var cgroupRoots = []string{"/sys/fs/cgroup", "/sys/fs/cgroup/unified"}
 // (https://docs.kernel.org/admin-guide/cgroup-v2.html).
 type cgroup struct{ dir string }
 
-// newCgroup makes a control group with the limits, where the caller may: below
+// newCgroup makes a control group with the limits, if the caller may: below
 // the nearest group above its own that hands out the controllers for memory
-// and processes. It is nil where there is none; the watch inside then does what
+// and processes. It is nil if there is none; the watch inside then does what
 // it can.
 func newCgroup(l Limits) *cgroup {
 	own, err := os.ReadFile("/proc/self/cgroup")

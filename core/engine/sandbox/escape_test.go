@@ -18,7 +18,7 @@ import (
 )
 
 // attempts are what a program in a step tries. Each returns an error where it
-// did not get through, and nil where it did.
+// did not get through, and nil if it did.
 var attempts = map[string]func() error{
 	"a new user namespace":        func() error { return unix.Unshare(unix.CLONE_NEWUSER) },
 	"a new mount namespace":       func() error { return unix.Unshare(unix.CLONE_NEWNS) },

@@ -136,7 +136,7 @@ func failed(err error) report {
 	return report{Failed: err.Error(), Refused: errors.As(err, &r)}
 }
 
-// network brings the loopback device up, the only one there is.
+// network sets the loopback device up, the only one there is.
 func (s *orders) network() error {
 	fd, err := unix.Socket(unix.AF_INET, unix.SOCK_DGRAM|unix.SOCK_CLOEXEC, 0)
 	if err != nil {

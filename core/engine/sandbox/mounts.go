@@ -27,7 +27,7 @@ type tree struct {
 	root *os.Root // of the new root
 	// links is a directory with short names for the directories that overlays
 	// are made of: an overlay shows the names it was mounted with to everyone,
-	// and those of the workspace are nobody's business. It also saves room,
+	// and those of the workspace are of no concern to it. It also saves room,
 	// since the kernel takes one page of options.
 	links string
 	n     int // links made
@@ -261,7 +261,7 @@ func (t *tree) short(dir string) (string, error) {
 }
 
 // overlay mounts layers, the upper ones first, at a directory of the new root;
-// read-only where there is no upper one to write to.
+// read-only if there is no upper one to write to.
 func (t *tree) overlay(to string, lower []string, upper, work string) error {
 	if len(lower) == 1 && upper == "" {
 		lower = append(slices.Clone(lower), t.in(emptyDir)) // the kernel wants two

@@ -24,7 +24,7 @@ import (
 
 // Namespaces runs commands in Linux namespaces of their own. Nothing of the
 // machine can be written to but the tree, and no network is to be reached.
-// Steps run as an unprivileged user, whoever calls: an ordinary caller's own
+// Steps run as an unprivileged user in any case: an ordinary caller's own
 // rights, or, called by root, those of the user number stepUser outside.
 type Namespaces struct {
 	// System is the directory of the system that is seen as /; empty for the

@@ -91,7 +91,7 @@ type Runner interface {
 	// to which environment variables point.
 	CanOverlay() bool
 	// Run waits for the script and everything that it started. The error is
-	// an *ExitError where the script itself failed.
+	// an *ExitError if the script itself failed.
 	Run(ctx context.Context, c Command) (Usage, error)
 	// Call calls a registered function as the command, with arguments that
 	// JSON can carry.

@@ -99,7 +99,7 @@ var unlessAllowed = map[string][]rule{
 	"userfaultfd": {{unix.SYS_USERFAULTFD, unix.EPERM, nil}},
 	"io_uring":    {{unix.SYS_IO_URING_SETUP, unix.ENOSYS, nil}, {unix.SYS_IO_URING_ENTER, unix.ENOSYS, nil}, {unix.SYS_IO_URING_REGISTER, unix.ENOSYS, nil}},
 	"sockets":     {{unix.SYS_SOCKET, unix.EAFNOSUPPORT, foreignSocket}, {unix.SYS_SOCKETPAIR, unix.EAFNOSUPPORT, foreignSocket}},
-	"32-bit":      nil, // calls in the other ABI, which the filter cannot judge: see filter
+	"32-bit":      nil, // calls in the other ABI, which the filter cannot tell apart: see filter
 }
 
 // Allowances lists, sorted, what a step can be allowed beyond the usual system

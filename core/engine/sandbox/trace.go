@@ -21,7 +21,7 @@ type Touch struct {
 	By   string `json:"by,omitempty"` // the program that ran it, for one that was run
 }
 
-// tracer is told of every file that the command's processes open or run, by
+// tracer is notified of every file that the command's processes open or run, by
 // seccomp's user notification (seccomp_unotify(2)): the kernel stops the call,
 // asks, and goes on with it. What is done without these calls, such as mapping
 // a file that was open before, is not seen.

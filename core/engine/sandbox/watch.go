@@ -12,7 +12,7 @@ import (
 
 // watch looks after a running command from inside its process namespace: what
 // memory all its processes have, how long it runs, how much it writes. Control
-// groups, where the caller may make one, bound memory at once (cgroup.go); they
+// groups, if the caller may make one, bound memory at once (cgroup.go); they
 // are not open to ordinary users everywhere.
 type watch struct {
 	orders  *orders

@@ -184,7 +184,7 @@ func meant(word string, candidates []string) string {
 type Superseded struct {
 	ID      string // as written, with a + behind it
 	Offset  int    // in the expression
-	Instead string // what says the same now; empty where that is not clear
+	Instead string // what says the same now; empty if that is not clear
 }
 
 // Deprecated lists the identifiers of an expression that are deprecated.

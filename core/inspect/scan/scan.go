@@ -18,7 +18,7 @@ import (
 	"ellwand.example/core/staging"
 )
 
-// File is what was found in one file; fields are nil or empty where it is not
+// File is what was found in one file; fields are nil or empty if it is not
 // of that kind.
 type File struct {
 	Path        string

@@ -48,7 +48,7 @@ const gnuUnique = elf.SymBind(10)
 // numbered is a symbol version that ends in a version, as in GLIBC_2.34.
 var numbered = pattern.New(`^(.*_)([0-9][0-9.]*)$`)
 
-// Newest picks the highest of each series of symbol versions: whoever has that
+// Newest picks the highest of each series of symbol versions: a system that has that
 // has the others. Versions that are in no series are left out.
 func Newest(symbols []string) []string {
 	highest := map[string]string{}

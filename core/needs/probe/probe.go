@@ -1,5 +1,5 @@
 // Package probe tells what a system really has: the system that a build or a
-// root depends on, whoever put it together.
+// root depends on.
 //
 // Nothing is indexed and nothing is run, but the compiler once on the machine
 // itself: each need is looked for where whatever uses it would look. Commands are on the
@@ -63,7 +63,7 @@ type Answer struct {
 }
 
 // Look looks for what a need asks for, and the symbol versions of a soname.
-// ok is false where there is nothing of that name; a system has no packages.
+// ok is false if there is nothing of that name; a system has no packages.
 func (b *System) Look(n need.Need, symbols []string) (found Answer, ok bool) {
 	for _, a := range n.Alternatives {
 		answer, there := b.look(a)
@@ -150,7 +150,7 @@ func (b *System) pythonModule(a need.Alternative, at func(p, version string) (An
 }
 
 // distribution is the version of a Python distribution in a directory of modules;
-// empty where there is none.
+// empty if there is none.
 func (b *System) distribution(dir, name string) string {
 	for _, info := range b.glob(path.Join(dir, "*.dist-info"), path.Join(dir, "*.egg-info")) {
 		base, _, _ := strings.Cut(path.Base(info), "-")

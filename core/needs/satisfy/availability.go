@@ -97,8 +97,8 @@ func (n NeedState) Reason() string {
 	return strings.Join(parts, "; ")
 }
 
-// Needs tells of every need that a recipe declares, and of those that were
-// found in its packages, what meets it here.
+// Needs reports what meets each dependency here: those that a recipe declares,
+// and those that were found in its packages.
 func (b *Resolver) Needs(ctx context.Context, r *recipe.Recipe) ([]NeedState, error) {
 	wanted := map[string][]string{} // dependency → what it is for
 	var order []need.Need

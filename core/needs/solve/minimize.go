@@ -10,7 +10,7 @@ type softClause struct {
 
 // minimize finds the least cost at which the soft clauses can be left unmet, and makes
 // the problem such that every assignment from now on has that cost. It returns
-// false where there is no assignment at all.
+// false if there is no assignment at all.
 //
 // The search goes up from below: all soft are assumed; those that turn out
 // not to be possible together (a core) cost at least the smallest of their

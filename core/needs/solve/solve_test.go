@@ -153,7 +153,7 @@ var universes = flag.Int("universes", 100_000, "how many random universes are co
 
 // TestRandomUniverses compares the solver with a search of all sets of
 // packages: that there is an answer, that it is as good as the best one, and
-// that where there is none, the facts of the proof rule out every set, and
+// that if there is none, the facts of the proof rule out every set, and
 // none of them is one too many.
 func TestRandomUniverses(t *testing.T) {
 	var workers sync.WaitGroup

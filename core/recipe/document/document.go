@@ -424,7 +424,7 @@ func (d *Document) Sort() {
 }
 
 // Err returns the mistakes in the order of their places, with how many more
-// there are; nil where there is none.
+// there are; nil if there is none.
 func (d *Document) Err() error {
 	d.Sort()
 	if d.omitted > 0 {

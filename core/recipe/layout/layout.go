@@ -27,7 +27,7 @@ import (
 // Mismatch says where staged paths and layouts do not fit together: all of it.
 type Mismatch struct {
 	Recipe    string       // the recipe's file
-	Unclaimed []Suggestion // staged, and in nobody's layout
+	Unclaimed []Suggestion // staged, and in no layout
 	Unmatched []Line       // layout lines that match nothing
 	Tied      []Tie
 	Covered   []Line // `from` lines whose path is staged as well
@@ -301,7 +301,7 @@ func Resolve(r *recipe.Recipe, staged []staging.Path) (map[string][]staging.Clai
 
 // directories gives a directory to the package that names it, or to the one
 // whose pattern matches it and that has something in it. Those that all
-// packages share (/usr/bin and the like) are nobody's.
+// packages share (/usr/bin and the like) belong to no package.
 func (x *resolver) directories(dirs, staged []staging.Path, holds map[string]map[string]bool, claims map[string][]staging.Claim, unclaimed *[]staging.Path) {
 	filled := map[string]bool{}
 	for _, p := range staged {
@@ -322,7 +322,7 @@ func (x *resolver) directories(dirs, staged []staging.Path, holds map[string]map
 	}
 }
 
-// declared adds what a layout brings by itself: files from the recipe's directory
+// declared adds what a layout adds by itself: files from the recipe's directory
 // and directories that the stage step did not make.
 func (x *resolver) declared(r *recipe.Recipe, claims map[string][]staging.Claim) {
 	for _, ru := range x.all {
@@ -413,8 +413,8 @@ const (
 	LeftOver  = "left over" // in no layout
 )
 
-// Owners tells of every staged file and link which package claims it, and by
-// which line of the recipe.
+// Owners reports for every staged file and link which package claims it, and
+// which line of the recipe says so.
 func Owners(r *recipe.Recipe, staged []staging.Path) []Owned {
 	x := newResolver(r)
 	whole := len(r.Packages) == 1 && r.Packages[r.PackageNames()[0]].Layout == nil

@@ -99,7 +99,7 @@ func ApplyIn(dir, into string, data []byte) ([]Change, error) {
 }
 
 // Apply applies a patch to the tree below root: all of it or nothing. The
-// error is an *Error where the patch does not fit.
+// error is an *Error if the patch does not fit.
 func Apply(root *os.Root, data []byte) ([]Change, error) {
 	files, _, err := gitdiff.Parse(bytes.NewReader(data))
 	if err != nil {
@@ -334,7 +334,7 @@ func hunks(c *Change, lines []string, fragments []*gitdiff.TextFragment) ([]byte
 	return []byte(strings.Join(out, "\n") + "\n"), nil
 }
 
-// place finds where a hunk fits: at the expected line or the nearest to it,
+// place finds the place where a hunk fits: at the expected line or the nearest to it,
 // with all of its context or as much as possible. front and back are how many
 // lines of context were left out.
 func place(lines []string, b block, expected, from, lead, trail int) (at, front, back int, ok bool) {

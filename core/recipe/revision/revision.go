@@ -1,6 +1,6 @@
 // Package revision asks git what it knows of a recipe's directory: which commit
 // it is at, whether it was changed since, and how it was at another one. It
-// does nothing where there is no git program or no repository.
+// does nothing if there is no git program or no repository.
 package revision
 
 import (
@@ -22,7 +22,7 @@ type Revision struct {
 	Clean  bool   `json:"clean"`  // nothing in the directory differs from it
 }
 
-// Of finds the revision of a directory; ok is false where no repository has it.
+// Of finds the revision of a directory; ok is false if no repository has it.
 func Of(ctx context.Context, dir string) (r Revision, ok bool) {
 	if !inRepository(dir) {
 		return r, false

@@ -75,7 +75,7 @@ const maxNear = 3
 const maxFile = 256 << 20
 
 // Apply rewrites the files below root and returns how often the text was
-// found. Nothing is written where the count is wrong; the error is then a
+// found. Nothing is written if the count is wrong; the error is then a
 // *CountError.
 func Apply(root *os.Root, r Rule) (int, error) {
 	paths, err := doublestar.Glob(root.FS(), strings.TrimPrefix(r.Path, "/"), doublestar.WithFilesOnly(), doublestar.WithNoFollow())

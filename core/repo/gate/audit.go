@@ -19,7 +19,7 @@ import (
 type Audit struct {
 	Channel  string         `json:"channel"`
 	Target   string         `json:"target"`
-	Packages int            `json:"packages"` // the newest of each name, which are judged
+	Packages int            `json:"packages"` // the newest of each name, which are checked
 	Older    int            `json:"older"`    // further ones of these names
 	Needs    int            `json:"needs"`    // that were looked at
 	Findings []fact.Finding `json:"findings"`

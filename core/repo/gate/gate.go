@@ -356,7 +356,7 @@ func (g *gate) conflicts(ctx context.Context, renewals map[string]renewal) error
 		}
 		own := need.Of(need.Alternative{Kind: need.Package, Name: r.after.Name})
 		_, err := solve.Solve(solve.Request{Packages: all, Install: []need.Need{own}, System: func(n solve.Need) bool {
-			// What no package meets is judged elsewhere.
+			// What no package meets is reported elsewhere.
 			return g.System != nil && g.System(n) || len(g.met[TextOf(n)]) == 0
 		}})
 		var none *solve.NoAnswerError

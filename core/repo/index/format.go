@@ -131,7 +131,7 @@ type Exception struct {
 	Reason  string `json:"reason"`
 }
 
-// check judges a snapshot, whoever wrote it: what it names becomes names of
+// check validates a snapshot from any origin: what it names becomes names of
 // files.
 func (s Snapshot) check() error {
 	for _, refs := range []map[string]Ref{s.Listings, s.Files} {

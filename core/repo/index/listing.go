@@ -113,7 +113,7 @@ func NewStored(listing, files Ref, records, paths []byte) *StoredListing {
 	return st
 }
 
-// FramesOf cuts a file into the frames of n parts; nil where it has not so
+// FramesOf cuts a file into the frames of n parts; nil if it has not so
 // many.
 func FramesOf(data []byte, n int) []PackedPart {
 	if n == 1 {

@@ -27,7 +27,7 @@ func Mentions(text string) Picker {
 	return Where(func(line []byte) bool { return bytes.Contains(line, []byte(text)) })
 }
 
-// NameIn finds the name of the package that a line of a listing tells of.
+// NameIn finds the name of the package that a line of a listing reports.
 func NameIn(line []byte) string {
 	_, rest, _ := bytes.Cut(line, []byte(`"name":"`))
 	name, _, _ := bytes.Cut(rest, []byte(`"`))

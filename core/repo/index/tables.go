@@ -101,7 +101,7 @@ const buckets = 256
 
 func bucketOf(hash uint32) int { return int(hash >> 24) }
 
-// run returns the hashes of a bucket in one listing; ok is false where the file is
+// run returns the hashes of a bucket in one listing; ok is false if the file is
 // damaged.
 func (x *tableIndex) run(list, bucket, number int) (hashes []uint32, ok bool) {
 	l := &x.lists[list]
@@ -144,7 +144,7 @@ func (t KnownTable) With(other table) KnownTable {
 	return t
 }
 
-// whole gathers all of a table; ok is false where the index is damaged, and some
+// whole gathers all of a table; ok is false if the index is damaged, and some
 // is missing.
 func (t KnownTable) whole() (all table, ok bool) {
 	if t.index == nil {

@@ -148,7 +148,7 @@ func (Renderer) Channel(p repo.ChannelPage) ([]byte, error) { return render("cha
 // Group lists the packages whose names begin alike.
 func (Renderer) Group(p repo.GroupPage) ([]byte, error) { return render("group.html", p) }
 
-// History tells of a channel's past.
+// History reports a channel's past.
 func (Renderer) History(p repo.HistoryPage) ([]byte, error) { return render("history.html", p) }
 
 // Package shows a package.

@@ -80,7 +80,7 @@ func Command(ctx context.Context, dir string, p Protocols, arguments ...string) 
 const maxOutput = 64 << 20
 
 // Output runs a call and returns what it prints, of up to 64 MiB. The error is
-// an *Error where git refuses, and ErrMissing where there is none.
+// an *Error if git refuses, and ErrMissing if there is none.
 func Output(ctx context.Context, dir string, p Protocols, arguments ...string) ([]byte, error) {
 	var out, problems bounded
 	out.most, problems.most = maxOutput, 1<<16
@@ -125,7 +125,7 @@ func (b *bounded) Write(p []byte) (int, error) {
 }
 
 // HasNested reports whether a path has a part by which git knows a repository
-// or its settings, in any case: what comes from elsewhere must not bring one.
+// or its settings, in any case: what comes from elsewhere must not contain one.
 func HasNested(path string) bool {
 	for part := range strings.SplitSeq(path, "/") {
 		// git itself takes these for the same on file systems that fold case,
