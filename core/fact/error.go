@@ -7,7 +7,7 @@ import (
 	"syscall"
 )
 
-// Status classifies errors for whoever reports them.
+// Status classifies errors for the interface that reports them.
 type Status int
 
 // The statuses.
@@ -59,6 +59,10 @@ const (
 	MakeIndex       Verb = "make-index"
 	Prune           Verb = "prune"
 	ForgetSeen      Verb = "forget-seen" // sync again, without what was seen before
+
+	CreateRoot      Verb = "create-root"       // Subject is a directory, here and below
+	ShowRootHistory Verb = "show-root-history"
+	FinishRoot      Verb = "finish-root" // run scripts that failed again
 
 	WithoutIsolation Verb = "without-isolation" // run steps without a sandbox
 )

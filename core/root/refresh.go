@@ -1,0 +1,104 @@
+package root
+
+import (
+	"context"
+	"path"
+	"strings"
+
+	"github.com/bmatcuk/doublestar/v4"
+)
+
+// refresher brings a database of a root up to date with the files in it. It runs once
+// for all that a transaction changed, if the root has the program.
+type refresher struct {
+	program string
+	paths   []string // patterns of what it reads
+	script  string
+}
+
+var refreshers = []refresher{
+	{"ldconfig", []string{"/usr/lib*/**/*.so*", "/lib*/**/*.so*", "/usr/local/lib/**/*.so*", "/etc/ld.so.conf.d/*"}, "ldconfig"},
+	{"update-mime-database", []string{"/usr/share/mime/packages/*"}, "update-mime-database /usr/share/mime"},
+	{"update-desktop-database", []string{"/usr/share/applications/**"}, "update-desktop-database -q /usr/share/applications"},
+	{"gtk-update-icon-cache", []string{"/usr/share/icons/*/**"}, `for d in /usr/share/icons/*/; do
+	if [ -e "$d/index.theme" ]; then gtk-update-icon-cache -q -t -f "$d"; fi
+done`},
+	{"fc-cache", []string{"/usr/share/fonts/**"}, "fc-cache -s"},
+	{"glib-compile-schemas", []string{"/usr/share/glib-2.0/schemas/*"}, "glib-compile-schemas /usr/share/glib-2.0/schemas"},
+	{"mandb", []string{"/usr/share/man/**"}, "mandb -q"},
+}
+
+// scriptRefresh is the name of a refresher among the scripts.
+const scriptRefresh = "refresh"
+
+// planRefresh lists what has to be refreshed after all scripts, and the service units
+// that change.
+func (t *Transaction) planRefresh(_ context.Context, p *Plan, _ Request) error {
+	var changed []string
+	for _, i := range p.items {
+		if i.write {
+			changed = append(changed, i.real)
+		}
+	}
+	for _, r := range p.removals {
+		changed = append(changed, r.Path)
+	}
+	for _, r := range refreshers {
+		if !matchesAny(r.paths, changed) || !t.hasProgram(r.program) {
+			continue
+		}
+		p.Refresh = append(p.Refresh, r.program)
+		p.Scripts = append(p.Scripts, ScriptCall{Package: r.program, Script: scriptRefresh, Text: r.script, State: scriptWaiting})
+	}
+	for _, c := range changed {
+		if matchesAny([]string{"/{usr/lib,lib,etc}/systemd/system/*.{service,socket,timer,path}"}, []string{c}) {
+			p.Units = append(p.Units, path.Base(c))
+		}
+	}
+	return nil
+}
+
+func matchesAny(patterns, paths []string) bool {
+	for _, pattern := range patterns {
+		for _, p := range paths {
+			if doublestar.MatchUnvalidated(pattern, p) {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// hasProgram reports whether the root, or the system that it stands on, has a program.
+func (t *Transaction) hasProgram(name string) bool {
+	for _, dir := range []string{"usr/bin", "usr/sbin", "bin", "sbin"} {
+		at := path.Join(dir, name)
+		if _, err := t.root.tree.Lstat(at); err == nil {
+			return true
+		}
+		if t.system != nil {
+			if _, err := t.system.Lstat(at); err == nil {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// missingRefreshers lists the programs that installed files would need to be refreshed
+// by, and that are not there.
+func (r *Root) missingRefreshers(all []owned, has func(string) bool) []string {
+	var out []string
+	for _, f := range refreshers {
+		if has(f.program) {
+			continue
+		}
+		for _, o := range all {
+			if !o.dir && strings.HasPrefix(o.path, "/") && matchesAny(f.paths, []string{o.path}) {
+				out = append(out, f.program)
+				break
+			}
+		}
+	}
+	return out
+}
