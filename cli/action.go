@@ -39,6 +39,12 @@ func commandFor(a fact.Action) string {
 		return "ellwand prune " + repository
 	case fact.ForgetSeen:
 		return fmt.Sprintf("ellwand sync %s --forget", repository)
+	case fact.CreateRoot:
+		return "ellwand root create " + cmp.Or(a.Subject, "DIR")
+	case fact.ShowRootHistory:
+		return "ellwand root history " + cmp.Or(a.Subject, "DIR")
+	case fact.FinishRoot:
+		return "ellwand root finish " + cmp.Or(a.Subject, "DIR")
 	case fact.WithoutIsolation:
 		return "ellwand build RECIPE --isolation none"
 	}
@@ -69,6 +75,12 @@ func advice(a fact.Action) string {
 		return c + " lists what is damaged"
 	case fact.ForgetSeen:
 		return "if the repository was started again on purpose, " + c + " forgets what was seen of it; otherwise ask its maintainer"
+	case fact.CreateRoot:
+		return c + " makes it one"
+	case fact.ShowRootHistory:
+		return c + " lists the changes"
+	case fact.FinishRoot:
+		return c + " runs it again"
 	case fact.WithoutIsolation:
 		return "ask the machine's administrator to allow user namespaces. Or run the steps without a sandbox, with --isolation none: they can then write wherever you can, which the package records and lint reports"
 	}

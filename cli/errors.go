@@ -20,6 +20,7 @@ import (
 	"ellwand.example/core/recipe/document"
 	"ellwand.example/core/recipe/layout"
 	"ellwand.example/core/repo"
+	"ellwand.example/core/root"
 	"ellwand.example/core/staging"
 )
 
@@ -127,6 +128,9 @@ func (a *program) explainError(err error) {
 	var refused *repo.RefusedError
 	var linted *app.LintError
 	var unsolved *solve.NoAnswerError
+	var unfit *root.UnfitError
+	var dependents *app.DependentsError
+	var script *root.ScriptError
 	var shared *build.SharedNameError
 	var unreadable *staging.UnreadableError
 	switch {
@@ -134,6 +138,12 @@ func (a *program) explainError(err error) {
 		a.explainRefused(refused)
 	case errors.As(err, &linted):
 		a.explainLintError(linted)
+	case errors.As(err, &unfit):
+		a.explainUnfit(unfit)
+	case errors.As(err, &script):
+		a.explainScript(script)
+	case errors.As(err, &dependents):
+		w.Printf("%s\n%s\n", w.Style(term.Bad, w.Wrapped(err.Error(), 0)), "nothing was changed; --with-dependents removes them, too")
 	case errors.As(err, &missing):
 		a.explainMissing(missing)
 	case errors.As(err, &step):

@@ -1,421 +1,279 @@
-// Package cli is the command line: it turns words into calls of the core, and
-// what the core returns into text or JSON. One file holds one command.
 package cli
 
 import (
-	"bytes"
-	"cmp"
 	"context"
-	"encoding/json"
-	"errors"
 	"fmt"
-	"io"
-	"os"
-	"path/filepath"
-	"runtime/debug"
 	"strings"
-	"syscall"
-
-	"ellwand.example/app"
 
 	"github.com/spf13/cobra"
 
+	"ellwand.example/app"
 	"ellwand.example/cli/term"
-	"ellwand.example/core/ell"
-	"ellwand.example/core/engine/build"
-	"ellwand.example/core/engine/sandbox"
 	"ellwand.example/core/fact"
-	"ellwand.example/core/recipe"
-	"ellwand.example/core/recipe/document"
-	"ellwand.example/core/workspace"
+	"ellwand.example/core/root"
 )
 
-// Exit statuses.
-const (
-	statusDone        = 0
-	statusFindings    = 1   // lint errors, a difference
-	statusUsage       = 2   // wrong words on the command line
-	statusInput       = 3   // what was given cannot be read
-	statusStep        = 4   // a step failed
-	statusMachine     = 5   // the machine lacks something
-	statusInterrupted = 130 // by Ctrl-C
-)
+func (a *program) rootCommand() *cobra.Command {
+	cmd := &cobra.Command{
+		Use:   "root",
+		Short: "Install packages into a directory tree",
+		Long: `Install packages into a root: any directory tree, or / of a running machine. Each change is
+a transaction: everything is checked first, and after a power failure or a kill the root is as
+it was before, or the next command finishes the change. Edited configuration is kept.
 
-// interrupted is what a command says that Ctrl-C ended.
-const interrupted = "interrupted; nothing is left half-written\n"
-
-// usageError is an error on the command line.
-type usageError struct{ error }
-
-// Status is that of the command line.
-func (usageError) Status() fact.Status { return fact.StatusUsage }
-
-// statusError ends a command with a status after it has said all there is to
-// say.
-type statusError int
-
-func (s statusError) Error() string { return fmt.Sprintf("exit status %d", int(s)) }
-
-// program is what every command shares.
-type program struct {
-	out, err  *term.Writer
-	progress  *term.Progress
-	json      bool
-	quiet     bool
-	verbose   bool
-	color     string
-	workspace string // the directory that --workspace names
-	isolation string // what --isolation says
-	target    string // what --target says
-	running   bool   // the words were understood
-}
-
-// Most commands are over before collecting memory would be worth while: it may
-// grow to several times of what is used, but from softMemory on it is collected
-// as often as it takes. No work of a usual size takes more than 256 MiB.
-const (
-	softMemory = 200 << 20
-	memoryRate = 400 // percent
-)
-
-// Main runs a command line and returns the exit status.
-func Main(args []string) int {
-	// In the inner half of a sandbox this does not come back.
-	sandbox.Enter()
-	// What Ellwand writes has the modes it means, whatever the caller's mask.
-	syscall.Umask(0o022)
-	if os.Getenv("GOMEMLIMIT") == "" {
-		debug.SetMemoryLimit(softMemory)
-	}
-	if os.Getenv("GOGC") == "" {
-		debug.SetGCPercent(memoryRate)
-	}
-	ctx, stop := interruptible(func() {
-		os.Stderr.WriteString("\n" + interrupted)
-		os.Exit(statusInterrupted)
-	})
-	defer stop()
-	a := &program{}
-	root := a.root(os.Stdout, os.Stderr)
-	root.SetArgs(args)
-	err := root.ExecuteContext(ctx)
-	if a.progress != nil {
-		a.progress.Close()
-	}
-	var end statusError
-	if a.out != nil && a.out.Err() != nil && (err == nil || errors.As(err, &end)) {
-		err = &outputError{a.out.Err()}
-	}
-	return a.finish(ctx, err)
-}
-
-func (a *program) root(stdout, stderr io.Writer) *cobra.Command {
-	root := &cobra.Command{
-		Use:   "ellwand",
-		Short: "Build, lint and publish system packages",
-		Long: `Ellwand is for people who maintain system packages. With it you write a build
-recipe, declare what it needs and how its files are laid out, build binary
-packages from it, lint them, and publish them into a repository.`,
-		Example: `  ellwand demo                       a whole example with made-up data
-  ellwand init my-packages           start a workspace of your own
-  ellwand explain recipe             how a recipe begins`,
-		Version:       build.Version(),
-		SilenceErrors: true,
-		SilenceUsage:  true,
-		PersistentPreRunE: func(cmd *cobra.Command, _ []string) error {
-			if a.color != "auto" && a.color != "always" && a.color != "never" {
-				return usageError{fmt.Errorf("--color is auto, always or never, not %q", a.color)}
+An ordinary user can have roots too. Owners that cannot be set on disk are recorded.`,
+		Example: `  ellwand root create stations
+  ellwand root install stations tidegauge
+  ellwand root run stations -- tidegauge --help`,
+		Args: arguments(func(cmd *cobra.Command, args []string) error {
+			if len(args) > 0 {
+				return fmt.Errorf("there is no command %q", cmd.CommandPath()+" "+args[0])
 			}
-			a.running = true
-			a.out, a.err = term.NewWriter(stdout, a.color), term.NewWriter(stderr, a.color)
-			level := term.Normal
-			if a.quiet {
-				level = term.Quiet
-			} else if a.verbose {
-				level = term.Verbose
-			}
-			a.progress = term.NewProgress(a.err, level)
 			return nil
-		},
+		}),
+		RunE: func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
 	}
-	root.SetOut(stdout)
-	root.SetErr(stderr)
-	root.SetVersionTemplate("ellwand {{.Version}}\n")
-	cobra.EnableCommandSorting = false
-	flags := root.PersistentFlags()
-	flags.BoolVar(&a.json, "json", false, "print the result as JSON")
-	flags.BoolVarP(&a.quiet, "quiet", "q", false, "print results and errors only")
-	flags.BoolVarP(&a.verbose, "verbose", "v", false, "print more, such as the output of steps")
-	flags.StringVar(&a.color, "color", "auto", "colors: auto, always or never")
-	flags.StringVar(&a.workspace, "workspace", "", "the directory of the workspace (default: the current directory or the nearest above it)")
-	root.MarkPersistentFlagDirname("workspace")
-	flags.StringVar(&a.target, "target", "", "the target to make packages for: a [target.NAME] in ellwand.toml (default: the one in [build])")
-	root.RegisterFlagCompletionFunc("color", cobra.FixedCompletions([]string{"auto", "always", "never"}, cobra.ShellCompDirectiveNoFileComp))
-	for _, group := range []struct {
-		title    string
-		commands []*cobra.Command
-	}{
-		{"Recipes:", []*cobra.Command{a.initCommand(), a.draftCommand(), a.fetchCommand(), a.sourcesCommand(), a.bumpCommand(), a.exportCommand(), a.importCommand(), a.schemaCommand()}},
-		{"Builds:", []*cobra.Command{a.needsCommand(), a.planCommand(), a.buildCommand(), a.logCommand(), a.cleanCommand()}},
-		{"Packages:", []*cobra.Command{a.showCommand(), a.extractCommand(), a.compareCommand(), a.lintCommand(), a.explainCommand(), a.orderCommand()}},
-		{"Repositories:", []*cobra.Command{a.publishCommand(), a.listCommand(), a.searchCommand(), a.syncCommand(), a.auditCommand(), a.promoteCommand(), a.retireCommand(), a.historyCommand(),
-			a.rewindCommand(), a.verifyCommand(), a.pruneCommand(), a.indexCommand(), a.serveCommand()}},
-		{"More:", []*cobra.Command{a.demoCommand()}},
-	} {
-		root.AddGroup(&cobra.Group{ID: group.title, Title: group.title})
-		for _, c := range group.commands {
-			c.GroupID = group.title
-			root.AddCommand(c)
+	cmd.AddCommand(a.rootCreateCommand(), a.rootInstallCommand(), a.rootUpgradeCommand(), a.rootRemoveCommand(), a.rootListCommand(), a.rootOwnerCommand(),
+		a.rootVerifyCommand(), a.rootConfigCommand(), a.rootHistoryCommand(), a.rootRewindCommand(), a.rootRunCommand(), a.rootFinishCommand())
+	return cmd
+}
+
+// rootArguments expects a root directory, and then at least as many words as given, or
+// exactly none for -1.
+func rootArguments(words int, what string) cobra.PositionalArgs {
+	return arguments(func(cmd *cobra.Command, args []string) error {
+		switch {
+		case len(args) == 0:
+			return fmt.Errorf("missing argument: the directory of the root")
+		case words >= 0 && len(args)-1 < words:
+			return fmt.Errorf("missing argument: %s", what)
+		case words < 0 && len(args) > 1:
+			return fmt.Errorf("unexpected argument: %s", args[1])
 		}
-	}
-	root.InitDefaultHelpCmd()
-	root.InitDefaultCompletionCmd()
-	for _, c := range root.Commands() {
-		switch c.Name() {
-		case "completion":
-			// Without a shell that it knows, the library shows its help and is content.
-			c.Args = arguments(func(cmd *cobra.Command, args []string) error {
-				if len(args) > 0 {
-					return fmt.Errorf("there is no completion for %q; the shells are bash, fish, powershell and zsh", args[0])
-				}
-				return nil
-			})
-			c.RunE = func(cmd *cobra.Command, _ []string) error { return cmd.Help() }
-			c.Example = "  ellwand completion bash > /etc/bash_completion.d/ellwand"
-		case "help":
-			c.Run = nil
-			c.RunE = func(cmd *cobra.Command, args []string) error {
-				found, _, err := root.Find(args)
-				if err != nil || found == root && len(args) > 0 {
-					return usageError{fmt.Errorf("there is no command %q", strings.Join(args, " "))}
-				}
-				found.InitDefaultHelpFlag()
-				return found.Help()
-			}
-		}
-	}
-	formatHelp(root)
-	root.SetHelpCommandGroupID("More:")
-	root.SetCompletionCommandGroupID("More:")
-	return root
+		return nil
+	})
 }
 
-func (a *program) printJSON(v any) error {
-	var b bytes.Buffer
-	e := json.NewEncoder(&b)
-	e.SetIndent("", "  ")
-	e.SetEscapeHTML(false)
-	if err := e.Encode(v); err != nil {
-		return err
-	}
-	_, err := a.out.Exact().Write(term.ASCII(b.Bytes()))
-	return err
-}
-
-// open finds and reads the workspace.
-func (a *program) open() (*workspace.Workspace, error) {
-	dir := a.workspace
-	if dir == "" {
-		found, err := workspace.Find(".")
-		if err != nil {
-			return nil, err
-		}
-		dir = found
-	}
-	w, err := workspace.Open(dir)
-	if err == nil && a.target != "" {
-		if err := w.ChooseTarget(a.target); err != nil {
-			return nil, usageError{err}
-		}
-	}
-	return w, err
-}
-
-// app opens the workspace for use cases.
-func (a *program) app() (*app.App, error) {
-	w, err := a.open()
-	if err != nil {
-		return nil, err
-	}
-	return &app.App{Workspace: w, Progress: a.progress}, nil
-}
-
-// appIfAny is app for commands that work without a workspace too.
-func (a *program) appIfAny() (*app.App, error) {
-	w, err := a.openIfAny()
-	if err != nil {
-		return nil, err
-	}
-	return &app.App{Workspace: w, Progress: a.progress}, nil
-}
-
-// builder returns what builds recipes, with the isolation that the flag asks for.
-func (a *program) builder(ctx context.Context, u *app.App) (*build.Builder, error) {
-	isolation := cmp.Or(app.Isolation(a.isolation), app.Namespaces)
-	if isolation != app.Namespaces && isolation != app.NoSandbox {
-		return nil, usageError{fmt.Errorf("--isolation is namespaces or none, not %q", a.isolation)}
-	}
-	return u.Builder(ctx, isolation)
-}
-
-// openIfAny is open for commands that do without a workspace as well.
-func (a *program) openIfAny() (*workspace.Workspace, error) {
-	w, err := a.open()
-	if errors.Is(err, workspace.ErrNotFound) {
-		return nil, nil
-	}
-	return w, err
-}
-
-// isolationFlag adds the flag that builder reads.
-func (a *program) isolationFlag(cmd *cobra.Command) {
-	cmd.Flags().StringVar(&a.isolation, "isolation", "", "how steps are separated from the machine: namespaces (the default) or none")
-	cmd.RegisterFlagCompletionFunc("isolation", cobra.FixedCompletions([]string{"namespaces", "none"}, cobra.ShellCompDirectiveNoFileComp))
-}
-
-// recipes reads the named recipes, or all of them. The mistakes of all are
-// returned together.
-func recipes(w *workspace.Workspace, names []string) ([]*recipe.Recipe, error) {
-	if len(names) == 0 {
-		all, err := w.Recipes()
-		if err != nil {
-			return nil, err
-		}
-		if len(all) == 0 {
-			return nil, errors.New("the workspace has no recipes yet: `ellwand explain recipe` shows how one begins")
-		}
-		names = all
-	}
-	var out []*recipe.Recipe
-	var problems document.Problems
-	for _, name := range names {
-		r, err := w.Recipe(app.RecipeName(name))
-		var p document.Problems
-		if errors.As(err, &p) {
-			problems = append(problems, p...)
-			continue
-		}
-		if err != nil {
-			return nil, err
-		}
-		out = append(out, r)
-	}
-	return out, problems.Err()
-}
-
-// soundRecipes reads all recipes of the workspace. Those with mistakes are left
-// out, and in the error, which is a *brokenError.
-func soundRecipes(w *workspace.Workspace) (sound []*recipe.Recipe, broken error, err error) {
-	names, err := w.Recipes()
+// openRoot opens the root that a command's first argument names.
+func (a *program) openRoot(dir string) (*app.App, *root.Root, error) {
+	u, err := a.appIfAny()
 	if err != nil {
 		return nil, nil, err
 	}
-	if len(names) == 0 {
-		return nil, nil, errors.New("the workspace has no recipes yet: `ellwand explain recipe` shows how one begins")
-	}
-	var problems document.Problems
-	for _, name := range names {
-		r, err := w.Recipe(name)
-		var p document.Problems
-		switch {
-		case errors.As(err, &p):
-			problems = append(problems, p...)
-		case err != nil:
-			problems = append(problems, document.Problem{File: workspace.Display(filepath.Join(w.Dir, workspace.RecipesDir, name, recipe.FileName)), Message: err.Error()})
-		default:
-			sound = append(sound, r)
-		}
-	}
-	if len(problems) == 0 {
-		return sound, nil, nil
-	}
-	if len(sound) == 0 {
-		return nil, nil, problems
-	}
-	return sound, &brokenError{problems}, nil
+	r, err := root.Open(dir)
+	return u, r, err
 }
 
-// completeRecipes proposes the names of recipes.
-func (a *program) completeRecipes(_ *cobra.Command, args []string, _ string) ([]string, cobra.ShellCompDirective) {
-	w, err := a.open()
+// withRoot opens a root for a function.
+func (a *program) withRoot(dir string, f func(*app.App, *root.Root) error) error {
+	u, r, err := a.openRoot(dir)
+	if err != nil {
+		return err
+	}
+	defer r.Close()
+	return f(u, r)
+}
+
+// rootChangeFlags are the flags of commands that change a root.
+type rootChangeFlags struct {
+	dryRun bool
+	adopt  []string
+}
+
+func (f *rootChangeFlags) add(cmd *cobra.Command) {
+	cmd.Flags().BoolVar(&f.dryRun, "dry-run", false, "check everything and print what would be done, without changing the root")
+	cmd.Flags().StringArrayVar(&f.adopt, "adopt", nil, "replace a `PATH` of the root that no package owns; may be repeated")
+}
+
+// changeRoot changes a root and shows what was done.
+func (a *program) changeRoot(ctx context.Context, dir string, c app.RootChange, f rootChangeFlags) error {
+	c.Plan, c.Adopt = f.dryRun, f.adopt
+	return a.withRoot(dir, func(u *app.App, r *root.Root) error {
+		result, err := u.ChangeRoot(ctx, r, c)
+		if result.Recovered != nil && !a.json {
+			a.showRecovery(result.Recovered)
+		}
+		if result.Plan == nil {
+			return err
+		}
+		if a.json && (err == nil || result.Entry != nil) {
+			if printed := a.printJSON(result); printed != nil {
+				return printed
+			}
+			return err
+		}
+		if err != nil && result.Entry == nil {
+			return err
+		}
+		a.showRootPlan(dir, result.Plan, result.Entry)
+		if c.Plan && len(result.Plan.Problems) > 0 {
+			return &root.UnfitError{Problems: result.Plan.Problems}
+		}
+		return err
+	})
+}
+
+// showRootPlan shows what will be done to a root, or what was done.
+func (a *program) showRootPlan(dir string, p *root.Plan, done *root.Entry) {
+	w := a.out
+	if len(p.Changes) == 0 {
+		w.Printf("nothing to do: %s has what was asked for\n", dir)
+		return
+	}
+	width := 0
+	for _, c := range p.Changes {
+		width = max(width, len(c.Name))
+	}
+	for _, c := range p.Changes {
+		name := w.Style(term.Name, c.Name) + strings.Repeat(" ", width-len(c.Name))
+		switch {
+		case c.From == nil:
+			w.Printf("  %s %s  %s\n", w.Style(term.Good, "+"), name, c.To.Full())
+		case c.To == nil:
+			w.Printf("  %s %s  %s\n", w.Style(term.Bad, "-"), name, c.From.Full())
+		case c.From.Full().Compare(c.To.Full()) == 0:
+			w.Printf("  %s %s  %s  %s\n", w.Style(term.Doubtful, "="), name, c.To.Full(), w.Style(term.Faint, "again"))
+		case c.From.Full().Compare(c.To.Full()) > 0:
+			w.Printf("  %s %s  %s → %s  %s\n", w.Style(term.Doubtful, "~"), name, c.From.Full(), c.To.Full(), w.Style(term.Doubtful, "older"))
+		default:
+			w.Printf("  %s %s  %s → %s\n", w.Style(term.Doubtful, "~"), name, c.From.Full(), c.To.Full())
+		}
+	}
+	w.Printf("\n")
+	field := func(name, text string) {
+		if text != "" {
+			w.Printf("%-14s %s\n", name, w.Wrapped(text, 15))
+		}
+	}
+	field("files", fmt.Sprintf("%d written (%s), %d removed", p.Written, fact.Bytes(p.Bytes), p.Removed))
+	field("accounts", strings.Join(p.Accounts, ", "))
+	var scripts []string
+	for _, s := range p.Scripts {
+		if s.Script != "refresh" {
+			scripts = append(scripts, s.Script+" of "+s.Package)
+		}
+	}
+	field("scripts", strings.Join(scripts, ", "))
+	field("refreshed", strings.Join(p.Refresh, ", "))
+	field("service units", strings.Join(p.Units, ", "))
+	if len(p.Config) > 0 {
+		w.Printf("configuration\n")
+		a.showConfigChanges(p.Config)
+	}
+	switch {
+	case done != nil:
+		w.Printf("\n%s\n", w.Style(term.Faint, w.Wrapped(fmt.Sprintf("serial %d; `ellwand root history %s` lists the changes, `ellwand root rewind %s %d` undoes this one", done.Serial, dir, dir, done.Serial-1), 0)))
+	case len(p.Problems) == 0:
+		w.Printf("\n%s\n", w.Style(term.Faint, "nothing was changed: this is what the command does without --dry-run"))
+	default:
+		w.Printf("\n")
+	}
+}
+
+// outcomes of configuration files, in words.
+var configOutcomes = map[root.Outcome]string{
+	root.ConfigKept:     "edited, and kept; its default did not change",
+	root.ConfigMerged:   "edited; the change of its default is merged into it",
+	root.ConfigConflict: "edited, and kept; the new default is beside it, in NAME" + root.DefaultSuffix,
+	root.ConfigDeleted:  "deleted, and not installed again",
+	root.ConfigLeft:     "edited, and kept although its package goes",
+}
+
+func (a *program) showConfigChanges(all []root.ConfigChange) {
+	w := a.out
+	conflict := false
+	for _, c := range all {
+		role := term.Good
+		if c.Outcome == root.ConfigConflict {
+			role, conflict = term.Doubtful, true
+		}
+		w.Printf("  %s\n      %s\n", w.Style(term.Name, fact.Visible(c.Path)), w.Style(role, w.Wrapped(configOutcomes[c.Outcome], 6)))
+	}
+	if conflict {
+		w.Printf("  %s\n", w.Style(term.Faint, "`ellwand root config` shows the differences, and resolves them"))
+	}
+}
+
+// showRecovery says what became of a transaction that was interrupted.
+func (a *program) showRecovery(r *root.Recovery) {
+	if r.Finished {
+		a.progress.Note(fmt.Sprintf("an interrupted %s was finished first", r.Action))
+		return
+	}
+	a.progress.Note(fmt.Sprintf("an interrupted %s was undone first", r.Action))
+	for _, s := range r.Ran {
+		a.progress.Note(fmt.Sprintf("its %s script of %s had been started: what it did is not undone", s.Script, s.Package))
+	}
+}
+
+// explainUnfit lists what prevents a change of a root.
+func (a *program) explainUnfit(e *root.UnfitError) {
+	w := a.err
+	w.Printf("%s\n", w.Style(term.Bad, fmt.Sprintf("nothing was changed: %s", fact.Count(len(e.Problems), "problem", "problems"))))
+	adopt := ""
+	for i, p := range e.Problems {
+		if i == maxListed && !a.verbose {
+			w.Printf("  … and %d more (-v lists all)\n", len(e.Problems)-i)
+			break
+		}
+		subject := p.Path
+		if subject == "" {
+			subject = p.Package
+		} else if p.Package != "" {
+			subject += "  " + w.Style(term.Faint, p.Package)
+		}
+		w.Printf("  %s\n      %s\n", w.Style(term.Name, subject), w.Wrapped(fact.Visible(p.Message), 6))
+		if p.Remedy != "" {
+			w.Printf("      → %s\n", w.Wrapped(p.Remedy, 8))
+		}
+		if p.Adopt && adopt == "" {
+			adopt = p.Path
+		}
+	}
+	if adopt != "" {
+		w.Printf("%s\n", w.Wrapped(fmt.Sprintf("to replace a file, add --adopt %s; --dry-run shows what happens", adopt), 0))
+	}
+}
+
+// explainScript shows the output of a package's script that failed.
+func (a *program) explainScript(e *root.ScriptError) {
+	w := a.err
+	w.Printf("%s\n", w.Style(term.Bad, w.Wrapped(fact.Visible(e.Error()), 0)))
+	a.showOutput(w, e.Call.Output)
+	if !e.Undone {
+		w.Printf("%s\n", w.Wrapped("everything else is done. Once the cause is fixed, "+advice(e.Action()), 0))
+	}
+}
+
+// showOutput shows the end of a script's output.
+func (a *program) showOutput(w *term.Writer, text string) {
+	if text == "" {
+		return
+	}
+	lines := strings.Split(text, "\n")
+	const most = 20
+	if skipped := len(lines) - most; skipped > 0 && !a.verbose {
+		w.Printf("    … %d more lines (-v shows all)\n", skipped)
+		lines = lines[skipped:]
+	}
+	for _, line := range lines {
+		w.Printf("    %s\n", fact.Visible(line))
+	}
+}
+
+// completeInstalled proposes the packages in the root that the first word names.
+func completeInstalled(_ *cobra.Command, args []string, _ string) ([]string, cobra.ShellCompDirective) {
+	if len(args) == 0 {
+		return nil, cobra.ShellCompDirectiveFilterDirs
+	}
+	r, err := root.Open(args[0])
 	if err != nil {
 		return nil, cobra.ShellCompDirectiveNoFileComp
 	}
-	names, _ := w.Recipes()
-	return names, cobra.ShellCompDirectiveNoFileComp
-}
-
-// completePackages proposes package files.
-func completePackages(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
-	return []string{strings.TrimPrefix(ell.Extension, ".")}, cobra.ShellCompDirectiveFilterFileExt
-}
-
-// completeShown proposes recipes, whose packages mostly have their names, and
-// files of packages.
-func (a *program) completeShown(cmd *cobra.Command, args []string, word string) ([]string, cobra.ShellCompDirective) {
-	names, _ := a.completeRecipes(cmd, args, word)
-	files, _ := filepath.Glob(word + "*" + ell.Extension)
-	return append(names, files...), cobra.ShellCompDirectiveDefault
-}
-
-// completeRepositories proposes the configured repositories; directories do too.
-func (a *program) completeRepositories(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
-	w, err := a.open()
+	defer r.Close()
+	s, err := r.State()
 	if err != nil {
-		return nil, cobra.ShellCompDirectiveFilterDirs
+		return nil, cobra.ShellCompDirectiveNoFileComp
 	}
-	var names []string
-	for name := range w.Settings.Repositories {
-		names = append(names, name)
-	}
-	return names, cobra.ShellCompDirectiveDefault
-}
-
-// arguments turns an error in the arguments into a usage error with an example.
-func arguments(check cobra.PositionalArgs) cobra.PositionalArgs {
-	return func(cmd *cobra.Command, args []string) error {
-		if err := check(cmd, args); err != nil {
-			return usageError{fmt.Errorf("%w; for example:\n%s", err, cmd.Example)}
-		}
-		return nil
-	}
-}
-
-// atLeastOne expects one argument or more, which are called what.
-func atLeastOne(what string) cobra.PositionalArgs {
-	return func(cmd *cobra.Command, args []string) error {
-		if len(args) == 0 {
-			return fmt.Errorf("missing argument: %s", what)
-		}
-		return nil
-	}
-}
-
-// exactlyOne expects one argument, which is called what.
-func exactlyOne(what string) cobra.PositionalArgs {
-	return func(cmd *cobra.Command, args []string) error {
-		switch len(args) {
-		case 0:
-			return fmt.Errorf("missing argument: %s", what)
-		case 1:
-			return nil
-		}
-		return fmt.Errorf("too many arguments: expected one %s, got %d", what, len(args))
-	}
-}
-
-// none expects no arguments.
-func none(_ *cobra.Command, args []string) error {
-	if len(args) > 0 {
-		return fmt.Errorf("unexpected argument: %s", args[0])
-	}
-	return nil
-}
-
-// atMostOne expects one argument or none.
-func atMostOne(_ *cobra.Command, args []string) error {
-	if len(args) > 1 {
-		return fmt.Errorf("too many arguments: expected at most one, got %d", len(args))
-	}
-	return nil
+	return s.Names(), cobra.ShellCompDirectiveNoFileComp
 }

@@ -68,7 +68,7 @@ func accountNumbers(r *Root) *accounts {
 func (t *Transaction) readAccounts() error {
 	a := accounts{users: map[string]int{}, groups: map[string]int{}, taken: map[int]bool{}, text: map[string][]byte{}, base: map[string][]byte{}}
 	for _, file := range []string{passwdFile, groupFile, shadowFile, gshadowFile} {
-		data, err := t.readBoth(file)
+		data, err := t.readAccountFile(file)
 		if err != nil {
 			return err
 		}
@@ -99,11 +99,13 @@ func (t *Transaction) readAccounts() error {
 	return nil
 }
 
-// readBoth reads a file of the root, or of the system below; nil if neither has it.
-func (t *Transaction) readBoth(p string) ([]byte, error) {
+// readAccountFile reads a file of accounts of the root, or of the system below; nil if
+// neither has it. Passwords of the system are not copied into the root: they stay
+// where they are.
+func (t *Transaction) readAccountFile(p string) ([]byte, error) {
 	data, err := readFile(t.root.tree, local(p), maxAccounts)
-	if errors.Is(err, fs.ErrNotExist) && t.system != nil {
-		data, err = readFile(t.system, local(p), maxAccounts)
+	if errors.Is(err, fs.ErrNotExist) && t.root.system != nil && p != shadowFile && p != gshadowFile {
+		data, err = readFile(t.root.system, local(p), maxAccounts)
 	}
 	if errors.Is(err, fs.ErrNotExist) || errors.Is(err, fs.ErrPermission) {
 		return nil, nil

@@ -19,6 +19,7 @@ import (
 type Incoming struct {
 	Package *ell.Package
 	SHA256  string // of its file
+	Bytes   int64  // that its file has
 	Asked   bool   // a user asked for it; otherwise another package needs it
 }
 
@@ -138,7 +139,7 @@ func (t *Transaction) planParts(ctx context.Context, p *Plan, q Request) error {
 		if err != nil {
 			return err
 		}
-		to := Installed{Name: f.Name, Version: f.Version, Release: f.Release, Epoch: f.Epoch, Arch: f.Arch, SHA256: in.SHA256, Asked: in.Asked}
+		to := Installed{Name: f.Name, Version: f.Version, Release: f.Release, Epoch: f.Epoch, Arch: f.Arch, SHA256: in.SHA256, Bytes: in.Bytes, Asked: in.Asked}
 		one := &part{in: in, record: &Record{Facts: f, Scripts: in.Package.Scripts(), Real: map[string]string{}, Layout: t.root.Settings.wanted(entries)}}
 		if from, ok := t.state.Find(f.Name); ok {
 			to.Asked = to.Asked || from.Asked
@@ -181,7 +182,6 @@ func (t *Transaction) planParts(ctx context.Context, p *Plan, q Request) error {
 // unless both have it as a directory.
 func (t *Transaction) planItems(ctx context.Context, p *Plan, _ Request) error {
 	v := t.root.newView()
-	v.system = t.system
 	var layouts [][]ell.Entry
 	for _, one := range p.parts {
 		if one.old != nil {
@@ -370,7 +370,6 @@ func (t *Transaction) leadsToDir(p string, info fs.FileInfo) bool {
 		return false
 	}
 	v := t.root.newView()
-	v.system = t.system
 	real, err := v.dir(p, 0)
 	if err != nil {
 		return false

@@ -14,18 +14,21 @@ type refresher struct {
 	program string
 	paths   []string // patterns of what it reads
 	script  string
+	// own means that a program of the system below does not count: it would work
+	// through all of the system.
+	own bool
 }
 
 var refreshers = []refresher{
-	{"ldconfig", []string{"/usr/lib*/**/*.so*", "/lib*/**/*.so*", "/usr/local/lib/**/*.so*", "/etc/ld.so.conf.d/*"}, "ldconfig"},
-	{"update-mime-database", []string{"/usr/share/mime/packages/*"}, "update-mime-database /usr/share/mime"},
-	{"update-desktop-database", []string{"/usr/share/applications/**"}, "update-desktop-database -q /usr/share/applications"},
+	{"ldconfig", []string{"/usr/lib*/**/*.so*", "/lib*/**/*.so*", "/usr/local/lib/**/*.so*", "/etc/ld.so.conf.d/*"}, "ldconfig", false},
+	{"update-mime-database", []string{"/usr/share/mime/packages/*"}, "update-mime-database /usr/share/mime", false},
+	{"update-desktop-database", []string{"/usr/share/applications/**"}, "update-desktop-database -q /usr/share/applications", false},
 	{"gtk-update-icon-cache", []string{"/usr/share/icons/*/**"}, `for d in /usr/share/icons/*/; do
 	if [ -e "$d/index.theme" ]; then gtk-update-icon-cache -q -t -f "$d"; fi
-done`},
-	{"fc-cache", []string{"/usr/share/fonts/**"}, "fc-cache -s"},
-	{"glib-compile-schemas", []string{"/usr/share/glib-2.0/schemas/*"}, "glib-compile-schemas /usr/share/glib-2.0/schemas"},
-	{"mandb", []string{"/usr/share/man/**"}, "mandb -q"},
+done`, false},
+	{"fc-cache", []string{"/usr/share/fonts/**"}, "fc-cache -s", false},
+	{"glib-compile-schemas", []string{"/usr/share/glib-2.0/schemas/*"}, "glib-compile-schemas /usr/share/glib-2.0/schemas", false},
+	{"mandb", []string{"/usr/share/man/**"}, "mandb -q", true},
 }
 
 // scriptRefresh is the name of a refresher among the scripts.
@@ -44,7 +47,7 @@ func (t *Transaction) planRefresh(_ context.Context, p *Plan, _ Request) error {
 		changed = append(changed, r.Path)
 	}
 	for _, r := range refreshers {
-		if !matchesAny(r.paths, changed) || !t.hasProgram(r.program) {
+		if !matchesAny(r.paths, changed) || !t.hasProgram(r) {
 			continue
 		}
 		p.Refresh = append(p.Refresh, r.program)
@@ -69,15 +72,16 @@ func matchesAny(patterns, paths []string) bool {
 	return false
 }
 
-// hasProgram reports whether the root, or the system that it stands on, has a program.
-func (t *Transaction) hasProgram(name string) bool {
+// hasProgram reports whether the root, or the system that it stands on, has the program
+// of a refresher.
+func (t *Transaction) hasProgram(r refresher) bool {
 	for _, dir := range []string{"usr/bin", "usr/sbin", "bin", "sbin"} {
-		at := path.Join(dir, name)
+		at := path.Join(dir, r.program)
 		if _, err := t.root.tree.Lstat(at); err == nil {
 			return true
 		}
-		if t.system != nil {
-			if _, err := t.system.Lstat(at); err == nil {
+		if t.root.system != nil && !r.own {
+			if _, err := t.root.system.Lstat(at); err == nil {
 				return true
 			}
 		}

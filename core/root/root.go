@@ -76,8 +76,9 @@ type Root struct {
 	Dir      string // as it was given
 	Settings Settings
 
-	tree  *os.Root
-	state *os.Root // StateDir
+	tree   *os.Root
+	state  *os.Root // StateDir
+	system *os.Root // of Settings.System; nil if there is none, or it is gone
 }
 
 // NotRootError is a directory that packages cannot be installed into yet.
@@ -170,11 +171,34 @@ func Open(dir string) (*Root, error) {
 		r.Close()
 		return nil, err
 	}
+	if dir := r.Settings.SystemDir(); dir != "" {
+		// What is installed can be read without it; Begin needs it.
+		if system, err := os.OpenRoot(dir); err == nil {
+			r.system = system
+		}
+	}
 	return r, nil
 }
 
+// SystemDir is the directory of the system that the root stands on; empty for none.
+func (s Settings) SystemDir() string {
+	switch s.System {
+	case SystemNone:
+		return ""
+	case SystemHost:
+		return "/"
+	}
+	return s.System
+}
+
 // Close closes the root's directories.
-func (r *Root) Close() error { return errors.Join(r.state.Close(), r.tree.Close()) }
+func (r *Root) Close() error {
+	err := errors.Join(r.state.Close(), r.tree.Close())
+	if r.system != nil {
+		err = errors.Join(err, r.system.Close())
+	}
+	return err
+}
 
 // UpdateSettings changes root.json.
 func (r *Root) UpdateSettings(ctx context.Context, change func(*Settings)) error {

@@ -69,8 +69,17 @@ type Runner interface {
 type ScriptError struct {
 	Call ScriptCall
 	Err  error
+	Root string // its directory
 	// Undone means that the transaction was undone: nothing was installed.
 	Undone bool
+}
+
+// Action runs the script again, if it is one that runs after everything is installed.
+func (e *ScriptError) Action() fact.Action {
+	if e.Undone {
+		return fact.Action{}
+	}
+	return fact.Action{Verb: fact.FinishRoot, Subject: e.Root}
 }
 
 func (e *ScriptError) Error() string {
@@ -167,7 +176,7 @@ func (t *Transaction) runScripts(ctx context.Context, calls []ScriptCall, chosen
 		if err != nil {
 			c.State = scriptFailed
 			if first == nil {
-				first = &ScriptError{Call: *c, Err: err}
+				first = &ScriptError{Call: *c, Err: err, Root: t.root.Dir}
 			}
 		}
 		if err := t.root.saveScripts(scriptsFile, calls); err != nil {

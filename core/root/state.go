@@ -39,6 +39,7 @@ type Installed struct {
 	Epoch   int    `json:"epoch,omitempty"`
 	Arch    string `json:"arch"`
 	SHA256  string `json:"sha256"` // of the package's file
+	Bytes   int64  `json:"bytes"`  // that the file has
 	Record  string `json:"record"` // SHA-256 of its record, in objects
 	// Asked means that a user asked for it; otherwise another package needs it.
 	Asked bool `json:"asked,omitempty"`

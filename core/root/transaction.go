@@ -32,9 +32,7 @@ const tempPrefix = ".ellwand-"
 
 // Options say how a transaction works.
 type Options struct {
-	Runner Runner
-	// System is the directory of the system that the root stands on; empty for none.
-	System   string
+	Runner   Runner
 	Progress progress.Sink
 }
 
@@ -46,7 +44,6 @@ type Transaction struct {
 	root     *Root
 	runner   Runner
 	progress progress.Sink
-	system   *os.Root // nil if the root stands on none
 	state    State
 	accounts accounts
 	unlock   func() error
@@ -60,11 +57,9 @@ func (r *Root) Begin(ctx context.Context, o Options) (*Transaction, error) {
 		return nil, err
 	}
 	t := &Transaction{root: r, runner: o.Runner, progress: o.Progress, unlock: unlock}
-	if o.System != "" {
-		if t.system, err = os.OpenRoot(o.System); err != nil {
-			t.Close()
-			return nil, err
-		}
+	if dir := r.Settings.SystemDir(); dir != "" && r.system == nil {
+		t.Close()
+		return nil, fact.Errorf(fact.StatusMachine, "the system that %s stands on is not at %s any more", r.Dir, dir)
 	}
 	if t.Recovered, err = t.recover(ctx); err == nil {
 		err = t.load()
@@ -88,13 +83,7 @@ func (t *Transaction) load() (err error) {
 func (t *Transaction) State() State { return t.state }
 
 // Close lets others change the root.
-func (t *Transaction) Close() error {
-	var err error
-	if t.system != nil {
-		err = t.system.Close()
-	}
-	return errors.Join(err, t.unlock())
-}
+func (t *Transaction) Close() error { return t.unlock() }
 
 // Apply does what was planned. If it fails before all new files are in the root, nothing
 // has changed; the error then says why. A *ScriptError of a script that runs afterwards
@@ -452,7 +441,7 @@ func (t *Transaction) placeAccounts(ctx context.Context, p *Plan) error {
 	}
 	defer unlock()
 	for file, data := range p.accounts.text {
-		now, err := t.readBoth(file)
+		now, err := t.readAccountFile(file)
 		if err != nil {
 			return err
 		}

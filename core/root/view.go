@@ -40,7 +40,7 @@ type view struct {
 }
 
 func (r *Root) newView() *view {
-	return &view{tree: r.tree, links: map[string]string{}, gone: map[string]bool{}, dirs: map[string]string{}}
+	return &view{tree: r.tree, system: r.system, links: map[string]string{}, gone: map[string]bool{}, dirs: map[string]string{}}
 }
 
 // real is where a path is, once the links above it are followed. What the path itself

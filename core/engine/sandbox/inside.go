@@ -221,6 +221,11 @@ func (s *orders) run() report {
 	if err != nil {
 		return failed(err)
 	}
+	if s.Writable != "" {
+		if err := boundCapabilities(); err != nil {
+			return failed(err)
+		}
+	}
 	if err := dropPrivileges(); err != nil {
 		return failed(err)
 	}

@@ -124,6 +124,9 @@ var etcFiles = map[string]string{
 
 // mountSystem mounts the system, and the packages laid over it, read-only.
 func (t *tree) mountSystem() error {
+	if t.Writable != "" {
+		return t.mountRoot()
+	}
 	system := t.System
 	names := hostDirs
 	if system != "" {
@@ -328,6 +331,9 @@ func (t *tree) mountWork() error {
 			return err
 		}
 	}
+	if t.Writable != "" { // it has its own files in place of a tree
+		return t.mountTemp()
+	}
 	if _, err := t.root.Lstat("var/tmp"); errors.Is(err, fs.ErrNotExist) {
 		// A system with a /var of its own may have no /var/tmp; that is its affair.
 		if err := t.root.Symlink("/tmp", "var/tmp"); err != nil && !errors.Is(err, unix.EROFS) {
@@ -359,6 +365,11 @@ func (t *tree) mountWork() error {
 			return err
 		}
 	}
+	return t.mountTemp()
+}
+
+// mountTemp mounts /tmp.
+func (t *tree) mountTemp() error {
 	if t.Copies {
 		return t.bind(t.Temp, "tmp", kept)
 	}

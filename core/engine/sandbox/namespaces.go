@@ -75,6 +75,9 @@ type orders struct {
 	User      int             `json:"user"`
 	Allow     []string        `json:"allow,omitempty"`
 	Grouped   bool            `json:"grouped,omitempty"`  // a control group bounds memory and processes
+	Writable  string          `json:"writable,omitempty"` // Command.Root
+	Alone     bool            `json:"alone,omitempty"`
+	Protected string          `json:"protected,omitempty"`
 	Coverage  string          `json:"coverage,omitempty"` // a directory for coverage data, in tests
 }
 
@@ -201,6 +204,11 @@ func (n Namespaces) enter(ctx context.Context, c Command) (r report, err error) 
 		Command: c.Name, Script: c.Script, Call: c.call, Arguments: c.arguments, Dir: c.Dir, Env: c.Env,
 		System: n.System, Root: filepath.Join(c.Files, "root"), Temp: filepath.Join(c.Files, "tmp"), TempWork: filepath.Join(c.Files, "tmp-work"),
 		Allow: c.Allow, Coverage: os.Getenv("GOCOVERDIR"), Tree: c.Tree, Recipe: c.Recipe, Over: c.Over, Limits: c.Limits, Trace: c.Trace, Terminal: c.Terminal != nil, Copies: n.Copies, Drop: drop, User: cmp.Or(n.User, StepID),
+		Writable: c.Root, Alone: c.Alone, Protected: c.Protected,
+	}
+	if s.Writable != "" {
+		s.Drop, s.User, drop = false, 0, false
+		defer os.RemoveAll(filepath.Join(s.Writable, workDir))
 	}
 	if err := s.absolute(); err != nil {
 		return r, err
@@ -280,7 +288,11 @@ func (n Namespaces) enter(ctx context.Context, c Command) (r report, err error) 
 			}
 		}()
 	}
-	if drop {
+	if s.Writable != "" {
+		if err := asRoot(attr); err != nil {
+			return r, err
+		}
+	} else if drop {
 		attr.UidMappings = []syscall.SysProcIDMap{{ContainerID: 0, HostID: 0, Size: 1}, {ContainerID: s.User, HostID: uid, Size: 1}}
 		attr.GidMappings = []syscall.SysProcIDMap{{ContainerID: 0, HostID: 0, Size: 1}, {ContainerID: s.User, HostID: gid, Size: 1}}
 		attr.GidMappingsEnableSetgroups = true
@@ -339,7 +351,7 @@ func (n Namespaces) enter(ctx context.Context, c Command) (r report, err error) 
 // directory.
 func (s *orders) absolute() error {
 	s.Tree.Lower, s.Over = slices.Clone(s.Tree.Lower), slices.Clone(s.Over)
-	paths := []*string{&s.System, &s.Root, &s.Temp, &s.TempWork, &s.Tree.Upper, &s.Tree.Work, &s.Recipe, &s.Coverage}
+	paths := []*string{&s.System, &s.Root, &s.Temp, &s.TempWork, &s.Tree.Upper, &s.Tree.Work, &s.Recipe, &s.Writable, &s.Coverage}
 	for i := range s.Tree.Lower {
 		paths = append(paths, &s.Tree.Lower[i])
 	}

@@ -43,6 +43,14 @@ type Command struct {
 	// Allow names system calls beyond the usual ones, of Allowances.
 	Allow []string
 
+	// Root, if set, is a directory that the command has as its file system, over the
+	// runner's system, and can write to, as root: in place of Tree and Recipe.
+	Root string
+	// Alone leaves the system out from below Root.
+	Alone bool
+	// Protected is a directory of Root, relative to it, that the command can only read.
+	Protected string
+
 	// Terminal, if set, makes this an interactive shell in place of the script.
 	// The shell gets a pseudo-terminal of its own, connected with this one.
 	Terminal *os.File

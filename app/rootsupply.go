@@ -1,0 +1,584 @@
+package app
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"ellwand.example/core/cancel"
+	"ellwand.example/core/ell"
+	"ellwand.example/core/fact"
+	"ellwand.example/core/fact/need"
+	"ellwand.example/core/fact/version"
+	"ellwand.example/core/needs/probe"
+	"ellwand.example/core/needs/solve"
+	"ellwand.example/core/repo"
+	"ellwand.example/core/repo/index"
+	"ellwand.example/core/root"
+)
+
+// supply is where the packages for a root come from: files, what the workspace has built,
+// and the root's repositories.
+type supply struct {
+	app   *App
+	root  *root.Root
+	state root.State
+
+	all     []*solve.Package
+	from    map[*solve.Package]origin
+	words   map[string]*solve.Package // files and URLs, as they were given
+	opened  []*ell.Package
+	probes  []*probe.System // of the system below, and of the root itself
+	records map[string]*root.Record
+	copies  []fileCopy
+}
+
+// origin is where a package can be opened.
+type origin struct {
+	file       string // of a package file
+	pkg        *ell.Package
+	sha256     string
+	record     index.Record
+	repository *repo.Repository
+}
+
+// fileCopy is a package file to be kept for a rewind.
+type fileCopy struct{ file, sha256 string }
+
+// openSupply lists what is installed and what could be.
+func (a *App) openSupply(ctx context.Context, r *root.Root, s root.State, c RootChange) (_ *supply, err error) {
+	u := &supply{app: a, root: r, state: s, from: map[*solve.Package]origin{}, words: map[string]*solve.Package{}, records: map[string]*root.Record{}}
+	defer func() {
+		if err != nil {
+			u.Close()
+		}
+	}()
+	if system := r.Settings.SystemDir(); system != "" {
+		u.probes = append(u.probes, probe.Open(system))
+	}
+	u.probes = append(u.probes, probe.Open(r.Dir))
+	for _, p := range s.Packages {
+		rec, err := r.Record(p)
+		if err != nil {
+			return nil, err
+		}
+		u.records[p.Name] = rec
+		candidate := index.RecordOf(rec.Facts).Candidate()
+		candidate.Installed = true
+		u.all = append(u.all, candidate)
+	}
+	for _, word := range c.Install {
+		if IsPackageFile(word) {
+			if err := u.addFile(ctx, word); err != nil {
+				return nil, err
+			}
+		}
+	}
+	if len(c.Install) > 0 || len(c.Upgrade) > 0 || c.UpgradeAll {
+		if err := u.addBuilt(ctx); err != nil {
+			return nil, err
+		}
+		if err := u.addPublished(ctx); err != nil {
+			return nil, err
+		}
+	}
+	return u, nil
+}
+
+// Close closes the packages that were opened.
+func (u *supply) Close() {
+	for _, p := range u.opened {
+		p.Close()
+	}
+}
+
+func (u *supply) add(c *solve.Package, o origin) {
+	u.all = append(u.all, c)
+	u.from[c] = o
+}
+
+func (u *supply) addFile(ctx context.Context, word string) error {
+	p, err := u.app.OpenPackage(ctx, word)
+	if err != nil {
+		return err
+	}
+	u.opened = append(u.opened, p)
+	o := origin{file: word, pkg: p}
+	if IsPackageURL(word) {
+		return fact.Errorf(fact.StatusInput, "%s is on a server: download it first, or install it from its repository", word)
+	}
+	if o.sha256, err = fileDigest(ctx, word); err != nil {
+		return err
+	}
+	c := index.RecordOf(p.Facts).Candidate()
+	u.words[word] = c
+	u.add(c, o)
+	return nil
+}
+
+// addBuilt adds the packages that the workspace has built for the root's target.
+func (u *supply) addBuilt(ctx context.Context) error {
+	w := u.app.Workspace
+	if w == nil || w.Target.Name != u.root.Settings.Target {
+		return nil
+	}
+	files, err := PackageFiles(w.Packages())
+	if err != nil {
+		return err
+	}
+	for _, file := range files {
+		p, err := ell.Open(file)
+		if err != nil {
+			u.app.Progress.Note(fmt.Sprintf("%s is skipped: %v", file, err))
+			continue
+		}
+		u.opened = append(u.opened, p)
+		c := index.RecordOf(p.Facts).Candidate()
+		u.add(c, origin{file: file, pkg: p})
+		if ctx.Err() != nil {
+			return context.Cause(ctx)
+		}
+	}
+	return nil
+}
+
+// addPublished adds the packages in the channels of the root's repositories.
+func (u *supply) addPublished(ctx context.Context) error {
+	for _, configured := range u.root.Settings.Repositories {
+		r, err := repo.OpenCached(configured.Address)
+		var state repo.State
+		if err == nil {
+			state, err = r.At(ctx, configured.Channel)
+		}
+		if ctx.Err() != nil {
+			return context.Cause(ctx)
+		}
+		if err != nil {
+			u.app.Progress.Note(fmt.Sprintf("repository %s is skipped: %v", configured.Name, err))
+			continue
+		}
+		for _, rec := range state.Records[u.root.Settings.Target] {
+			if rec.Arch != fact.Independent && rec.Arch != u.root.Settings.Arch {
+				continue
+			}
+			c := rec.Candidate()
+			c.Origin, c.Priority = configured.Name, configured.Priority
+			u.add(c, origin{sha256: rec.SHA256, record: rec, repository: r})
+		}
+	}
+	return nil
+}
+
+// meets reports whether the system below, or what in the root belongs to no package,
+// meets a dependency.
+func (u *supply) meets(n solve.Need) bool {
+	found, ok := u.look(n)
+	return ok && found.Enough
+}
+
+func (u *supply) look(n solve.Need) (best probe.Answer, ok bool) {
+	for _, p := range u.probes {
+		found, there := p.Look(n.Need, n.Symbols)
+		if !there {
+			continue
+		}
+		if p == u.probes[len(u.probes)-1] {
+			if owners, err := u.root.Owner(found.Path); err == nil && len(owners) > 0 {
+				continue // it may go: the solver knows its package
+			}
+		}
+		if found.Enough || !ok {
+			best, ok = found, true
+		}
+		if found.Enough {
+			break
+		}
+	}
+	return best, ok
+}
+
+// request finds the packages that a change takes.
+func (u *supply) request(ctx context.Context, c RootChange) (root.Request, error) {
+	if c.Rewind != nil {
+		return u.rewind(ctx, *c.Rewind)
+	}
+	q := solve.Request{Packages: u.all, System: u.meets, Suggestions: c.Suggestions}
+	asked := map[string]bool{}
+	for _, word := range c.Install {
+		n, name, err := u.wanted(word)
+		if err != nil {
+			return root.Request{}, err
+		}
+		asked[name] = true
+		q.Install = append(q.Install, n)
+	}
+	for _, name := range slices.Concat(c.Upgrade, c.Remove) {
+		if _, ok := u.state.Find(name); !ok {
+			return root.Request{}, u.notInstalled(name)
+		}
+	}
+	q.Remove, q.Upgrade = c.Remove, c.Upgrade
+	if c.UpgradeAll {
+		q.Upgrade = u.state.Names()
+	}
+	answer, err := solve.Solve(q)
+	var none *solve.NoAnswerError
+	if errors.As(err, &none) {
+		if old := u.symbols(asked); old != nil {
+			return root.Request{}, old
+		}
+	}
+	if err != nil {
+		return root.Request{}, err
+	}
+	return u.toRequest(ctx, answer, asked, c)
+}
+
+// toRequest opens the packages of an answer.
+func (u *supply) toRequest(ctx context.Context, answer *solve.Answer, asked map[string]bool, c RootChange) (q root.Request, err error) {
+	coming := slices.Clone(answer.Install)
+	for _, change := range answer.Change {
+		coming = append(coming, change.To)
+		if change.From.Name != change.To.Name {
+			q.Remove = append(q.Remove, change.From.Name)
+			if old, ok := u.state.Find(change.From.Name); ok && old.Asked {
+				asked[change.To.Name] = true
+			}
+		}
+	}
+	var dependents []string
+	for _, p := range answer.Remove {
+		q.Remove = append(q.Remove, p.Name)
+		if !slices.Contains(c.Remove, p.Name) {
+			dependents = append(dependents, p.Name)
+		}
+	}
+	if len(dependents) > 0 && !c.WithDependents {
+		return q, &DependentsError{Remove: c.Remove, Dependents: dependents}
+	}
+	q.Remove = unique(q.Remove)
+	for _, p := range coming {
+		in, err := u.open(ctx, p)
+		if err != nil {
+			return q, err
+		}
+		in.Asked = asked[p.Name]
+		if !slices.ContainsFunc(q.Install, func(other root.Incoming) bool { return other.Package.Facts.Name == p.Name }) {
+			q.Install = append(q.Install, in)
+		}
+	}
+	// A package that is there already is installed again if it is to be written anew, or
+	// if another build of the same version was named.
+	for _, word := range c.Install {
+		_, name, err := u.wanted(word)
+		if err != nil {
+			return q, err
+		}
+		have, there := u.state.Find(name)
+		if !there || slices.ContainsFunc(q.Install, func(in root.Incoming) bool { return in.Package.Facts.Name == name }) {
+			continue
+		}
+		if p := u.other(word, have, c.Rewrite); p != nil {
+			in, err := u.open(ctx, p)
+			if err != nil {
+				return q, err
+			}
+			in.Asked = true
+			q.Install = append(q.Install, in)
+		}
+	}
+	return q, nil
+}
+
+// other is a package of the same version as an installed one, that was named by its file,
+// or is to be written again.
+func (u *supply) other(word string, have root.Installed, rewrite bool) *solve.Package {
+	if p := u.words[word]; p != nil && (rewrite || u.from[p].sha256 != have.SHA256) {
+		return p
+	}
+	if !rewrite {
+		return nil
+	}
+	for _, p := range u.all {
+		if o, ok := u.from[p]; ok && p.Name == have.Name && p.Full.Compare(have.Full()) == 0 && (o.sha256 == "" || o.sha256 == have.SHA256) {
+			return p
+		}
+	}
+	return nil
+}
+
+// wanted is the dependency that a word stands for: a file, a name, NAME@VERSION-RELEASE,
+// or a dependency such as "command/tide" or "tide >= 2".
+func (u *supply) wanted(word string) (n need.Need, name string, err error) {
+	if p := u.words[word]; p != nil {
+		return exactly(p.Name, p.Full), p.Name, nil
+	}
+	if name, text, ok := strings.Cut(word, "@"); ok {
+		full, err := version.ParseFull(text)
+		if err != nil {
+			return n, "", fact.Errorf(fact.StatusUsage, "%q is not NAME@VERSION-RELEASE: %w", word, err)
+		}
+		return exactly(name, full), name, u.known(name)
+	}
+	if n, err = need.Parse(word); err != nil {
+		return n, "", fact.Errorf(fact.StatusUsage, "%q is neither a file nor a package: %w", word, err)
+	}
+	if a := n.Alternatives[0]; a.Kind == need.Package {
+		return n, a.Name, u.known(a.Name)
+	}
+	return n, "", nil
+}
+
+func exactly(name string, full version.Full) need.Need {
+	return need.Of(need.Alternative{Kind: need.Package, Name: name, Constraints: []need.Constraint{{Op: "=", Full: full}}})
+}
+
+// known returns an error if no package has a name, or provides it.
+func (u *supply) known(name string) error {
+	asked := solve.Need{Need: need.Of(need.Alternative{Kind: need.Package, Name: name})}
+	var names []string
+	for _, p := range u.all {
+		if p.Offers(asked) {
+			return nil
+		}
+		names = append(names, p.Name)
+	}
+	message := fmt.Sprintf("there is no package %q for %s", name, u.root.Settings.Target)
+	if near := fact.Nearest(name, names); near != "" {
+		return fact.Errorf(fact.StatusInput, "%s; did you mean %q?", message, near)
+	}
+	if len(u.root.Settings.Repositories) == 0 {
+		message += ", and the root has no repository"
+	}
+	return fact.Errorf(fact.StatusInput, "%s", message)
+}
+
+func (u *supply) notInstalled(name string) error {
+	if near := fact.Nearest(name, u.state.Names()); near != "" {
+		return fact.Errorf(fact.StatusInput, "%s is not installed in %s; did you mean %q?", name, u.root.Dir, near)
+	}
+	return fact.Errorf(fact.StatusInput, "%s is not installed in %s", name, u.root.Dir)
+}
+
+// SymbolsError reports programs that need symbol versions that the root's system lacks.
+type SymbolsError struct{ Missing []MissingSymbols }
+
+// MissingSymbols are those of one program.
+type MissingSymbols struct {
+	Package, Path, Library string
+	Symbols                []string
+}
+
+func (e *SymbolsError) Error() string {
+	var lines []string
+	for _, m := range e.Missing {
+		lines = append(lines, fmt.Sprintf("%s of %s needs %s of %s, which the root's system does not have", m.Path, m.Package, strings.Join(m.Symbols, ", "), m.Library))
+	}
+	return strings.Join(lines, "\n")
+}
+
+// Status is that of findings.
+func (e *SymbolsError) Status() fact.Status { return fact.StatusFindings }
+
+// symbols finds what the newest of some packages need of libraries that the system has
+// in an older version.
+func (u *supply) symbols(names map[string]bool) error {
+	e := &SymbolsError{}
+	for _, p := range u.all {
+		o, ok := u.from[p]
+		if !ok || !names[p.Name] || u.superseded(p) {
+			continue
+		}
+		needs := o.record.Needs
+		if o.pkg != nil {
+			needs = o.pkg.Facts.Needs
+		}
+		for _, n := range needs {
+			if found, ok := u.look(solve.Need{Need: n.Need, Symbols: n.Symbols}); ok && len(found.Lacks) > 0 {
+				e.Missing = append(e.Missing, MissingSymbols{fact.Identity(p.Name, p.Full, ""), n.Path, found.Provide.Name, found.Lacks})
+			}
+		}
+	}
+	if len(e.Missing) == 0 {
+		return nil
+	}
+	return e
+}
+
+func (u *supply) superseded(p *solve.Package) bool {
+	return slices.ContainsFunc(u.all, func(other *solve.Package) bool {
+		return other.Name == p.Name && !other.Installed && other.Full.Compare(p.Full) > 0
+	})
+}
+
+// open opens a package of an answer, once its digest is certain.
+func (u *supply) open(ctx context.Context, p *solve.Package) (root.Incoming, error) {
+	o, ok := u.from[p]
+	if !ok {
+		return root.Incoming{}, fmt.Errorf("%s@%s is not available any more", p.Name, p.Full)
+	}
+	if o.pkg == nil {
+		opened, err := u.fetch(ctx, o.repository, o.record)
+		if err != nil {
+			return root.Incoming{}, err
+		}
+		return root.Incoming{Package: opened, SHA256: o.sha256, Bytes: o.record.Bytes}, nil
+	}
+	var err error
+	if o.sha256 == "" {
+		if o.sha256, err = fileDigest(ctx, o.file); err != nil {
+			return root.Incoming{}, err
+		}
+	}
+	info, err := os.Stat(o.file)
+	if err != nil {
+		return root.Incoming{}, err
+	}
+	u.copies = append(u.copies, fileCopy{o.file, o.sha256})
+	return root.Incoming{Package: o.pkg, SHA256: o.sha256, Bytes: info.Size()}, nil
+}
+
+func (u *supply) fetch(ctx context.Context, r *repo.Repository, rec index.Record) (*ell.Package, error) {
+	p, err := r.Package(ctx, rec, filepath.Join(r.Cache, "packages"))
+	if err == nil {
+		u.opened = append(u.opened, p)
+	}
+	return p, err
+}
+
+// keptDir is where package files that no repository has are kept, for a rewind.
+// It is empty for a user without a cache.
+func keptDir() string {
+	cache, err := os.UserCacheDir()
+	if err != nil {
+		return ""
+	}
+	return filepath.Join(cache, "ellwand", "installed")
+}
+
+// keep copies the files of packages that come from no repository.
+func (u *supply) keep(ctx context.Context) error {
+	for _, c := range u.copies {
+		if keptDir() == "" {
+			return nil
+		}
+		to := filepath.Join(keptDir(), c.sha256+ell.Extension)
+		if _, err := os.Stat(to); err == nil {
+			continue
+		}
+		if err := copyFile(ctx, c.file, to); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func copyFile(ctx context.Context, from, to string) error {
+	if err := os.MkdirAll(filepath.Dir(to), 0o755); err != nil {
+		return err
+	}
+	if os.Link(from, to) == nil {
+		return nil
+	}
+	f, err := os.Open(from)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	t, err := os.CreateTemp(filepath.Dir(to), ".new-")
+	if err != nil {
+		return err
+	}
+	defer os.Remove(t.Name()) // fails after the rename, as it should
+	_, err = io.Copy(t, cancel.Reader(ctx, f))
+	if err = errors.Join(err, t.Close()); err != nil {
+		return err
+	}
+	return os.Rename(t.Name(), to)
+}
+
+func fileDigest(ctx context.Context, file string) (string, error) {
+	f, err := os.Open(file)
+	if err != nil {
+		return "", err
+	}
+	defer f.Close()
+	h := sha256.New()
+	if _, err := io.Copy(h, cancel.Reader(ctx, f)); err != nil {
+		return "", err
+	}
+	return hex.EncodeToString(h.Sum(nil)), nil
+}
+
+// rewind finds the very packages that an earlier transaction left.
+func (u *supply) rewind(ctx context.Context, serial int64) (q root.Request, err error) {
+	var entry root.Entry
+	if serial > 0 {
+		if entry, err = u.root.Entry(serial); err != nil {
+			return q, err
+		}
+	}
+	wanted := map[string]bool{}
+	var lost []string
+	for _, i := range entry.Packages {
+		wanted[i.Name] = true
+		if have, ok := u.state.Find(i.Name); ok && have.SHA256 == i.SHA256 {
+			continue
+		}
+		in, err := u.find(ctx, i)
+		if err != nil {
+			return q, err
+		}
+		if in.Package == nil {
+			lost = append(lost, i.Identity())
+			continue
+		}
+		q.Install = append(q.Install, in)
+	}
+	for _, name := range u.state.Names() {
+		if !wanted[name] {
+			q.Remove = append(q.Remove, name)
+		}
+	}
+	if len(lost) > 0 {
+		return q, fact.Errorf(fact.StatusInput, "%s of serial %d %s in no repository any more, and no copy was kept", strings.Join(lost, ", "), serial, verb(len(lost), "is", "are"))
+	}
+	return q, nil
+}
+
+// find looks for a package by its digest; its Package is nil if it is nowhere.
+func (u *supply) find(ctx context.Context, i root.Installed) (root.Incoming, error) {
+	in := root.Incoming{SHA256: i.SHA256, Bytes: i.Bytes, Asked: i.Asked}
+	if p, err := ell.Open(filepath.Join(keptDir(), i.SHA256+ell.Extension)); err == nil {
+		if sum, err := fileDigest(ctx, p.Path); err == nil && sum == i.SHA256 {
+			u.opened = append(u.opened, p)
+			in.Package = p
+			return in, nil
+		}
+		p.Close()
+	}
+	f := ell.Facts{Name: i.Name, Version: i.Version, Release: i.Release, Epoch: i.Epoch, Arch: i.Arch, Target: u.root.Settings.Target}
+	rec := index.RecordOf(f)
+	rec.SHA256, rec.Bytes = i.SHA256, i.Bytes
+	for _, configured := range u.root.Settings.Repositories {
+		r, err := repo.OpenCached(configured.Address)
+		if err != nil {
+			continue
+		}
+		if p, err := u.fetch(ctx, r, rec); err == nil {
+			in.Package = p
+			return in, nil
+		}
+		if ctx.Err() != nil {
+			return in, context.Cause(ctx)
+		}
+	}
+	return in, nil
+}
