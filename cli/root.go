@@ -241,7 +241,7 @@ func (a *program) explainScript(e *root.ScriptError) {
 	w.Printf("%s\n", w.Style(term.Bad, w.Wrapped(fact.Visible(e.Error()), 0)))
 	a.showOutput(w, e.Call.Output)
 	if !e.Undone {
-		w.Printf("%s\n", w.Wrapped("everything else is done. Once the cause is fixed, "+advice(e.Action()), 0))
+		w.Printf("everything else is done; once the cause is fixed,\n")
 	}
 }
 

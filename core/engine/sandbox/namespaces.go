@@ -208,7 +208,12 @@ func (n Namespaces) enter(ctx context.Context, c Command) (r report, err error) 
 	}
 	if s.Writable != "" {
 		s.Drop, s.User, drop = false, 0, false
-		defer os.RemoveAll(filepath.Join(s.Writable, workDir))
+		// The kernel makes directories in it that only their owner may remove.
+		clear := func() error { return layer.RemoveAll(filepath.Join(c.Root, workDir)) }
+		if err := clear(); err != nil {
+			return r, err
+		}
+		defer func() { err = errors.Join(err, clear()) }()
 	}
 	if err := s.absolute(); err != nil {
 		return r, err
