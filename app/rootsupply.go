@@ -402,7 +402,7 @@ func (u *supply) symbols(names map[string]bool) error {
 		}
 		for _, n := range needs {
 			if found, ok := u.look(solve.Need{Need: n.Need, Symbols: n.Symbols}); ok && len(found.Lacks) > 0 {
-				e.Missing = append(e.Missing, MissingSymbols{fact.Identity(p.Name, p.Full, ""), n.Path, found.Provide.Name, found.Lacks})
+				e.Missing = append(e.Missing, MissingSymbols{p.Name + "@" + p.Full.String(), n.Path, found.Provide.Name, found.Lacks})
 			}
 		}
 	}
