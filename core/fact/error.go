@@ -60,7 +60,7 @@ const (
 	Prune           Verb = "prune"
 	ForgetSeen      Verb = "forget-seen" // sync again, without what was seen before
 
-	CreateRoot      Verb = "create-root"       // Subject is a directory, here and below
+	CreateRoot      Verb = "create-root" // Subject is a directory, here and below
 	ShowRootHistory Verb = "show-root-history"
 	FinishRoot      Verb = "finish-root" // run scripts that failed again
 
