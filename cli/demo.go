@@ -30,7 +30,7 @@ func (a *program) demoCommand() *cobra.Command {
 		Short: "Run a complete example with made-up data",
 		Long: `Unpack the workspace of a made-up harbour authority into a new directory, by default
 ellwand-demo, and go through the whole work in it: fetch sources, build and lint
-packages, publish them, and look into them. Each command is shown before it runs. A C
+packages, publish them, look into them, install them into a root and upgrade them. Each command is shown before it runs. A C
 compiler and make are needed.
 
 With --channels it continues: a library gets a new soname and is refused by publish,
@@ -53,26 +53,38 @@ its users are rebuilt, and the set is promoted and taken back.`,
 type scene struct {
 	say    string
 	args   []string // patterns of files among them stand for these
+	shell  string   // a command of another program, in place of args
 	status int      // that it ends with, where that is not 0
 }
 
 // scenes are the whole way from sources to a repository.
 func scenes() []scene {
 	return []scene{
-		{say: "Sources are brought into a store, and checked against the digests in the recipes.", args: []string{"fetch"}},
+		{say: "Sources are fetched into the source cache, and checked against the digests in the recipes.", args: []string{"fetch"}},
 		{say: "A C library, a C program that uses it, a set of data and a script become packages.", args: append([]string{"build"}, demo.Recipes...)},
-		{say: "What was found in the program's file is in the package: here the libraries it needs.", args: []string{"show", "tidegauge"}},
-		{say: "Lint looks at recipes and packages.", args: append([]string{"lint"}, demo.Recipes...)},
+		{say: "What was found in the program's file is recorded in the package: here the libraries it needs.", args: []string{"show", "tidegauge"}},
+		{say: "Lint checks recipes and packages.", args: append([]string{"lint"}, demo.Recipes...)},
 		{say: "Packages are added to a repository in one step.", args: []string{"publish", "packages/*/*.ell", "--to", "local"}},
 		{say: "What the repository holds:", args: []string{"list"}},
-		{say: "Who has the pkg-config module that a recipe needs?", args: []string{"search", "pkgconfig/harmonic"}},
-		{say: "One recipe has faults, on purpose. What is made of it does not pass unseen:", args: []string{"build", "-q", demo.Faulty}},
-		{say: "Each finding names its place and a remedy.", args: []string{"lint", demo.Faulty}, status: statusFindings},
+		{say: "Which package has the pkg-config module that a recipe needs?", args: []string{"search", "pkgconfig/harmonic"}},
+		{say: "One recipe has faults, on purpose:", args: []string{"build", "-q", demo.Faulty}},
+		{say: "Each finding names the place and a remedy.", args: []string{"lint", demo.Faulty}, status: statusFindings},
 		{say: "With errors like these, nothing is published.", args: []string{"publish", "packages/*/" + demo.Faulty + "@*.ell", "--to", "local"}, status: statusFindings},
-		{say: "With nothing changed, nothing is done.", args: append([]string{"build"}, demo.Recipes...)},
+		{say: "If nothing has changed, nothing is done.", args: append([]string{"build"}, demo.Recipes...)},
 		{say: "Upstream has a new version of the library: one command edits the recipe.", args: []string{"bump", "libharmonic", "1.4.3"}},
 		{say: "Recipes that depend on it are rebuilt; the others are unchanged.", args: append([]string{"build", "-q"}, demo.Recipes...)},
-		{say: "What that means for those who have the old library:", args: []string{"compare", "libharmonic@1.4.2-1"}, status: statusFindings},
+		{say: "What that means for users of the old library:", args: []string{"compare", "libharmonic@1.4.2-1"}, status: statusFindings},
+		{say: "Packages are installed into a root: any directory, without being root. This one stands on this machine's system.", args: []string{"root", "create", "station"}},
+		{say: "Everything is checked first, and the libraries it needs come with it.", args: []string{"root", "install", "station", "tidegauge"}},
+		{say: "The program runs there.", args: []string{"root", "run", "station", "--", "tidegauge", "--hours", "2"}},
+		{say: "Someone edits its configuration.", shell: "sed -i 's/^mean = .*/mean = 2.35/' station/etc/tidegauge/tidegauge.conf"},
+		{say: "Meanwhile the package gets a new release, with another default.", args: []string{"bump", "tidegauge", "--release", "-m", "Explain where the stations are listed"}},
+		{say: "The recipe changes a comment in the configuration.", shell: "sed -i 's/they are listed in/see the list in/' recipes/tidegauge/recipe.toml"},
+		{say: "It is built.", args: []string{"build", "-q", "tidegauge"}},
+		{say: "The upgrade merges both changes. --dry-run would print this without doing it.", args: []string{"root", "upgrade", "station"}},
+		{say: "What differs from the default is still the edit alone:", args: []string{"root", "config", "station", "/etc/tidegauge/tidegauge.conf"}},
+		{say: "Every change of the root is in its history, and can be undone.", args: []string{"root", "history", "station"}},
+		{say: "Removing the packages leaves what someone edited.", args: []string{"root", "remove", "station", "tidegauge", "libharmonic", "saltmarsh-stations"}},
 	}
 }
 
@@ -86,7 +98,7 @@ func channelScenes() []scene {
 		{say: "Published alone, it would take away what others need. That is refused, with what to build again.", args: []string{"publish", "packages/*/libharmonic*@2.0.0-1*.ell", "--to", "local"}, status: statusFindings},
 		{say: "The plan is followed: the program gets a new release.", args: []string{"bump", "tidegauge", "--release", "-m", "Built with libharmonic 2"}},
 		{say: "It is built with the new library.", args: []string{"build", "-q", "tidegauge"}},
-		{say: "Both are published in one step and checked together.", args: []string{"publish", "packages/*/libharmonic*@2.0.0-1*.ell", "packages/*/tidegauge*@2.4.1-4*.ell", "--to", "local"}},
+		{say: "Both are published in one step and checked together.", args: []string{"publish", "packages/*/libharmonic*@2.0.0-1*.ell", "packages/*/tidegauge*@2.4.1-5*.ell", "--to", "local"}},
 		{say: "The set goes to the other channel.", args: []string{"promote", "local", "testing", "stable"}},
 		{say: "Somebody calls: the stations do not come up. The channel goes back to what it was.", args: []string{"rewind", "local", "--channel", "stable"}},
 		{say: "The history shows it all, the rewind too.", args: []string{"history", "local", "--channel", "stable"}},
@@ -124,6 +136,9 @@ func (a *program) demo(cmd *cobra.Command, dir string, channels bool) error {
 	}
 	for _, s := range acts {
 		line := "ellwand"
+		if s.shell != "" {
+			line = s.shell
+		}
 		args := []string{"--color", a.childColor()}
 		for _, arg := range s.args {
 			word := arg
@@ -142,6 +157,9 @@ func (a *program) demo(cmd *cobra.Command, dir string, channels bool) error {
 		}
 		out.Printf("\n%s\n%s\n", s.say, out.Style(term.Name, "$ "+line))
 		c := exec.CommandContext(cmd.Context(), self, args...)
+		if s.shell != "" {
+			c = exec.CommandContext(cmd.Context(), "sh", "-c", s.shell)
+		}
 		c.Dir, c.Stdout, c.Stderr = dir, out.Stream(), a.err.Stream()
 		if err := c.Run(); err != nil {
 			if cmd.Context().Err() != nil {
@@ -176,13 +194,15 @@ func (a *program) childColor() string {
 
 func (a *program) demoEnd(dir string) {
 	w := a.out
-	w.Printf("\n%s\n", w.Style(term.Good, "That is the whole process, from sources to a repository."))
+	w.Printf("\n%s\n", w.Style(term.Good, "That is the whole process, from sources to an installed package."))
 	w.Printf("  %s/recipes      the recipes, to read and to change\n", dir)
 	w.Printf("  %s/packages     the packages; any tar with zstd lists them\n", dir)
 	w.Printf("  %s/repository   the repository: static files\n", dir)
+	w.Printf("  %s/station      a root, with its history\n", dir)
 	w.Printf("\nTo try, in %s:\n", dir)
 	for _, s := range []struct{ command, what string }{
 		{"ellwand show tidegauge --files", "what is in a package"},
+		{"ellwand root rewind station 2", "install the packages again that were in the root"},
 		{"ellwand lint foghorn --fix", "apply automatic fixes to it"},
 		{"ellwand explain ELL201", "what a rule of lint finds, and why"},
 		{"ellwand explain recipe", "how a recipe of your own begins"},

@@ -158,7 +158,7 @@ func (a *program) showRootPlan(dir string, p *root.Plan, done *root.Entry) {
 	field("service units", strings.Join(p.Units, ", "))
 	if len(p.Config) > 0 {
 		w.Printf("configuration\n")
-		a.showConfigChanges(p.Config)
+		a.showConfigChanges(dir, p.Config)
 	}
 	switch {
 	case done != nil:
@@ -179,7 +179,7 @@ var configOutcomes = map[root.Outcome]string{
 	root.ConfigLeft:     "edited, and kept although its package goes",
 }
 
-func (a *program) showConfigChanges(all []root.ConfigChange) {
+func (a *program) showConfigChanges(dir string, all []root.ConfigChange) {
 	w := a.out
 	conflict := false
 	for _, c := range all {
@@ -190,7 +190,7 @@ func (a *program) showConfigChanges(all []root.ConfigChange) {
 		w.Printf("  %s\n      %s\n", w.Style(term.Name, fact.Visible(c.Path)), w.Style(role, w.Wrapped(configOutcomes[c.Outcome], 6)))
 	}
 	if conflict {
-		w.Printf("  %s\n", w.Style(term.Faint, "`ellwand root config` shows the differences, and resolves them"))
+		w.Printf("  %s\n", w.Style(term.Faint, "`ellwand root config "+dir+"` shows the differences, and resolves them"))
 	}
 }
 

@@ -78,6 +78,9 @@ func (a *program) showRootEntry(e root.Entry, newest bool) {
 		w.Printf("      %s\n", w.Wrapped(fmt.Sprintf("%s: %s", fact.Visible(c.Path), configOutcomes[c.Outcome]), 8))
 	}
 	for _, s := range e.Scripts {
+		if s.Script == "refresh" && s.State == "done" && !a.verbose {
+			continue
+		}
 		role := term.Faint
 		if s.State != "done" {
 			role = term.Bad

@@ -153,7 +153,7 @@ func (a *program) showVerification(dir string, v root.Verification) {
 		if d.Edited {
 			edited++
 			role = term.Faint
-			d.Message = "configuration: " + d.Message
+			d.Message = "configuration, edited"
 		}
 		w.Printf("%s  %s\n    %s\n", w.Style(term.Name, fact.Visible(d.Path)), w.Style(term.Faint, d.Package), w.Style(role, w.Wrapped(fact.Visible(d.Message), 4)))
 	}

@@ -66,7 +66,6 @@ after=3 shot live slow 'ellwand build --all --again'
 shot log saltmarsh 'ellwand log' 'ellwand log tidegauge'
 shot draft saltmarsh 'ellwand draft upstream/tidegauge-2.4.1.tar.gz --name gauge --build'
 shot show saltmarsh 'ellwand show tidegauge'
-shot tree saltmarsh 'ellwand show tidegauge --tree' 'ellwand show libharmonic-dev --sizes' 'ellwand compare local'
 if [ ${#wanted[@]} -eq 0 ] || [[ " ${wanted[*]} " = *" sizes "* ]]; then
 	# One package with a bit of everything in it.
 	mkdir -p many/recipes/harbour && cp saltmarsh/ellwand.toml many/
@@ -94,7 +93,7 @@ if [ ${#wanted[@]} -eq 0 ] || [[ " ${wanted[*]} " = *" sizes "* ]]; then
 	(cd many && ellwand build -q harbour >/dev/null && ellwand show harbour --map "$top/docs/screenshots/sizes.png")
 fi
 cp -r saltmarsh changed
-sed -i -e 's|^release    = 3|release    = 4|' -e 's|mode = "0640"|mode = "0644"|' -e 's|"/usr/bin/tidegauge" *= {}|"/usr/bin/tidegauge" = { mode = "4755" }|' \
+sed -i -e 's|^release    = 4|release    = 5|' -e 's|mode = "0640"|mode = "0644"|' -e 's|"/usr/bin/tidegauge" *= {}|"/usr/bin/tidegauge" = { mode = "4755" }|' \
 	-e 's|^install -D.*|&\nsed -i "s/^mean = .*/mean = 2.35/" "$DESTDIR/etc/tidegauge/tidegauge.conf"|' changed/recipes/tidegauge/recipe.toml
 (cd changed && ellwand build -q tidegauge >/dev/null)
 sed -i "s|^build = '''|prepare = \"sed -i s/next_high/next_peak/ src/* include/* tests/*\"\n&|" changed/recipes/libharmonic/recipe.toml
@@ -102,11 +101,27 @@ sed -i "s|^build = '''|prepare = \"sed -i s/next_high/next_peak/ src/* include/*
 shot compare changed 'ellwand compare libharmonic@1.4.2-1' 'ellwand compare tidegauge@2.4.1-3 | head -7'
 shot list saltmarsh 'ellwand list' 'ellwand search tide' 'ellwand search pkgconfig/harmonic' 'ellwand search /usr/share/saltmarsh'
 
+# A root, whose configuration was edited in two ways before an upgrade.
+cp -r saltmarsh rooted
+(
+	cd rooted
+	sed -i -e 's|^release    = 4|release    = 5|' -e 's|see the list in|see|' -e "s|^install -D.*|&\nsed -i 's/0.48 /0.47 /' \"\$DESTDIR/etc/tidegauge/tidegauge.conf\"\nprintf 'hours = 6\\nfeet = no\\n' >\"\$DESTDIR/etc/tidegauge/radio.conf\"|" recipes/tidegauge/recipe.toml
+	ellwand build -q tidegauge >/dev/null
+	sed -i -e 's|^release    = 5|release    = 6|' -e 's|hours = 6|hours = 12|' -e 's|0.47 |0.46 |' recipes/tidegauge/recipe.toml
+	rm -rf station
+	ellwand root create station >/dev/null
+	ellwand root install station tidegauge >/dev/null
+	sed -i 's/^mean = .*/mean = 2.35/' station/etc/tidegauge/tidegauge.conf
+	sed -i 's/hours = 6/hours = 3/' station/etc/tidegauge/radio.conf
+	ellwand build -q tidegauge >/dev/null
+)
+shot root rooted 'ellwand root upgrade station --dry-run' 'ellwand root upgrade station' 'ellwand root config station' 'ellwand root config station /etc/tidegauge/radio.conf' 'ellwand root verify station'
+
 # A library with a new soname, channels, and pages.
 cp -r saltmarsh soname
 (cd soname && ellwand bump libharmonic 2.0.0 -m 'A soname of its own' >/dev/null && ellwand build -q libharmonic >/dev/null)
 shot gate soname 'ellwand publish packages/*/libharmonic*@2.0.0-1* --to local' 'ellwand bump tidegauge --release -m "Built with libharmonic 2"' 'ellwand build -q tidegauge' \
-	'ellwand publish packages/*/libharmonic*@2.0.0-1* packages/*/tidegauge*-4* --to local'
+	'ellwand publish packages/*/libharmonic*@2.0.0-1* packages/*/tidegauge*-5* --to local'
 ellwand demo --channels channels >/dev/null 2>&1
 shot history channels 'ellwand audit local' 'ellwand history local --channel stable'
 # page NAME PATH: a page of the repository in a browser.
@@ -121,7 +136,7 @@ page() {
 web=$!
 sleep 1
 page page-channel pages/testing/saltmarsh-7/index.html
-page page-package packages/saltmarsh-7/tidegauge/tidegauge@2.4.1-4.x86_64.html
+page page-package packages/saltmarsh-7/tidegauge/tidegauge@2.4.1-5.x86_64.html
 kill $web
 
 # Needs that are missing, and a plan.
