@@ -171,7 +171,7 @@ func (t *tree) mountSystem() error {
 // to somewhere in the new root. Where the system has a link, it counts; a package
 // can bring one only where nothing else has that name.
 func (t *tree) mountTop(name, system string) error {
-	if info, err := os.Lstat(filepath.Join(system, name)); err == nil && info.Mode()&os.ModeSymlink != 0 {
+	if info, err := os.Lstat(filepath.Join(system, name)); err == nil && info.Mode()&os.ModeSymlink != 0 && t.seen(name) {
 		target, err := os.Readlink(filepath.Join(system, name))
 		if err != nil {
 			return err
@@ -180,6 +180,9 @@ func (t *tree) mountTop(name, system string) error {
 	}
 	var layers, links []string
 	for _, top := range slices.Concat([]string{t.in(ownTop)}, t.Over, []string{system}) {
+		if top == system && !t.seen(name) {
+			continue
+		}
 		path := filepath.Join(top, name)
 		info, err := os.Lstat(path)
 		switch {
@@ -212,6 +215,10 @@ func (t *tree) mountTop(name, system string) error {
 	}
 	return t.lay(layers, name)
 }
+
+// seen reports whether a top-level directory of the system is seen inside: of the
+// machine's own system, not all are.
+func (s *orders) seen(name string) bool { return s.System != "" || slices.Contains(hostDirs, name) }
 
 // lay mounts directories over each other at a name in the new root. Where
 // there are no overlay mounts, only the system's is there, with the own files

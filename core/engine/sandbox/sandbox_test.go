@@ -74,15 +74,16 @@ func TestInside(t *testing.T) {
 	over := t.TempDir()
 	os.Chmod(over, 0o755)
 	os.MkdirAll(filepath.Join(over, "usr/share/ellwand-test"), 0o755)
+	os.MkdirAll(filepath.Join(over, "var/lib/ellwand-test"), 0o755)
 	os.WriteFile(filepath.Join(over, "usr/share/ellwand-test/it"), []byte("laid over\n"), 0o644)
 	b.command.Over = []string{over}
 	b.command.Recipe = t.TempDir()
 	os.Chmod(b.command.Recipe, 0o755)
 	os.WriteFile(filepath.Join(b.command.Recipe, "beside"), []byte("beside\n"), 0o644)
 	usage, err := b.run(t.Context(), `id -u; id -un; hostname; pwd; cat below /recipe/beside /usr/share/ellwand-test/it
-grep -c : /proc/net/dev; ls /home /root /sys | grep -vc :; ls /proc | grep -c '^[0-9]' >/dev/null
+grep -c : /proc/net/dev; ls /home /root /sys | grep -vc :; ls /proc | grep -c '^[0-9]' >/dev/null; ls /var/lib
 echo above >above; rm below; echo x >/tmp/x; test -w /dev/null; test -d /usr/lib; umask`)
-	want := "1000\nbuild\nellwand\n/build\nbelow\nbeside\nlaid over\n1\n2\n0022\n"
+	want := "1000\nbuild\nellwand\n/build\nbelow\nbeside\nlaid over\n1\n2\nellwand-test\n0022\n"
 	if err != nil || b.out.String() != want {
 		t.Errorf("%v\n%s", err, b.out.String())
 	}

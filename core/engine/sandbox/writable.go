@@ -38,10 +38,14 @@ func (t *tree) mountRoot() error {
 	}
 	slices.Sort(names)
 	for _, name := range slices.Compact(names) {
-		if slices.Contains(ownDirs, name) || name == workDir || t.System == "" && !t.Alone && !slices.Contains(hostDirs, name) && !exists(t.Writable, name) {
+		if slices.Contains(ownDirs, name) || name == workDir {
 			continue
 		}
-		if err := t.mountWritable(name, layers); err != nil {
+		seen := layers
+		if !t.seen(name) {
+			seen = layers[:1]
+		}
+		if err := t.mountWritable(name, seen); err != nil {
 			return err
 		}
 	}
@@ -57,11 +61,6 @@ func (s *orders) systemDir() string {
 		return "/"
 	}
 	return s.System
-}
-
-func exists(dir, name string) bool {
-	_, err := os.Lstat(filepath.Join(dir, name))
-	return err == nil
 }
 
 // mountWritable mounts one entry of the root directory: of the root, of the system, or of

@@ -32,8 +32,8 @@ func TestRoot(t *testing.T) {
 	b, root := rooted(t)
 	_, err := b.run(t.Context(), `id -u; cat /usr/share/tide/x /etc/tide.conf; test -d /usr/lib; echo port = 2 >/etc/tide.conf
 mkdir -p /var/lib/tide; echo high >/var/lib/tide/data; chmod 0600 /var/lib/tide/data; echo mark >/usr/share/tide/y;
-grep -c : /proc/net/dev; hostname`)
-	if err != nil || b.out.String() != "0\ntide\nport = 1\n1\nellwand\n" {
+grep -c : /proc/net/dev; hostname; ls /var/lib`)
+	if err != nil || b.out.String() != "0\ntide\nport = 1\n1\nellwand\nellwand\ntide\n" {
 		t.Fatalf("%v\n%s", err, b.out.String())
 	}
 	for name, want := range map[string]string{"etc/tide.conf": "port = 2\n", "var/lib/tide/data": "high\n", "usr/share/tide/y": "mark\n"} {
