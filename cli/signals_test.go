@@ -27,13 +27,17 @@ const hangs = 2 * time.Minute
 // interruptions are a command line for each command. They run in a workspace
 // that the demo made.
 var interruptions = map[string][]string{
-	"init": {"init", "another"}, "draft": {"draft", "upstream/buoy-codec-3.2.tar.gz", "--name", "codec"}, "fetch": {"fetch"}, "sources": {"sources", "verify"},
+	"init": {"init", "another"}, "draft": {"draft", "upstream/buoy-codec-3.2.tar.gz", "--name", "codec"}, "fetch": {"fetch"}, "sources": {"sources"}, "sources verify": {"sources", "verify"}, "sources clear": {"sources", "clear"},
 	"bump": {"bump", "libharmonic", "--release", "-m", "Built again"}, "export": {"export", "tidegauge", "--out", "."}, "import": {"import", "nothing.recipe.ell"}, "schema": {"schema"},
 	"needs": {"needs", "tidegauge"}, "plan": {"plan"}, "build": {"build", "libharmonic", "tidegauge", "--from", "build"}, "log": {"log"}, "clean": {"clean", "foghorn"},
 	"show": {"show", "tidegauge"}, "extract": {"extract", "tidegauge", "--into", "out"}, "compare": {"compare", "tidegauge", "libharmonic"}, "lint": {"lint", "--all"}, "explain": {"explain"},
 	"order": {"order", "1.0", "2.0"}, "publish": {"publish", "--all", "--to", "local"}, "list": {"list", "local"}, "search": {"search", "tide"}, "sync": {"sync"}, "audit": {"audit", "local"},
 	"promote": {"promote", "local", "testing", "stable"}, "retire": {"retire", "local", "foghorn"}, "history": {"history", "local"}, "rewind": {"rewind", "local", "1"}, "verify": {"verify", "local"},
 	"prune": {"prune", "local", "--keep", "3"}, "index": {"index", "repository"}, "serve": {"serve", "repository", "--listen", "127.0.0.1:0"}, "demo": {"demo", "again"},
+	"root create": {"root", "create", "another-root"}, "root install": {"root", "install", "station", "tidegauge", "tide-almanac"}, "root upgrade": {"root", "upgrade", "station"},
+	"root remove": {"root", "remove", "station", "tidegauge", "--with-dependents"}, "root list": {"root", "list", "station"}, "root owner": {"root", "owner", "station", "/usr/bin/tidegauge"},
+	"root verify": {"root", "verify", "station"}, "root config": {"root", "config", "station"}, "root history": {"root", "history", "station"}, "root rewind": {"root", "rewind", "station", "1"},
+	"root run": {"root", "run", "station", "--", "sh", "-c", "sleep 5"}, "root finish": {"root", "finish", "station"},
 	"completion": {"completion", "bash"}, "help": {"help", "build"},
 }
 
@@ -44,7 +48,11 @@ func TestSignals(t *testing.T) {
 	root := (&program{}).root(os.Stdout, os.Stderr)
 	root.InitDefaultCompletionCmd()
 	root.InitDefaultHelpCmd()
-	each(root, func(c *cobra.Command) { commands[c.Name()] = true })
+	each(root, func(c *cobra.Command) {
+		if !c.HasSubCommands() || c.Name() == "completion" {
+			commands[strings.TrimPrefix(c.CommandPath(), "ellwand ")] = true
+		}
+	})
 	for name := range commands {
 		if interruptions[name] == nil {
 			t.Errorf("%s is not interrupted", name)
@@ -95,7 +103,7 @@ func TestSignals(t *testing.T) {
 			}
 		}
 	}
-	for _, args := range [][]string{{"verify", "local"}, {"build", "--all", "--no-lint"}, {"publish", "--all", "--to", "local"}, {"audit", "local"}} {
+	for _, args := range [][]string{{"verify", "local"}, {"build", "--all", "--no-lint"}, {"publish", "--all", "--to", "local"}, {"audit", "local"}, {"root", "finish", "station"}, {"root", "verify", "station"}} {
 		out, err := run(args...).CombinedOutput()
 		if err != nil && !strings.Contains(string(out), "foghorn") && args[0] != "publish" {
 			t.Errorf("afterwards, %v: %v\n%s", args, err, out)
@@ -103,10 +111,13 @@ func TestSignals(t *testing.T) {
 	}
 }
 
-// each calls f for the commands of a command.
+// each calls f for the commands of a command, and for theirs.
 func each(c *cobra.Command, f func(*cobra.Command)) {
 	for _, sub := range c.Commands() {
 		f(sub)
+		if sub.Name() != "completion" {
+			each(sub, f)
+		}
 	}
 }
 

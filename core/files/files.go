@@ -42,17 +42,37 @@ func MkdirAll(dir string) error {
 	if err := MkdirAll(above); err != nil {
 		return err
 	}
+	if info, err := os.Stat(above); err == nil && isShared(info) {
+		return mkdirShared(dir)
+	}
 	err := os.Mkdir(dir, 0o755)
 	if errors.Is(err, fs.ErrExist) {
 		return nil // by another process at the same moment
 	}
+	return err
+}
+
+// mkdirShared makes a shared directory. It appears with its mode: another process that
+// made a directory in it before it had that would not share its own.
+func mkdirShared(dir string) error {
+	temp, err := os.MkdirTemp(filepath.Dir(dir), ".new-")
 	if err != nil {
 		return err
 	}
-	if info, err := os.Stat(above); err == nil && isShared(info) {
-		return os.Chmod(dir, 0o775|fs.ModeSetgid)
+	err = os.Chmod(temp, 0o775|fs.ModeSetgid)
+	if err == nil {
+		err = unix.Renameat2(unix.AT_FDCWD, temp, unix.AT_FDCWD, dir, unix.RENAME_NOREPLACE)
 	}
-	return nil
+	if errors.Is(err, unix.EINVAL) || errors.Is(err, unix.ENOSYS) { // a file system without that
+		err = os.Rename(temp, dir)
+	}
+	if err != nil {
+		os.Remove(temp)
+	}
+	if errors.Is(err, fs.ErrExist) {
+		return nil // by another process at the same moment
+	}
+	return err
 }
 
 // Mode is the mode of a file in a directory: a group that shares the directory

@@ -3,10 +3,12 @@ package files
 import (
 	"context"
 	"errors"
+	"fmt"
 	"io/fs"
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -106,5 +108,33 @@ func TestReadRegular(t *testing.T) {
 			t.Errorf("%s: %q, %v", name, data, err)
 		}
 		f.Close()
+	}
+}
+
+// Directories that several make at once below a shared one are all shared.
+func TestSharedAtOnce(t *testing.T) {
+	for range 50 {
+		top := filepath.Join(t.TempDir(), "shared")
+		if err := errors.Join(os.Mkdir(top, 0o755), os.Chmod(top, 0o775|fs.ModeSetgid)); err != nil {
+			t.Fatal(err)
+		}
+		var g sync.WaitGroup
+		for n := range 8 {
+			g.Go(func() {
+				if err := MkdirAll(filepath.Join(top, "a", "b", fmt.Sprint(n%2), fmt.Sprint(n))); err != nil {
+					t.Error(err)
+				}
+			})
+		}
+		g.Wait()
+		filepath.WalkDir(top, func(p string, d fs.DirEntry, err error) error {
+			if err != nil {
+				t.Fatal(err)
+			}
+			if info, err := d.Info(); err != nil || !isShared(info) || strings.HasPrefix(d.Name(), ".new-") {
+				t.Fatalf("%s: %v, %v", p, info.Mode(), err)
+			}
+			return nil
+		})
 	}
 }
