@@ -157,7 +157,7 @@ packages from it, lint them, and publish them into a repository.`,
 	}{
 		{"Recipes:", []*cobra.Command{a.initCommand(), a.draftCommand(), a.fetchCommand(), a.sourcesCommand(), a.bumpCommand(), a.exportCommand(), a.importCommand(), a.schemaCommand()}},
 		{"Builds:", []*cobra.Command{a.needsCommand(), a.planCommand(), a.buildCommand(), a.logCommand(), a.cleanCommand()}},
-		{"Packages:", []*cobra.Command{a.showCommand(), a.extractCommand(), a.compareCommand(), a.lintCommand(), a.explainCommand(), a.orderCommand()}},
+		{"Packages:", []*cobra.Command{a.showCommand(), a.extractCommand(), a.compareCommand(), a.lintCommand(), a.explainCommand(), a.trialCommand(), a.orderCommand()}},
 		{"Repositories:", []*cobra.Command{a.publishCommand(), a.listCommand(), a.searchCommand(), a.syncCommand(), a.auditCommand(), a.promoteCommand(), a.retireCommand(), a.historyCommand(),
 			a.rewindCommand(), a.verifyCommand(), a.pruneCommand(), a.indexCommand(), a.serveCommand()}},
 		{"Roots:", []*cobra.Command{a.rootCommand()}},

@@ -2,13 +2,13 @@ package lint
 
 import (
 	"bytes"
-	"encoding/xml"
 	"fmt"
 	"strings"
 
 	"github.com/owenrumney/go-sarif/v3/pkg/report/v210/sarif"
 
 	"ellwand.example/core/fact"
+	"ellwand.example/core/junit"
 )
 
 // sarifLevels are SARIF's words for the severities.
@@ -74,62 +74,24 @@ func artifactOf(f fact.Finding) string {
 	return f.Subject
 }
 
-// The elements of a report as JUnit writes it.
-type (
-	junitSuites struct {
-		XMLName  xml.Name     `xml:"testsuites"`
-		Name     string       `xml:"name,attr"`
-		Tests    int          `xml:"tests,attr"`
-		Failures int          `xml:"failures,attr"`
-		Errors   int          `xml:"errors,attr"`
-		Suites   []junitSuite `xml:"testsuite"`
-	}
-	junitSuite struct {
-		Name     string      `xml:"name,attr"`
-		Tests    int         `xml:"tests,attr"`
-		Failures int         `xml:"failures,attr"`
-		Errors   int         `xml:"errors,attr"`
-		Skipped  int         `xml:"skipped,attr"`
-		Time     string      `xml:"time,attr"`
-		Cases    []junitCase `xml:"testcase"`
-	}
-	junitCase struct {
-		Name      string        `xml:"name,attr"`
-		Classname string        `xml:"classname,attr"`
-		Time      string        `xml:"time,attr"`
-		Skipped   *junitSkipped `xml:"skipped"`
-		Failure   *junitFailure `xml:"failure"`
-		Output    string        `xml:"system-out,omitempty"`
-	}
-	junitSkipped struct {
-		Text string `xml:",chardata"`
-	}
-	junitFailure struct {
-		Message string `xml:"message,attr"`
-		Type    string `xml:"type,attr"`
-		Text    string `xml:",chardata"`
-	}
-)
-
 // JUnit writes findings as the XML report that JUnit and its followers write:
 // a suite for each subject, in it a case for each rule that found something
 // there, which fails for errors and warnings; waived findings are skipped, and
 // hints are cases that passed, with what they say as their output. A subject
 // without a finding has one case that passed.
 func JUnit(subjects []string, findings []fact.Finding) ([]byte, error) {
-	all := junitSuites{Name: "lint", Suites: []junitSuite{}}
+	report := junit.Report{Name: "lint"}
 	for _, subject := range subjects {
-		suite := junitSuite{Name: subject, Time: "0"}
+		suite := junit.Suite{Name: subject}
 		for _, f := range findings {
 			if f.Subject != subject {
 				continue
 			}
-			c := junitCase{Name: f.Code + " " + placeOf(f) + f.Message, Classname: subject, Time: "0"}
+			c := junit.Case{Name: f.Code + " " + placeOf(f) + f.Message, Class: subject}
 			rule, _ := Find(f.Code)
 			switch {
 			case f.Waived != "":
-				c.Skipped = &junitSkipped{f.Waived}
-				suite.Skipped++
+				c.Skipped = &junit.Skipped{Reason: f.Waived}
 			case f.Severity == Hint:
 				c.Output = f.Remedy
 			default:
@@ -137,26 +99,14 @@ func JUnit(subjects []string, findings []fact.Finding) ([]byte, error) {
 				if f.File != "" {
 					where = fmt.Sprintf("%s:%d\n", f.File, f.Line)
 				}
-				c.Failure = &junitFailure{Message: rule.Title, Type: string(f.Severity), Text: where + placeOf(f) + f.Message + "\n" + f.Remedy}
-				suite.Failures++
+				c.Failure = &junit.Failure{Message: rule.Title, Type: string(f.Severity), Text: where + placeOf(f) + f.Message + "\n" + f.Remedy}
 			}
 			suite.Cases = append(suite.Cases, c)
 		}
 		if len(suite.Cases) == 0 {
-			suite.Cases = []junitCase{{Name: "no findings", Classname: subject, Time: "0"}}
+			suite.Cases = []junit.Case{{Name: "no findings", Class: subject}}
 		}
-		suite.Tests = len(suite.Cases)
-		all.Tests += suite.Tests
-		all.Failures += suite.Failures
-		all.Suites = append(all.Suites, suite)
+		report.Suites = append(report.Suites, suite)
 	}
-	var b bytes.Buffer
-	b.WriteString(xml.Header)
-	e := xml.NewEncoder(&b)
-	e.Indent("", "  ")
-	if err := e.Encode(all); err != nil {
-		return nil, err
-	}
-	b.WriteString("\n")
-	return b.Bytes(), nil
+	return report.Encode()
 }

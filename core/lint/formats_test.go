@@ -7,6 +7,7 @@ import (
 	"testing"
 
 	"ellwand.example/core/fact"
+	"ellwand.example/core/junit"
 	"ellwand.example/core/recipe/document"
 )
 
@@ -86,7 +87,7 @@ func TestJUnit(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	var all junitSuites
+	var all junit.Report
 	if err := xml.Unmarshal(data, &all); err != nil {
 		t.Fatal(err)
 	}

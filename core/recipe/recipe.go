@@ -218,6 +218,9 @@ func (s Scripts) All() map[string]string {
 // Trial says how a package is tried once it is installed.
 type Trial struct {
 	Run string `toml:"run" shape:"a shell script"`
+	// Commands are the arguments that commands are called with, in place of --version.
+	Commands map[string]string `toml:"commands"`
+	Skip     []string          `toml:"skip"` // commands that are not called
 }
 
 // Waiver accepts a finding on purpose.

@@ -48,6 +48,8 @@ var descriptions = map[string]string{
 	"source.commit":    "The full name of the commit, in hexadecimal",
 	"trial":            "How an installed package is tried",
 	"trial.run":        "A shell script that fails if the package does not work",
+	"trial.commands":   "The arguments that a command is called with, in place of --version",
+	"trial.skip":       "Commands that are not called, such as daemons",
 	"source.into":      "The directory in the work tree to unpack into",
 	"source.skip":      "Patterns of paths in the archive that are not unpacked",
 	"patch":            "Patches, applied in order after all sources are unpacked",

@@ -1,0 +1,124 @@
+package cli
+
+import (
+	"fmt"
+	"os"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"ellwand.example/app"
+	"ellwand.example/cli/term"
+	"ellwand.example/core/fact"
+	"ellwand.example/core/trial"
+)
+
+func (a *program) trialCommand() *cobra.Command {
+	var o app.TrialOptions
+	var junit string
+	var shell bool
+	cmd := &cobra.Command{
+		Use:   "trial PACKAGE...",
+		Short: "Rehearse packages: install, run, upgrade, remove",
+		Long: `Rehearse packages in a throwaway root on the target's system, without being root. A PACKAGE is
+one as for ` + "`ellwand root install`" + `, or a recipe, which stands for its packages.
+
+They are installed with all that they need. Every program and library is loaded with its libraries
+and symbols, every command is called with --version or --help, the recipe's [trial] runs, modules are
+imported, a program is compiled with each pkg-config module, and the programs that units and desktop
+entries start are looked for. Then the published version is upgraded with edited configuration, and
+everything is removed. The exit status is 1 if a check failed.
+
+--system tells whether the packages work on another system: the directory of one.`,
+		Example: `  ellwand trial tidegauge
+  ellwand trial foghorn --junit report.xml`,
+		Args:              arguments(atLeastOne("a package")),
+		ValidArgsFunction: a.completeShown,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			u, err := a.appIfAny()
+			if err != nil {
+				return err
+			}
+			if shell {
+				o.Shell = os.Stdin
+			}
+			report, err := u.Trial(cmd.Context(), args, o)
+			if err != nil {
+				return err
+			}
+			if junit != "" {
+				data, err := trial.JUnit(report.Checks)
+				if err != nil {
+					return err
+				}
+				if err := os.WriteFile(junit, data, 0o644); err != nil {
+					return err
+				}
+			}
+			if a.json {
+				err = a.printJSON(report)
+			} else {
+				a.showTrial(report)
+			}
+			if o.Keep != "" && !a.json {
+				a.out.Printf("the root is %s/root\n", o.Keep)
+			}
+			if err == nil && len(report.Failed()) > 0 {
+				return statusError(statusFindings)
+			}
+			return err
+		},
+	}
+	flags := cmd.Flags()
+	flags.StringVar(&o.System, "system", "", "the system to try them on: host, or the `DIR` of another (default: the target's)")
+	flags.StringVar(&o.Channel, "channel", "", "the channel that other packages and older versions come from")
+	flags.StringVar(&o.Keep, "keep", "", "leave the root, with the packages in it, in `DIR`")
+	flags.StringVar(&junit, "junit", "", "also write a JUnit report to `FILE`")
+	flags.BoolVar(&shell, "shell", false, "open a shell in the root after the checks")
+	return cmd
+}
+
+// showTrial shows checks as a table, and the failures with what they wrote.
+func (a *program) showTrial(report app.TrialReport) {
+	w := a.out
+	roles := map[trial.State]term.Role{trial.Passed: term.Good, trial.Failed: term.Bad, trial.Skipped: term.Faint}
+	counts := map[trial.State]int{}
+	var rows [][]string
+	for _, c := range report.Checks {
+		counts[c.State]++
+		what := c.Name
+		if c.Subject != "" {
+			what += " " + fact.Visible(c.Subject)
+		}
+		message := c.Message
+		if c.State == trial.Failed {
+			message, _, _ = strings.Cut(message, "\n")
+		}
+		rows = append(rows, []string{w.Style(term.Name, c.Package), what, w.Style(roles[c.State], string(c.State)), fmt.Sprintf("%.1f s", c.Time.Round(time.Millisecond).Seconds()), w.Style(term.Faint, fact.Visible(message))})
+	}
+	w.Table([]string{"package", "check", "result", "time", ""}, rows)
+	for _, c := range report.Failed() {
+		what := c.Name
+		if c.Subject != "" {
+			what += " " + fact.Visible(c.Subject)
+		}
+		w.Printf("\n%s  %s\n", w.Style(term.Bad, what), w.Style(term.Faint, c.Package))
+		for line := range strings.SplitSeq(c.Message, "\n") {
+			w.Printf("    %s\n", w.Wrapped(fact.Visible(line), 4))
+		}
+		if c.Command != "" {
+			w.Printf("    $ %s\n", fact.Visible(c.Command))
+		}
+		a.showOutput(w, c.Output)
+		if c.Remedy != "" {
+			w.Printf("    → %s\n", w.Wrapped(c.Remedy, 6))
+		}
+	}
+	text := fmt.Sprintf("%s: %d passed, %d failed, %d skipped", fact.Count(len(report.Checks), "check", "checks"), counts[trial.Passed], counts[trial.Failed], counts[trial.Skipped])
+	role := term.Good
+	if counts[trial.Failed] > 0 {
+		role = term.Bad
+	}
+	w.Printf("\n%s\n", w.Style(role, text))
+}
