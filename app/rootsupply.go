@@ -11,6 +11,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 
 	"ellwand.example/core/cancel"
 	"ellwand.example/core/ell"
@@ -44,7 +45,8 @@ type supply struct {
 type origin struct {
 	file       string // of a package file
 	pkg        *ell.Package
-	sha256     string
+	sha256     string                 // from an index; empty for files
+	digest     func() (string, error) // of a file
 	record     index.Record
 	repository *repo.Repository
 }
@@ -114,9 +116,20 @@ func (u *supply) addFile(ctx context.Context, word string) error {
 	if IsPackageURL(word) {
 		return fact.Errorf(fact.StatusInput, "%s is on a server: download it first, or install it from its repository", word)
 	}
-	if o.sha256, err = fileDigest(ctx, word); err != nil {
-		return err
+	// The digest is computed while the change is solved.
+	type result struct {
+		sum string
+		err error
 	}
+	done := make(chan result, 1)
+	go func() {
+		sum, err := fileDigest(ctx, word)
+		done <- result{sum, err}
+	}()
+	o.digest = sync.OnceValues(func() (string, error) {
+		r := <-done
+		return r.sum, r.err
+	})
 	c := index.RecordOf(p.Facts).Candidate()
 	u.words[word] = c
 	u.add(c, o)
@@ -300,7 +313,7 @@ func (u *supply) toRequest(ctx context.Context, answer *solve.Answer, asked map[
 // other is a package of the same version as an installed one, that was named by its file,
 // or is to be written again.
 func (u *supply) other(word string, have root.Installed, rewrite bool) *solve.Package {
-	if p := u.words[word]; p != nil && (rewrite || u.from[p].sha256 != have.SHA256) {
+	if p := u.words[word]; p != nil && (rewrite || u.isOther(p, have)) {
 		return p
 	}
 	if !rewrite {
@@ -312,6 +325,12 @@ func (u *supply) other(word string, have root.Installed, rewrite bool) *solve.Pa
 		}
 	}
 	return nil
+}
+
+// isOther reports whether a package file is not the installed one.
+func (u *supply) isOther(p *solve.Package, have root.Installed) bool {
+	sum, err := u.from[p].digest()
+	return err == nil && sum != have.SHA256
 }
 
 // wanted is the dependency that a word stands for: a file, a name, NAME@VERSION-RELEASE,
@@ -432,10 +451,13 @@ func (u *supply) open(ctx context.Context, p *solve.Package) (root.Incoming, err
 		return root.Incoming{Package: opened, SHA256: o.sha256, Bytes: o.record.Bytes}, nil
 	}
 	var err error
-	if o.sha256 == "" {
-		if o.sha256, err = fileDigest(ctx, o.file); err != nil {
-			return root.Incoming{}, err
-		}
+	if o.digest != nil {
+		o.sha256, err = o.digest()
+	} else {
+		o.sha256, err = fileDigest(ctx, o.file)
+	}
+	if err != nil {
+		return root.Incoming{}, err
 	}
 	info, err := os.Stat(o.file)
 	if err != nil {

@@ -224,6 +224,9 @@ func (a *accounts) numbers(owner, group string) (uid, gid int) {
 // lockAccounts takes the lock of lckpwdf(3), which every program that changes accounts
 // takes.
 func (t *Transaction) lockAccounts(ctx context.Context) (unlock func(), err error) {
+	if _, there, err := t.root.exists("/etc"); err != nil || !there {
+		return func() {}, err // nobody else can change what is not there yet
+	}
 	f, err := t.root.tree.OpenFile(accountLock, os.O_CREATE|os.O_RDWR|openFlags, 0o600)
 	if err != nil {
 		return nil, err

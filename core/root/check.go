@@ -29,22 +29,23 @@ func (t *Transaction) planSpace(_ context.Context, p *Plan, _ Request) error {
 	}
 	needs := map[uint64]*need{}
 	devices := map[string]uint64{}
-	device := func(dir string) (uint64, string, error) {
-		for {
-			if d, ok := devices[dir]; ok {
-				return d, dir, nil
-			}
-			info, err := t.root.tree.Stat(local(dir))
-			if err == nil && info.IsDir() {
-				d := uint64(info.Sys().(*syscall.Stat_t).Dev)
-				devices[dir] = d
-				return d, dir, nil
-			}
-			if dir == "/" {
-				return 0, dir, err
-			}
-			dir = path.Dir(dir)
+	nearest := map[string]string{} // directory → itself, or the one above that is there
+	var device func(dir string) (uint64, string, error)
+	device = func(dir string) (uint64, string, error) {
+		if at, ok := nearest[dir]; ok {
+			return devices[at], at, nil
 		}
+		info, err := t.root.tree.Stat(local(dir))
+		if err == nil && info.IsDir() {
+			nearest[dir], devices[dir] = dir, uint64(info.Sys().(*syscall.Stat_t).Dev)
+			return devices[dir], dir, nil
+		}
+		if dir == "/" {
+			return 0, dir, err
+		}
+		d, at, err := device(path.Dir(dir))
+		nearest[dir] = at
+		return d, at, err
 	}
 	for _, i := range p.items {
 		if !i.write {

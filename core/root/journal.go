@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"os"
 	"path"
 	"slices"
 
@@ -27,7 +28,7 @@ const (
 // journal is everything that is needed to undo a transaction, or to finish it.
 type journal struct {
 	Format int `json:"format"`
-	// Made are new directories, the outermost first, and Temps new files and links.
+	// Made are new directories, with everything in them, and Temps new files and links.
 	Made  []string `json:"made"`
 	Temps []string `json:"temps"`
 	// Early goes before the renames, Removals after them.
@@ -153,7 +154,7 @@ func (t *Transaction) recover(ctx context.Context) (*Recovery, error) {
 			return nil, err
 		}
 		done := &Recovery{Action: j.Entry.Action, Finished: true}
-		done.Entry, err = t.finish(ctx, j)
+		done.Entry, err = t.finish(ctx, j, false)
 		var failed *ScriptError
 		if errors.As(err, &failed) {
 			done.Err, err = err, nil
@@ -188,8 +189,8 @@ func (r *Root) undo(j *journal) error {
 			return err
 		}
 	}
-	for _, p := range slices.Backward(j.Made) {
-		if err := r.removeDir(p); err != nil {
+	for _, p := range j.Made {
+		if err := r.tree.RemoveAll(local(p)); err != nil {
 			return err
 		}
 	}
@@ -210,18 +211,20 @@ func (r *Root) removeDir(p string) error {
 }
 
 // redo does everything between the commit and the scripts. Each step does nothing if it
-// was done before.
-func (r *Root) redo(j *journal) error {
-	switched, err := r.isSwitched(j)
-	if err != nil || switched {
-		return err
-	}
-	renamed := map[string]bool{}
-	for _, n := range j.Renames {
-		if _, there, err := r.exists(n.From); err != nil {
+// was done before; fresh says that none was.
+func (r *Root) redo(j *journal, fresh bool) error {
+	renamed := map[string]bool{} // by an earlier attempt
+	if !fresh {
+		switched, err := r.isSwitched(j)
+		if err != nil || switched {
 			return err
-		} else if !there {
-			renamed[n.To] = true // by an earlier attempt
+		}
+		for _, n := range j.Renames {
+			if _, there, err := r.exists(n.From); err != nil {
+				return err
+			} else if !there {
+				renamed[n.To] = true
+			}
 		}
 	}
 	for _, gone := range j.Early {
@@ -234,15 +237,23 @@ func (r *Root) redo(j *journal) error {
 		}
 	}
 	dirs := map[string]bool{}
+	open := newHandles(r.tree)
 	for _, n := range j.Renames {
 		dirs[path.Dir(n.To)] = true
 		if renamed[n.To] {
 			continue
 		}
-		if err := r.tree.Rename(local(n.From), local(n.To)); err != nil {
+		// Both are in one directory.
+		err := open.in(n.From, func(dir *os.Root, name string) error { return dir.Rename(name, path.Base(n.To)) })
+		if errors.Is(err, fs.ErrExist) || errors.Is(err, unix.ENOTEMPTY) {
+			err = r.mergeDir(n.From, n.To)
+		}
+		if err != nil {
+			open.Close()
 			return err
 		}
 	}
+	open.Close()
 	for _, gone := range j.Removals {
 		dirs[path.Dir(gone.Path)] = true
 		if r.isBelowRenamed(gone.Path, renamedTo(j)) {
@@ -267,6 +278,30 @@ func (r *Root) redo(j *journal) error {
 		return err
 	}
 	return writeDurable(r.state, stateFile, append(slices.Clone(j.State), '\n'))
+}
+
+// mergeDir moves what is in a new directory into one that somebody made in its place
+// after the plan was made.
+func (r *Root) mergeDir(from, to string) error {
+	dir, err := r.tree.Open(local(from))
+	if err != nil {
+		return err
+	}
+	names, err := dir.Readdirnames(-1)
+	if err = errors.Join(err, dir.Close()); err != nil {
+		return err
+	}
+	for _, name := range names {
+		source, target := path.Join(from, name), path.Join(to, name)
+		err := r.tree.Rename(local(source), local(target))
+		if errors.Is(err, fs.ErrExist) || errors.Is(err, unix.ENOTEMPTY) {
+			err = r.mergeDir(source, target)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return r.tree.Remove(local(from))
 }
 
 // isSwitched reports whether the root has the state of a journal already: everything but

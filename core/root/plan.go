@@ -299,11 +299,13 @@ func (t *Transaction) planDisk(ctx context.Context, p *Plan, q Request) error {
 	for _, w := range q.Adopt {
 		adopt[path.Clean("/"+w)] = true
 	}
+	open := newHandles(t.root.tree)
+	defer open.Close()
 	for n, i := range p.items {
 		if n%1000 == 0 && ctx.Err() != nil {
 			return ctx.Err()
 		}
-		info, there, err := t.root.exists(i.real)
+		info, there, err := open.exists(i.real)
 		if err != nil {
 			return err
 		}
@@ -507,6 +509,8 @@ func (t *Transaction) planDirectories(_ context.Context, p *Plan, _ Request) err
 		going[r.Path] = r
 	}
 	made := map[string]*item{}
+	open := newHandles(t.root.tree)
+	defer open.Close()
 	for _, i := range p.items {
 		if i.entry.Type == staging.Directory && i.write {
 			made[i.real] = i
@@ -537,7 +541,7 @@ func (t *Transaction) planDirectories(_ context.Context, p *Plan, _ Request) err
 			if at := p.at[dir]; at != nil && at.entry.Type != staging.Directory {
 				break // a link: what is below it was resolved
 			}
-			info, there, err := t.root.exists(dir)
+			info, there, err := open.exists(dir)
 			if err != nil {
 				return err
 			}

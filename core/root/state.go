@@ -2,7 +2,6 @@ package root
 
 import (
 	"bytes"
-	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -41,6 +40,8 @@ type Installed struct {
 	SHA256  string `json:"sha256"` // of the package's file
 	Bytes   int64  `json:"bytes"`  // that the file has
 	Record  string `json:"record"` // SHA-256 of its record, in objects
+	// Defaults are the digests of the package's configuration files, in objects.
+	Defaults []string `json:"defaults,omitempty"`
 	// Asked means that a user asked for it; otherwise another package needs it.
 	Asked bool `json:"asked,omitempty"`
 }
@@ -211,24 +212,15 @@ func (r *Root) putObject(data []byte) (string, error) {
 }
 
 // sweepObjects removes objects that nothing refers to any more.
-func (r *Root) sweepObjects(ctx context.Context, s State) error {
+func (r *Root) sweepObjects(s State) error {
 	used := map[string]bool{s.Owners: true}
 	for _, k := range s.Kept {
 		used[k.Default] = true
 	}
 	for _, p := range s.Packages {
 		used[p.Record] = true
-		rec, err := r.Record(p)
-		if err != nil {
-			return err
-		}
-		for _, e := range rec.Layout {
-			if e.Kind == fact.KindConfig {
-				used[e.SHA256] = true
-			}
-		}
-		if err := ctx.Err(); err != nil {
-			return err
+		for _, d := range p.Defaults {
+			used[d] = true
 		}
 	}
 	dir, err := r.state.Open(objectsDir)

@@ -46,6 +46,7 @@ type Transaction struct {
 	progress progress.Sink
 	state    State
 	accounts accounts
+	open     *handles // while files are placed
 	unlock   func() error
 }
 
@@ -116,7 +117,7 @@ func (t *Transaction) Apply(ctx context.Context, p *Plan) (*Entry, error) {
 		// The context may be done; undoing is not to be interrupted.
 		return nil, errors.Join(err, t.root.undo(j))
 	}
-	return t.finish(ctx, j)
+	return t.finish(ctx, j, true)
 }
 
 // prepare makes everything that the journal refers to, but the new files themselves.
@@ -124,7 +125,8 @@ func (t *Transaction) prepare(ctx context.Context, p *Plan) (*journal, error) {
 	id := make([]byte, 4)
 	rand.Read(id)
 	j := &journal{Format: Format, Early: p.early, Removals: p.removals}
-	// Where a directory is to be in place of a file, it is made beside it.
+	// A new directory is made beside its place, with everything in it, and renamed as
+	// a whole.
 	moved := map[string]string{}
 	placed := func(real string) string {
 		for dir := path.Dir(real); dir != "/"; dir = path.Dir(dir) {
@@ -140,13 +142,12 @@ func (t *Transaction) prepare(ctx context.Context, p *Plan) (*journal, error) {
 		return path.Join(path.Dir(real), fmt.Sprintf("%s%s-%d", tempPrefix, hex.EncodeToString(id), n))
 	}
 	for _, i := range p.made {
-		i.temp = placed(i.real)
-		if slices.ContainsFunc(p.early, func(r removal) bool { return r.Path == i.real }) {
-			i.temp = temp(i.temp)
+		if i.temp = placed(i.real); i.temp == i.real {
+			i.temp = temp(i.real)
 			moved[i.real] = i.temp
+			j.Made = append(j.Made, i.temp)
 			j.Renames = append(j.Renames, rename{i.temp, i.real})
 		}
-		j.Made = append(j.Made, i.temp)
 	}
 	for _, i := range p.items {
 		if i.entry.Type == staging.Directory {
@@ -157,16 +158,15 @@ func (t *Transaction) prepare(ctx context.Context, p *Plan) (*journal, error) {
 			continue
 		}
 		if i.write {
-			at := placed(i.real)
-			if i.temp = at; at == i.real {
+			if i.temp = placed(i.real); i.temp == i.real {
 				i.temp = temp(i.real)
+				j.Temps = append(j.Temps, i.temp)
 				j.Renames = append(j.Renames, rename{i.temp, i.real})
 			}
-			j.Temps = append(j.Temps, i.temp)
 		}
 		if i.config != nil && i.config.beside {
 			beside := i.real + DefaultSuffix
-			made := temp(beside)
+			made := temp(beside) // the file is there, and so is its directory
 			j.Temps = append(j.Temps, made)
 			j.Renames = append(j.Renames, rename{made, beside})
 			p.items = append(p.items, &item{entry: i.entry, real: beside, part: i.part, write: true, temp: made, config: &configItem{data: i.config.data}})
@@ -174,10 +174,13 @@ func (t *Transaction) prepare(ctx context.Context, p *Plan) (*journal, error) {
 	}
 	p.accountTemps = map[string]string{}
 	for _, file := range sortedKeys(p.accounts.text) {
-		made := temp(file)
+		made := placed(file)
+		if made == file {
+			made = temp(file)
+			j.Temps = append(j.Temps, made)
+			j.Renames = append(j.Renames, rename{made, file})
+		}
 		p.accountTemps[file] = made
-		j.Temps = append(j.Temps, made)
-		j.Renames = append(j.Renames, rename{made, file})
 	}
 	state, err := t.newState(ctx, p)
 	if err != nil {
@@ -214,6 +217,18 @@ func (t *Transaction) newState(ctx context.Context, p *Plan) (State, error) {
 		if one.record == nil {
 			continue
 		}
+		for _, i := range p.items {
+			if i.part != one || i.config == nil || i.config.data == nil {
+				continue
+			}
+			sum, err := t.root.putObject(i.config.data)
+			if err != nil {
+				return s, err
+			}
+			one.change.To.Defaults = append(one.change.To.Defaults, sum)
+		}
+		slices.Sort(one.change.To.Defaults)
+		one.change.To.Defaults = slices.Compact(one.change.To.Defaults)
 		data, err := one.record.encode()
 		if err != nil {
 			return s, err
@@ -227,13 +242,6 @@ func (t *Transaction) newState(ctx context.Context, p *Plan) (State, error) {
 		}
 	}
 	slices.SortFunc(s.Packages, func(a, b Installed) int { return strings.Compare(a.Name, b.Name) })
-	for _, i := range p.items {
-		if i.config != nil && i.config.data != nil {
-			if _, err := t.root.putObject(i.config.data); err != nil {
-				return s, err
-			}
-		}
-	}
 	var err error
 	if s.Owners, err = t.root.putObject(encodeOwners(p.owners)); err != nil {
 		return s, err
@@ -253,9 +261,11 @@ func userName() string {
 func (t *Transaction) place(ctx context.Context, p *Plan) error {
 	task := t.progress.Begin("writing files", p.Bytes, "bytes")
 	defer task.End("")
-	tree := t.root.tree
+	t.open = newHandles(t.root.tree)
+	defer t.open.Close()
 	for _, i := range p.made {
-		if err := tree.Mkdir(local(i.temp), 0o700); err != nil {
+		err := t.open.in(i.temp, func(dir *os.Root, name string) error { return dir.Mkdir(name, 0o700) })
+		if err != nil {
 			return err
 		}
 	}
@@ -307,13 +317,15 @@ func (t *Transaction) placePart(ctx context.Context, p *Plan, one *part, items [
 			}
 			task.Advance(i.entry.Size)
 		case i.entry.Type == staging.Symlink:
-			if err := t.root.tree.Symlink(i.entry.Link, local(i.temp)); err != nil {
-				return err
-			}
-			if uid >= 0 || gid >= 0 {
-				if err := t.root.tree.Lchown(local(i.temp), uid, gid); err != nil {
-					return err
+			err := t.open.in(i.temp, func(dir *os.Root, name string) error {
+				err := dir.Symlink(i.entry.Link, name)
+				if err == nil && (uid >= 0 || gid >= 0) {
+					err = dir.Lchown(name, uid, gid)
 				}
+				return err
+			})
+			if err != nil {
+				return err
 			}
 		default:
 			byPath[i.entry.Path] = i
@@ -376,7 +388,11 @@ func (t *Transaction) numbers(p *Plan, e ell.Entry) (uid, gid int) {
 
 // placeFile writes a new file at an item's temporary name.
 func (t *Transaction) placeFile(i *item, r io.Reader, size int64, uid, gid int, when time.Time) error {
-	f, err := t.root.tree.OpenFile(local(i.temp), os.O_CREATE|os.O_EXCL|os.O_WRONLY|openFlags, 0o600)
+	var f *os.File
+	err := t.open.in(i.temp, func(dir *os.Root, name string) (err error) {
+		f, err = dir.OpenFile(name, os.O_CREATE|os.O_EXCL|os.O_WRONLY|openFlags, 0o600)
+		return err
+	})
 	if err != nil {
 		return err
 	}
@@ -521,9 +537,9 @@ func (t *Transaction) syncFileSystems(dirs map[string]bool) error {
 }
 
 // finish does what comes after the commit: renames, removals, the record, scripts. It can
-// be interrupted at any point and called again.
-func (t *Transaction) finish(ctx context.Context, j *journal) (*Entry, error) {
-	if err := t.root.redo(j); err != nil {
+// be interrupted at any point and called again; fresh says that it is not.
+func (t *Transaction) finish(ctx context.Context, j *journal, fresh bool) (*Entry, error) {
+	if err := t.root.redo(j, fresh); err != nil {
 		return nil, fmt.Errorf("the transaction is not finished yet; the next change of the root finishes it: %w", err)
 	}
 	if err := t.load(); err != nil {
@@ -561,7 +577,7 @@ func (t *Transaction) finish(ctx context.Context, j *journal) (*Entry, error) {
 	if err := t.root.clearJournal(); err != nil {
 		return nil, err
 	}
-	if err := t.root.sweepObjects(ctx, t.state); err != nil {
+	if err := t.root.sweepObjects(t.state); err != nil {
 		return nil, err
 	}
 	return &j.Entry, failed
