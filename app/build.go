@@ -35,6 +35,9 @@ func HistoryFile(w *workspace.Workspace) string { return w.State("history.sqlite
 // *sandbox.RefusedError, *build.SystemError and usage errors.
 func (a *App) Builder(ctx context.Context, isolation Isolation) (*build.Builder, error) {
 	w := a.Workspace
+	if err := w.MakeState(); err != nil {
+		return nil, err
+	}
 	b := &build.Builder{Resolver: &satisfy.Resolver{Workspace: w, Progress: a.Progress}, Fetcher: a.Fetcher(ctx), Runner: sandbox.None{}}
 	var err error
 	if b.History, err = history.Open(ctx, HistoryFile(w)); err != nil {

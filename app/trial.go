@@ -89,6 +89,9 @@ func (a *App) trialDir(keep string) (dir string, remove func() error, err error)
 	}
 	above := ""
 	if a.Workspace != nil {
+		if err := a.Workspace.MakeState(); err != nil {
+			return "", nil, err
+		}
 		above = a.Workspace.State("trials")
 		if err := os.MkdirAll(above, 0o755); err != nil {
 			return "", nil, err

@@ -71,6 +71,9 @@ exit status is 1. Values already in the recipe are reused.`,
 }
 
 func (a *program) draft(ctx context.Context, w *workspace.Workspace, arg string, o draftOptions) error {
+	if err := w.MakeState(); err != nil {
+		return err
+	}
 	temp, err := os.MkdirTemp(w.State(), "draft-")
 	if err != nil {
 		return err

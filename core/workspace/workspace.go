@@ -24,6 +24,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"ellwand.example/core/fact"
+	"ellwand.example/core/files"
 	"ellwand.example/core/lint"
 	"ellwand.example/core/pattern"
 	"ellwand.example/core/recipe"
@@ -198,14 +199,10 @@ func Init(dir string) (*Workspace, error) {
 	if around, err := Find(dir); err == nil {
 		return nil, &ExistsError{dir, around}
 	}
-	for _, d := range []string{RecipesDir, StateDir} {
-		if err := os.MkdirAll(filepath.Join(dir, d), 0o755); err != nil {
-			return nil, err
-		}
+	if err := os.MkdirAll(filepath.Join(dir, RecipesDir), 0o755); err != nil {
+		return nil, err
 	}
-	// State is not for version control; saying so inside of it leaves the
-	// maintainer's own ignore files alone.
-	if err := os.WriteFile(filepath.Join(dir, StateDir, ".gitignore"), []byte("*\n"), 0o644); err != nil {
+	if err := makeState(dir); err != nil {
 		return nil, err
 	}
 	// Packages can be built again; an existing ignore file is the maintainer's.
@@ -268,6 +265,23 @@ func Display(path string) string {
 // State returns a path under .ellwand/.
 func (w *Workspace) State(elem ...string) string {
 	return filepath.Join(append([]string{w.Dir, StateDir}, elem...)...)
+}
+
+// MakeState makes the directory of the workspace's state, which a workspace that comes
+// from a git repository does not have.
+func (w *Workspace) MakeState() error { return makeState(w.Dir) }
+
+// makeState makes the directory for the state. It is not for version control; saying so
+// inside of it leaves the maintainer's own ignore files alone.
+func makeState(dir string) error {
+	state := filepath.Join(dir, StateDir)
+	if _, err := os.Stat(state); err == nil {
+		return nil
+	}
+	if err := files.MkdirAll(state); err != nil {
+		return err
+	}
+	return os.WriteFile(filepath.Join(state, ".gitignore"), []byte("*\n"), 0o644)
 }
 
 // plainPath is a path that make and shell scripts can handle without quotes:
