@@ -44,7 +44,7 @@ func (e *LintError) Status() fact.Status { return fact.StatusFindings }
 
 // Publish adds package files to a channel of a repository, after lint has checked
 // them; the gate of the repository checks what the channel would become. Errors
-// are *LintError, *NoRepositoryError and those of repo.Repository.Publish; nothing
+// are *LintError, *RequirementError, *NoRepositoryError and those of repo.Repository.Publish; nothing
 // was published then.
 func (a *App) Publish(ctx context.Context, o Opened, files []string, options PublishOptions) (repo.Report, error) {
 	if !options.Start {
@@ -62,6 +62,9 @@ func (a *App) Publish(ctx context.Context, o Opened, files []string, options Pub
 		}
 	}
 	if err := a.lintGate(ctx, o, files, allowed); err != nil {
+		return repo.Report{}, err
+	}
+	if err := a.checkFiles(ctx, o, files); err != nil {
 		return repo.Report{}, err
 	}
 	change.Passed = allowed

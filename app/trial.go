@@ -58,6 +58,13 @@ func (a *App) Trial(ctx context.Context, words []string, o TrialOptions) (report
 	defer func() { err = errors.Join(err, remove()) }()
 	t := &rehearsal{app: a, options: o, words: words, dir: dir, report: &report}
 	err = t.run(ctx)
+	if err == nil && a.Workspace != nil {
+		for _, p := range t.asked {
+			if err := a.saveTrial(p.Name, p.Identity(), p.SHA256, report); err != nil {
+				return report, err
+			}
+		}
+	}
 	slices.SortStableFunc(report.Checks, func(x, y trial.Check) int { return cmp.Compare(t.order(x.Package), t.order(y.Package)) })
 	return report, err
 }

@@ -13,6 +13,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"ellwand.example/app"
 	"ellwand.example/cli/term"
 	"ellwand.example/core/engine/build"
 	"ellwand.example/core/fact"
@@ -22,7 +23,7 @@ import (
 func (a *program) buildCommand() *cobra.Command {
 	var o build.Options
 	var set []string
-	var again, every, twice, asTree, noLint bool
+	var again, every, twice, asTree, noLint, try bool
 	var shell string
 	cmd := &cobra.Command{
 		Use:   "build RECIPE... | --all",
@@ -104,6 +105,9 @@ the recipe and its packages.`,
 			default:
 				err = a.buildMany(cmd.Context(), b, all, o)
 			}
+			if err == nil && try {
+				err = a.tryBuilt(cmd.Context(), u, all)
+			}
 			return cmp.Or(err, broken)
 		},
 	}
@@ -112,6 +116,7 @@ the recipe and its packages.`,
 	cmd.Flags().StringVar(&o.From, "from", "", "run this step and those after it, even if nothing changed")
 	cmd.Flags().StringVar(&o.Until, "until", "", "stop after this step, and leave a copy of the work tree to inspect")
 	cmd.Flags().BoolVar(&o.Needs, "needs-report", false, "run every step, record what they use, and compare it with the recipe's dependencies")
+	cmd.Flags().BoolVar(&try, "trial", false, "rehearse the packages afterwards, as ellwand trial does")
 	cmd.Flags().BoolVar(&noLint, "no-lint", false, "skip lint")
 	cmd.Flags().BoolVar(&asTree, "layout", false, "run the steps up to stage, and show which package owns each staged path")
 	cmd.Flags().BoolVar(&twice, "twice", false, "build again with a different time, user, path, locale and job count, and compare the packages byte by byte")
@@ -121,6 +126,19 @@ the recipe and its packages.`,
 	cmd.RegisterFlagCompletionFunc("from", cobra.FixedCompletions(recipe.StepNames, cobra.ShellCompDirectiveNoFileComp))
 	cmd.RegisterFlagCompletionFunc("until", cobra.FixedCompletions(recipe.StepNames, cobra.ShellCompDirectiveNoFileComp))
 	return cmd
+}
+
+// tryBuilt rehearses the packages of recipes that were built.
+func (a *program) tryBuilt(ctx context.Context, u *app.App, all []*recipe.Recipe) error {
+	var names []string
+	for _, r := range all {
+		names = append(names, r.Name)
+	}
+	report, err := u.Trial(ctx, names, app.TrialOptions{})
+	if err != nil {
+		return err
+	}
+	return a.finishTrial(report)
 }
 
 func (a *program) buildOne(ctx context.Context, b *build.Builder, r *recipe.Recipe, o build.Options) error {

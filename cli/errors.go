@@ -129,6 +129,7 @@ func (a *program) explainError(err error) {
 	var linted *app.LintError
 	var unsolved *solve.NoAnswerError
 	var unfit *root.UnfitError
+	var required *app.RequirementError
 	var dependents *app.DependentsError
 	var script *root.ScriptError
 	var shared *build.SharedNameError
@@ -140,6 +141,8 @@ func (a *program) explainError(err error) {
 		a.explainLintError(linted)
 	case errors.As(err, &unfit):
 		a.explainUnfit(unfit)
+	case errors.As(err, &required):
+		a.explainRequirements(required)
 	case errors.As(err, &script):
 		a.explainScript(script)
 	case errors.As(err, &dependents):

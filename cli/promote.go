@@ -41,7 +41,7 @@ package would be downgraded.`,
 			if err != nil {
 				return err
 			}
-			change, err := r.Promote(cmd.Context(), args[1], args[2], args[3:], options, a.progress)
+			change, err := u.Promote(cmd.Context(), r, args[1], args[2], args[3:], options, a.progress)
 			return a.finishChange(change, r.Name, err)
 		},
 	}

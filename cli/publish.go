@@ -13,6 +13,7 @@ import (
 	"ellwand.example/cli/term"
 	"ellwand.example/core/fact"
 	"ellwand.example/core/repo"
+	"ellwand.example/core/workspace"
 )
 
 func (a *program) publishCommand() *cobra.Command {
@@ -185,5 +186,20 @@ func (a *program) showReport(r repo.Report, where string) {
 		w.Printf("nothing was published\n")
 	default:
 		w.Printf("nothing changed: %s is at serial %d\n", strings.TrimSuffix(where, "/"), r.Serial)
+	}
+}
+
+// explainRequirements lists what packages lack that a repository requires.
+func (a *program) explainRequirements(e *app.RequirementError) {
+	w := a.err
+	w.Printf("%s\n", w.Style(term.Bad, fmt.Sprintf("refused: repository %s requires more; nothing was changed", e.Repository)))
+	for _, m := range e.Missing {
+		w.Printf("  %s  %s\n", w.Style(term.Name, m.Package), w.Wrapped(fact.Visible(m.Reason), len(m.Package)+4))
+		switch m.Requirement {
+		case workspace.RequireTrial:
+			w.Printf("      → `ellwand trial %s`\n", m.Recipe)
+		case workspace.RequireCommitted:
+			w.Printf("      → commit recipes/%s, and build it again: `ellwand build %s`\n", m.Recipe, m.Recipe)
+		}
 	}
 }

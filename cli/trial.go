@@ -56,16 +56,9 @@ everything is removed. The exit status is 1 if a check failed.
 					return err
 				}
 			}
-			if a.json {
-				err = a.printJSON(report)
-			} else {
-				a.showTrial(report)
-			}
+			err = a.finishTrial(report)
 			if o.Keep != "" && !a.json {
 				a.out.Printf("the root is %s/root\n", o.Keep)
-			}
-			if err == nil && len(report.Failed()) > 0 {
-				return statusError(statusFindings)
 			}
 			return err
 		},
@@ -77,6 +70,19 @@ everything is removed. The exit status is 1 if a check failed.
 	flags.StringVar(&junit, "junit", "", "also write a JUnit report to `FILE`")
 	flags.BoolVar(&shell, "shell", false, "open a shell in the root after the checks")
 	return cmd
+}
+
+// finishTrial shows a report, and returns the status that it ends with.
+func (a *program) finishTrial(report app.TrialReport) error {
+	if !a.json {
+		a.showTrial(report)
+	} else if err := a.printJSON(report); err != nil {
+		return err
+	}
+	if len(report.Failed()) > 0 {
+		return statusError(statusFindings)
+	}
+	return nil
 }
 
 // showTrial shows checks as a table, and the failures with what they wrote.

@@ -103,7 +103,19 @@ type Repository struct {
 	Channel  string `toml:"channel"`
 	Enabled  *bool  `toml:"enabled"`  // true where it is left out
 	Priority int    `toml:"priority"` // packages of a higher one are preferred to newer ones
+	// Require is what packages must have passed to be published or promoted.
+	Require []string `toml:"require"`
 }
+
+// Requirements of a repository. Lint is required by default.
+const (
+	RequireLint      = "lint"
+	RequireTrial     = "trial"     // a trial of that very package passed
+	RequireCommitted = "committed" // its recipe was committed when it was built
+)
+
+// Requirements lists them.
+var Requirements = []string{RequireLint, RequireTrial, RequireCommitted}
 
 // IsEnabled reports whether packages are taken from the repository.
 func (r Repository) IsEnabled() bool { return r.Enabled == nil || *r.Enabled }
@@ -161,6 +173,11 @@ func Open(dir string) (*Workspace, error) {
 	for name, r := range w.Settings.Repositories {
 		if r.URL == "" && doc.Find("repository", name, "url") == nil {
 			doc.Add(doc.At("repository", name), fmt.Sprintf("repository %q has no `url`", name), `add: url = "repository"`)
+		}
+		for i, word := range r.Require {
+			if !slices.Contains(Requirements, word) {
+				doc.Add(doc.At("repository", name, "require", i), fmt.Sprintf("unknown requirement %q", word), "it is one of "+strings.Join(Requirements, ", "))
+			}
 		}
 	}
 	w.checkBuild(doc)
