@@ -22,6 +22,7 @@ import (
 	"ellwand.example/core/needs/solve"
 	"ellwand.example/core/repo"
 	"ellwand.example/core/repo/index"
+	"ellwand.example/core/repo/storage"
 	"ellwand.example/core/root"
 )
 
@@ -172,6 +173,10 @@ func (u *supply) addPublished(ctx context.Context) error {
 		}
 		if ctx.Err() != nil {
 			return context.Cause(ctx)
+		}
+		var none *storage.NotRepositoryError
+		if errors.As(err, &none) {
+			continue // nothing was published yet
 		}
 		if err != nil {
 			u.app.Progress.Note(fmt.Sprintf("repository %s is skipped: %v", configured.Name, err))

@@ -364,6 +364,11 @@ func (t *tree) mountWork() error {
 			return err
 		}
 	}
+	return t.mountTemp()
+}
+
+// mountTemp mounts /tmp, and in tests a directory for coverage data.
+func (t *tree) mountTemp() error {
 	if t.Coverage != "" {
 		if err := t.root.MkdirAll("run/ellwand/coverage", 0o755); err != nil {
 			return err
@@ -372,11 +377,6 @@ func (t *tree) mountWork() error {
 			return err
 		}
 	}
-	return t.mountTemp()
-}
-
-// mountTemp mounts /tmp.
-func (t *tree) mountTemp() error {
 	if t.Copies {
 		return t.bind(t.Temp, "tmp", kept)
 	}

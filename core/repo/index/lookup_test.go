@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"sync/atomic"
 	"testing"
 
 	"ellwand.example/core/ell"
@@ -18,7 +19,7 @@ import (
 type memory struct {
 	snapshot Snapshot
 	files    map[string][]byte // by the name of the file
-	reads    int
+	reads    atomic.Int64
 	err      error
 }
 
@@ -83,7 +84,7 @@ func (m *memory) Listing(ctx context.Context, s Snapshot, key string) (*Listing,
 }
 
 func (m *memory) Records(_ context.Context, ref Ref, pick Picker) ([]Record, error) {
-	m.reads++
+	m.reads.Add(1)
 	if m.err != nil {
 		return nil, m.err
 	}
@@ -180,13 +181,13 @@ func TestLookupReadsLittle(t *testing.T) {
 	if _, err := NewLookup(t.Context(), m, cache, "testing", m.snapshot, cache.Load("testing", m.snapshot), nil); err != nil {
 		t.Fatal(err)
 	}
-	m.reads = 0
+	m.reads.Store(0)
 	l, err := NewLookup(t.Context(), m, cache, "testing", m.snapshot, cache.Load("testing", m.snapshot), nil)
 	if err != nil {
 		t.Fatal(err)
 	}
-	if got, err := l.Offering(t.Context(), needed(t, "command/p7")); err != nil || identities(got) != "p7@1-1" || m.reads != 1 {
-		t.Errorf("%q, %v after reading %d of %d listings", identities(got), err, m.reads, len(m.snapshot.Listings))
+	if got, err := l.Offering(t.Context(), needed(t, "command/p7")); err != nil || identities(got) != "p7@1-1" || m.reads.Load() != 1 {
+		t.Errorf("%q, %v after reading %d of %d listings", identities(got), err, m.reads.Load(), len(m.snapshot.Listings))
 	}
 }
 
