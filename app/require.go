@@ -67,7 +67,7 @@ func (a *App) checkFiles(ctx context.Context, o Opened, names []string) error {
 		if err != nil {
 			continue // the publish reports it
 		}
-		sum, err := fileDigest(ctx, file)
+		sum, err := files.SHA256(ctx, file)
 		if err == nil {
 			refused.Missing = append(refused.Missing, a.unfulfilled(required, p, sum)...)
 		}

@@ -2,8 +2,6 @@ package app
 
 import (
 	"context"
-	"crypto/sha256"
-	"encoding/hex"
 	"errors"
 	"fmt"
 	"io"
@@ -18,6 +16,7 @@ import (
 	"ellwand.example/core/fact"
 	"ellwand.example/core/fact/need"
 	"ellwand.example/core/fact/version"
+	"ellwand.example/core/files"
 	"ellwand.example/core/needs/probe"
 	"ellwand.example/core/needs/solve"
 	"ellwand.example/core/repo"
@@ -124,7 +123,7 @@ func (u *supply) addFile(ctx context.Context, word string) error {
 	}
 	done := make(chan result, 1)
 	go func() {
-		sum, err := fileDigest(ctx, word)
+		sum, err := files.SHA256(ctx, word)
 		done <- result{sum, err}
 	}()
 	o.digest = sync.OnceValues(func() (string, error) {
@@ -459,7 +458,7 @@ func (u *supply) open(ctx context.Context, p *solve.Package) (root.Incoming, err
 	if o.digest != nil {
 		o.sha256, err = o.digest()
 	} else {
-		o.sha256, err = fileDigest(ctx, o.file)
+		o.sha256, err = files.SHA256(ctx, o.file)
 	}
 	if err != nil {
 		return root.Incoming{}, err
@@ -531,19 +530,6 @@ func copyFile(ctx context.Context, from, to string) error {
 	return os.Rename(t.Name(), to)
 }
 
-func fileDigest(ctx context.Context, file string) (string, error) {
-	f, err := os.Open(file)
-	if err != nil {
-		return "", err
-	}
-	defer f.Close()
-	h := sha256.New()
-	if _, err := io.Copy(h, cancel.Reader(ctx, f)); err != nil {
-		return "", err
-	}
-	return hex.EncodeToString(h.Sum(nil)), nil
-}
-
 // rewind finds the very packages that an earlier transaction left.
 func (u *supply) rewind(ctx context.Context, serial int64) (q root.Request, err error) {
 	var entry root.Entry
@@ -584,7 +570,7 @@ func (u *supply) rewind(ctx context.Context, serial int64) (q root.Request, err 
 func (u *supply) find(ctx context.Context, i root.Installed) (root.Incoming, error) {
 	in := root.Incoming{SHA256: i.SHA256, Bytes: i.Bytes, Asked: i.Asked}
 	if p, err := ell.Open(filepath.Join(keptDir(), i.SHA256+ell.Extension)); err == nil {
-		if sum, err := fileDigest(ctx, p.Path); err == nil && sum == i.SHA256 {
+		if sum, err := files.SHA256(ctx, p.Path); err == nil && sum == i.SHA256 {
 			u.opened = append(u.opened, p)
 			in.Package = p
 			return in, nil

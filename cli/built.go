@@ -56,8 +56,8 @@ func (a *program) showOutcomes(outcomes []build.Outcome, took time.Duration) {
 			size += p.Size
 		}
 		switch {
-		case len(o.Because) > 0:
-			what = "needs " + strings.Join(o.Because, ", ")
+		case len(o.SkippedFor) > 0:
+			what = "needs " + strings.Join(o.SkippedFor, ", ")
 		case o.Err != nil:
 			what = reason(o.Err)
 		default:

@@ -7,6 +7,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
 
 	"ellwand.example/app"
@@ -476,14 +477,12 @@ func (a *program) compareStates(ctx context.Context, u *app.App, args []string) 
 	return len(c.Changes) > 0, nil
 }
 
-// stateName names a state, with the digest by which it can be named again.
+// stateName names a state, with the serial by which it can be named again.
 func stateName(repository, word string, s repo.State) string {
-	for _, sha256 := range s.Snapshots {
-		if len(s.Snapshots) == 1 {
-			return fmt.Sprintf("%s@%s (%.8s)", repository, word, sha256)
-		}
+	if s.Serial == 0 || word == strconv.FormatInt(s.Serial, 10) {
+		return repository + "@" + word
 	}
-	return repository + "@" + word
+	return fmt.Sprintf("%s@%s (serial %d)", repository, word, s.Serial)
 }
 
 func (a *program) showStates(names []string, c *compare.Snapshots) {

@@ -290,7 +290,7 @@ func sameXattrs(a, b *tar.Header) bool {
 }
 
 // payloadReader is the decompressed payload, or the wanted frames of it.
-// Frames are decompressed ahead on all cores.
+// Frames are decompressed in advance, on all cores.
 type payloadReader struct {
 	next   chan chan decoded
 	cancel context.CancelFunc

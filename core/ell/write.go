@@ -273,11 +273,11 @@ func header(e Entry, when time.Time) *tar.Header {
 	return h
 }
 
-// entries writes all claims in order, while their files are read ahead.
+// entries writes all claims in order, while their files are read in advance.
 func (p *payloadWriter) entries(ctx context.Context) ([]Entry, error) {
 	ctx, cancel := context.WithCancel(ctx)
-	ahead := startReadahead(ctx, p.spec, p.same)
-	defer ahead.wait()
+	read := startReadahead(ctx, p.spec, p.same)
+	defer read.wait()
 	defer cancel()
 	out := make([]Entry, 0, len(p.spec.Claims))
 	for i, c := range p.spec.Claims {
@@ -294,7 +294,7 @@ func (p *payloadWriter) entries(ctx context.Context) ([]Entry, error) {
 			e.Same, e.Size, e.SHA256, e.At = of.Path, of.Size, of.SHA256, of.At
 			err = p.tar.WriteHeader(header(e, p.spec.Time))
 		default:
-			err = p.file(ctx, i, &e, ahead)
+			err = p.file(ctx, i, &e, read)
 		}
 		if err != nil {
 			return nil, err

@@ -273,6 +273,7 @@ func (r *Repository) Named(ctx context.Context, channel, target, name string) (r
 type State struct {
 	Snapshots map[string]string         // target → SHA-256
 	Time      time.Time                 // of the newest of them
+	Serial    int64                     // of the newest of them
 	Records   map[string][]index.Record // target → packages
 }
 
@@ -379,6 +380,7 @@ func (r *Repository) state(ctx context.Context, snapshots map[string]string) (St
 		if s.Time.After(state.Time) {
 			state.Time = s.Time
 		}
+		state.Serial = max(state.Serial, s.Serial)
 	}
 	return state, nil
 }

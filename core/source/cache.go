@@ -49,7 +49,7 @@ func (s Cache) Has(digest string) bool {
 // Verify reads a stored file and compares its digest. A file that no longer
 // is what it was is removed, so that the next fetch downloads it again.
 func (s Cache) Verify(ctx context.Context, digest string) error {
-	found, err := fileDigest(ctx, s.Path(digest))
+	found, err := files.SHA256(ctx, s.Path(digest))
 	if err != nil {
 		return err
 	}
@@ -58,19 +58,6 @@ func (s Cache) Verify(ctx context.Context, digest string) error {
 		return &DigestError{What: "the source cache's copy, which is removed now,", Expected: digest, Found: found}
 	}
 	return nil
-}
-
-func fileDigest(ctx context.Context, path string) (string, error) {
-	f, err := os.Open(path)
-	if err != nil {
-		return "", err
-	}
-	defer f.Close()
-	h := sha256.New()
-	if _, err := io.Copy(h, cancel.Reader(ctx, f)); err != nil {
-		return "", err
-	}
-	return hex.EncodeToString(h.Sum(nil)), nil
 }
 
 // Add copies r into the cache and returns its digest. With want set, a file of
@@ -101,7 +88,7 @@ func (s Cache) Add(ctx context.Context, r io.Reader, what, want string) (string,
 
 // AddFile moves a file that is on the cache's file system into it.
 func (s Cache) AddFile(ctx context.Context, path, what, want string) (string, error) {
-	digest, err := fileDigest(ctx, path)
+	digest, err := files.SHA256(ctx, path)
 	if err != nil {
 		return "", err
 	}

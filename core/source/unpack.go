@@ -20,6 +20,7 @@ import (
 	"github.com/bmatcuk/doublestar/v4"
 
 	"ellwand.example/core/cancel"
+	"ellwand.example/core/files"
 	"ellwand.example/core/progress"
 	"ellwand.example/core/source/archive"
 )
@@ -177,7 +178,7 @@ func (x *extractor) run(f *os.File, t progress.Task) error {
 	}
 	found := hex.EncodeToString(h.Sum(nil))
 	if kind == archive.Zip {
-		if found, err = fileDigest(x.ctx, x.job.Path); err != nil {
+		if found, err = files.SHA256(x.ctx, x.job.Path); err != nil {
 			return err
 		}
 	}

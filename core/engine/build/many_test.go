@@ -61,7 +61,7 @@ func TestBuildAll(t *testing.T) {
 	}
 	var got []string
 	for _, o := range outcomes {
-		got = append(got, strings.TrimSpace(o.Recipe+" "+o.State+" "+strings.Join(o.Because, ",")))
+		got = append(got, strings.TrimSpace(o.Recipe+" "+o.State+" "+strings.Join(o.SkippedFor, ",")))
 	}
 	if want := []string{"roof skipped top", "top skipped right", "alone built", "right failed", "left built", "base built"}; !slices.Equal(got, want) {
 		t.Errorf("%q, want %q", got, want)

@@ -27,11 +27,11 @@ const (
 // Outcome is the result of one of several recipes.
 type Outcome struct {
 	Result
-	Because []string   `json:"because,omitempty"` // the recipes that it was skipped for
-	Seconds float64    `json:"seconds"`
-	Err     error      `json:"-"`
-	Error   string     `json:"error,omitempty"`
-	Failure *StepError `json:"failure,omitempty"` // the step that failed, if it was one
+	SkippedFor []string   `json:"skipped_for,omitempty"` // the recipes that it was skipped for
+	Seconds    float64    `json:"seconds"`
+	Err        error      `json:"-"`
+	Error      string     `json:"error,omitempty"`
+	Failure    *StepError `json:"failure,omitempty"` // the step that failed, if it was one
 }
 
 // BuildAll builds several recipes, each after those that it depends on, and
@@ -97,7 +97,7 @@ func (s *schedule) work(ctx context.Context, all []*recipe.Recipe) {
 			continue
 		}
 		if failed := s.failedBelow(r.Name); len(failed) > 0 {
-			s.end(&Outcome{Result: nothing(r, Skipped), Because: failed})
+			s.end(&Outcome{Result: nothing(r, Skipped), SkippedFor: failed})
 			continue
 		}
 		s.running[r.Name] = true

@@ -93,9 +93,9 @@ type count struct {
 	atLeast []literal // true if more than so many are
 }
 
-// next is the wish that follows "at most n are true": "at most n+1 are".
-func (c *count) next(wish literal) (literal, bool) {
-	n := slices.Index(c.atLeast, wish.not()) + 1
+// next is the assumed that follows "at most n are true": "at most n+1 are".
+func (c *count) next(assumed literal) (literal, bool) {
+	n := slices.Index(c.atLeast, assumed.not()) + 1
 	if n >= len(c.atLeast) {
 		return 0, false
 	}
