@@ -216,6 +216,9 @@ func (t *tree) declared() Facts {
 	if text := t.read("setup.py"); text != "" {
 		take(first(text, `(?m)\bname\s*=\s*['"]([^'"]+)['"]`), first(text, `(?m)\bversion\s*=\s*['"]([^'"]+)['"]`), first(text, `(?m)\bdescription\s*=\s*['"]([^'"]+)['"]`), first(text, `(?m)\burl\s*=\s*['"](https?://[^'"]+)['"]`))
 	}
+	if m := t.cpanMeta(); m.Name != "" {
+		take(m.Name, m.Version, m.Abstract, m.Resources.Homepage)
+	}
 	for _, name := range t.glob("*.pc.in", "*/*.pc.in") {
 		take("", "", first(t.read(name), `(?m)^Description:\s*(.+)$`), first(t.read(name), `(?m)^URL:\s*(https?://\S+)$`))
 	}
@@ -340,6 +343,9 @@ func (t *tree) methods() []Facts {
 	}
 	if t.has("pyproject.toml") || t.has("setup.py") {
 		way(Facts{Method: "python"}, "python3", "pip3")
+	}
+	if t.has("Makefile.PL") {
+		way(Facts{Method: "perl"}, "perl", "make")
 	}
 	if len(all) == 0 {
 		way(Facts{Method: "copy", Notes: []string{"no build system was found: [steps.copy] says what goes where"}})
@@ -467,6 +473,7 @@ var licenseFiles = pattern.New(`(?i)^(licen[cs]es?|copying|copyright|unlicense)(
 // Where they do not tell, what is in directories and in source files is noted
 // for a person to decide.
 func (t *tree) license(f *Facts) error {
+	notes := len(f.Notes)
 	for _, name := range t.names {
 		if licenseFiles.MatchString(name) && t.read(name) != "" {
 			f.Texts = append(f.Texts, name)
@@ -490,6 +497,8 @@ func (t *tree) license(f *Facts) error {
 	switch {
 	case len(ids) == 1:
 		f.License = ids[0]
+	case perlLicense(t.cpanMeta().License) != "":
+		f.License, f.Notes = perlLicense(t.cpanMeta().License), f.Notes[:notes]
 	case len(ids) > 1:
 		f.Notes = append(f.Notes, "several license texts were found ("+strings.Join(ids, ", ")+"): say how they go together, with AND or OR")
 	default:

@@ -64,6 +64,9 @@ func TestLook(t *testing.T) {
 		{"tide_2.1-stable.orig.tar.gz", map[string]string{"configure": "Autoconf\nPACKAGE_VERSION='2.1-stable'\n"}, "tide 2.1 |  |  | autotools | command/make |  | "},
 		{"download.tar.gz", map[string]string{"configure": "Autoconf\nPACKAGE_TARNAME='tide'\nPACKAGE_VERSION='3.0-rc2'\n"}, "tide 3.0~rc2 |  |  | autotools | command/make |  | "},
 		{"download.tar.gz", map[string]string{"Makefile": ""}, "download  |  |  | make | command/make |  | "},
+		{"Tide-Table-1.02.tar.gz", map[string]string{"Makefile.PL": "WriteMakefile", "LICENSE": "This is free software; you can redistribute it under the same terms as Perl.",
+			"META.json": `{"name":"Tide-Table","version":"1.02","abstract":"read tables of tides","license":["perl_5"],"resources":{"homepage":"https://tide.example"}}`},
+			"tide-table 1.02 | Read tables of tides | Artistic-1.0-Perl OR GPL-1.0-or-later | perl | command/make command/perl |  | "},
 		{"tide-2.zip", map[string]string{"tables.csv": ""}, "tide 2 |  |  | copy |  |  | no build system was found: [steps.copy] says what goes where"},
 	} {
 		dir := t.TempDir()

@@ -128,7 +128,8 @@ func (t *Trials) layout(staged []staging.Path) error {
 		case layout.Documentation(p.Path):
 			documents += p.Size
 		case layout.Development(p.Path):
-			development = true
+			// Man pages of section 3 alone are those of modules, which are used as they are.
+			development = development || !strings.HasPrefix(p.Path, "/usr/share/man/man3/")
 		case staging.DefaultKind(p.Path) == "" && !strings.HasSuffix(p.Path, ".la"):
 			other = true
 		}

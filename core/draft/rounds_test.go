@@ -96,6 +96,7 @@ func TestLayoutOfDraft(t *testing.T) {
 		{"a library with headers", "/usr/lib/libtide.so.1:native /usr/include/tide.h:text /usr/lib/libtide.la:text", "", []string{"tide", "tide-dev"}, "/usr/lib/libtide.la", ""},
 		{"headers alone", "/usr/include/tide.h:text", "independent", []string{"tide"}, "", ""},
 		{"an archive of objects", "/usr/lib/libtide.a:archive /usr/bin/tide:text", "", []string{"tide", "tide-dev"}, "", ""},
+		{"modules with man pages", "/usr/share/perl5/Tide.pm:text /usr/share/man/man3/Tide.3pm:text", "independent", []string{"tide"}, "", ""},
 		{"much to read", "/usr/bin/tide:native /usr/share/doc/tide/manual:text:300000", "", []string{"tide", "tide-doc"}, "", ""},
 		{"something elsewhere", "/usr/bin/tide:native /home/ines/tide:text", "", nil, "", "/home/ines/tide was installed, outside"},
 		{"nothing", "/usr/share/doc/tide/a:text", "", nil, "", "installed nothing"},

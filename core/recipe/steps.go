@@ -71,6 +71,14 @@ if test -d "$DESTDIR$PREFIX/local"; then
 	rm -r "$DESTDIR$PREFIX/local"
 fi`,
 	},
+	"perl": {
+		Prepare: `perl Makefile.PL INSTALLDIRS=vendor NO_PACKLIST=1 NO_PERLLOCAL=1@ARGUMENTS@ </dev/null`,
+		Build:   `make`,
+		Test:    `make test`,
+		Stage: `make DESTDIR="$DESTDIR" install
+# Directories for compiled parts are made even if there are none.
+find "$DESTDIR" -type d -empty -delete`,
+	},
 	"copy": {
 		Stage: `cp -a . "$DESTDIR/"`,
 	},
