@@ -22,13 +22,14 @@ import (
 	"ellwand.example/core/recipe/revision"
 	"ellwand.example/core/repo"
 	"ellwand.example/core/repo/storage"
+	"ellwand.example/core/root"
 	"ellwand.example/core/workspace"
 )
 
 func (a *program) compareCommand() *cobra.Command {
 	return &cobra.Command{
 		Use:   "compare A [B]",
-		Short: "Compare two packages, recipes or states of a repository",
+		Short: "Compare two packages, recipes, roots or states of a repository",
 		Long: `Show the differences between two things of one kind. The exit status is 1 if there are
 any.
 
@@ -40,6 +41,9 @@ it is compared with the newest package of its name.
 Recipes are names, or NAME@REVISION for a recipe at a commit, tag or branch of the git
 repository that contains the workspace. With A only, it is compared with the recipe in
 the workspace.
+
+Roots are directories, or DIR@SERIAL for an earlier state. With A only, it is compared with
+the state before its last change.
 
 Repository states are REPOSITORY@CHANNEL, or REPOSITORY@SERIAL. With A only, it is
 compared with the state before its last change. Dependencies that were met before and
@@ -73,6 +77,8 @@ no longer are, are listed.`,
 			switch kinds[0] {
 			case aPackage:
 				differ, err = a.comparePackages(cmd.Context(), u, args)
+			case aRoot:
+				differ, err = a.compareRoots(args)
 			case aState:
 				differ, err = a.compareStates(cmd.Context(), u, args)
 			default:
@@ -91,6 +97,7 @@ const (
 	aPackage = "package"
 	aState   = "state of a repository"
 	aRecipe  = "recipe"
+	aRoot    = "root"
 )
 
 // kindOf tells what a word means.
@@ -100,6 +107,9 @@ func (a *program) kindOf(u *app.App, word string) (string, error) {
 		return aPackage, nil
 	}
 	name, _, at := strings.Cut(word, "@")
+	if root.IsRoot(name) {
+		return aRoot, nil
+	}
 	if w != nil && at {
 		if file, _, err := u.BuiltPackage(word); err != nil || file != "" {
 			return aPackage, err

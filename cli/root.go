@@ -120,25 +120,7 @@ func (a *program) showRootPlan(dir string, p *root.Plan, done *root.Entry) {
 		w.Printf("nothing to do: %s has what was asked for\n", dir)
 		return
 	}
-	width := 0
-	for _, c := range p.Changes {
-		width = max(width, len(c.Name))
-	}
-	for _, c := range p.Changes {
-		name := w.Style(term.Name, c.Name) + strings.Repeat(" ", width-len(c.Name))
-		switch {
-		case c.From == nil:
-			w.Printf("  %s %s  %s\n", w.Style(term.Good, "+"), name, c.To.Full())
-		case c.To == nil:
-			w.Printf("  %s %s  %s\n", w.Style(term.Bad, "-"), name, c.From.Full())
-		case c.From.Full().Compare(c.To.Full()) == 0:
-			w.Printf("  %s %s  %s  %s\n", w.Style(term.Doubtful, "="), name, c.To.Full(), w.Style(term.Faint, "again"))
-		case c.From.Full().Compare(c.To.Full()) > 0:
-			w.Printf("  %s %s  %s → %s  %s\n", w.Style(term.Doubtful, "~"), name, c.From.Full(), c.To.Full(), w.Style(term.Doubtful, "older"))
-		default:
-			w.Printf("  %s %s  %s → %s\n", w.Style(term.Doubtful, "~"), name, c.From.Full(), c.To.Full())
-		}
-	}
+	a.showRootChanges(p.Changes)
 	w.Printf("\n")
 	field := func(name, text string) {
 		if text != "" {
@@ -167,6 +149,30 @@ func (a *program) showRootPlan(dir string, p *root.Plan, done *root.Entry) {
 		w.Printf("\n%s\n", w.Style(term.Faint, "nothing was changed: this is what the command does without --dry-run"))
 	default:
 		w.Printf("\n")
+	}
+}
+
+// showRootChanges lists packages that come, go or change.
+func (a *program) showRootChanges(all []root.Change) {
+	w := a.out
+	width := 0
+	for _, c := range all {
+		width = max(width, len(c.Name))
+	}
+	for _, c := range all {
+		name := w.Style(term.Name, c.Name) + strings.Repeat(" ", width-len(c.Name))
+		switch {
+		case c.From == nil:
+			w.Printf("  %s %s  %s\n", w.Style(term.Good, "+"), name, c.To.Full())
+		case c.To == nil:
+			w.Printf("  %s %s  %s\n", w.Style(term.Bad, "-"), name, c.From.Full())
+		case c.From.Full().Compare(c.To.Full()) == 0:
+			w.Printf("  %s %s  %s  %s\n", w.Style(term.Doubtful, "="), name, c.To.Full(), w.Style(term.Faint, "again"))
+		case c.From.Full().Compare(c.To.Full()) > 0:
+			w.Printf("  %s %s  %s → %s  %s\n", w.Style(term.Doubtful, "~"), name, c.From.Full(), c.To.Full(), w.Style(term.Doubtful, "older"))
+		default:
+			w.Printf("  %s %s  %s → %s\n", w.Style(term.Doubtful, "~"), name, c.From.Full(), c.To.Full())
+		}
 	}
 }
 

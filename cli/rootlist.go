@@ -26,38 +26,45 @@ another. -v prints the settings of the root as well.`,
 		Args:              rootArguments(-1, ""),
 		ValidArgsFunction: completeInstalled,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			return a.withRoot(args[0], func(_ *app.App, r *root.Root) error {
-				s, err := r.State()
-				if err != nil {
-					return err
-				}
-				if a.json {
-					return a.printJSON(struct {
-						root.Settings
-						Packages []root.Installed `json:"packages"`
-					}{r.Settings, s.Packages})
-				}
-				if a.verbose {
-					a.showRootSettings(r)
-					a.out.Printf("\n")
-				}
-				var rows [][]string
-				for _, p := range s.Packages {
-					why := "needed by another package"
-					if p.Asked {
-						why = "asked for"
-					}
-					rows = append(rows, []string{a.out.Style(term.Name, p.Name), p.Full().String(), a.out.Style(term.Faint, why)})
-				}
-				if len(rows) > 0 {
-					a.out.Table([]string{"package", "version", ""}, rows)
-				}
-				a.out.Printf("%s in %s\n", fact.Count(len(rows), "package", "packages"), args[0])
-				return nil
-			})
+			return a.listRoot(args[0], a.verbose)
 		},
 	}
 	return cmd
+}
+
+// showRoot shows the settings of a root, and its packages.
+func (a *program) showRoot(dir string) error { return a.listRoot(dir, true) }
+
+func (a *program) listRoot(dir string, settings bool) error {
+	return a.withRoot(dir, func(_ *app.App, r *root.Root) error {
+		s, err := r.State()
+		if err != nil {
+			return err
+		}
+		if a.json {
+			return a.printJSON(struct {
+				root.Settings
+				Packages []root.Installed `json:"packages"`
+			}{r.Settings, s.Packages})
+		}
+		if settings {
+			a.showRootSettings(r)
+			a.out.Printf("\n")
+		}
+		var rows [][]string
+		for _, p := range s.Packages {
+			why := "needed by another package"
+			if p.Asked {
+				why = "asked for"
+			}
+			rows = append(rows, []string{a.out.Style(term.Name, p.Name), p.Full().String(), a.out.Style(term.Faint, why)})
+		}
+		if len(rows) > 0 {
+			a.out.Table([]string{"package", "version", ""}, rows)
+		}
+		a.out.Printf("%s in %s\n", fact.Count(len(rows), "package", "packages"), dir)
+		return nil
+	})
 }
 
 func (a *program) rootOwnerCommand() *cobra.Command {

@@ -20,6 +20,7 @@ import (
 	"ellwand.example/core/fact"
 	"ellwand.example/core/fact/need"
 	"ellwand.example/core/inspect/scan"
+	"ellwand.example/core/root"
 	"ellwand.example/core/staging"
 	"ellwand.example/core/workspace"
 )
@@ -34,7 +35,7 @@ func (a *program) showCommand() *cobra.Command {
 what it was built from, its scripts and its changelog. PACKAGE is a file, or a URL, of
 which only the parts shown are downloaded; a NAME, or NAME@VERSION-RELEASE, means the
 newest package of that name that this workspace has built or its repositories have. A
-RECIPE without a package is shown itself.
+RECIPE without a package is shown itself. Of a root, its settings and packages are shown.
 
 --map draws a picture of what makes a package large.`,
 		Example: `  ellwand show tidegauge
@@ -51,6 +52,8 @@ RECIPE without a package is shown itself.
 			switch {
 			case steps:
 				return a.showSteps(args[0])
+			case root.IsRoot(args[0]):
+				return a.showRoot(args[0])
 			case asRecipe && !app.IsPackageFile(args[0]):
 				return a.showRecipe(args[0])
 			}

@@ -81,6 +81,12 @@ type Root struct {
 	system *os.Root // of Settings.System; nil if there is none, or it is gone
 }
 
+// IsRoot reports whether a directory is a root.
+func IsRoot(dir string) bool {
+	info, err := os.Lstat(filepath.Join(dir, StateDir, settingsFile))
+	return err == nil && info.Mode().IsRegular()
+}
+
 // NotRootError is a directory that packages cannot be installed into yet.
 type NotRootError struct{ Dir string }
 
