@@ -66,32 +66,6 @@ after=3 shot live slow 'ellwand build --all --again'
 shot log saltmarsh 'ellwand log' 'ellwand log tidegauge'
 shot draft saltmarsh 'ellwand draft upstream/tidegauge-2.4.1.tar.gz --name gauge --build'
 shot show saltmarsh 'ellwand show tidegauge'
-if [ ${#wanted[@]} -eq 0 ] || [[ " ${wanted[*]} " = *" sizes "* ]]; then
-	# One package with a bit of everything in it.
-	mkdir -p many/recipes/harbour && cp saltmarsh/ellwand.toml many/
-	cat >many/recipes/harbour/recipe.toml <<-'END'
-		format = 1
-		name    = "harbour"
-		version = "7.2"
-		release = 1
-		summary = "All that a tide-gauge station has"
-		license = "MIT"
-		[steps]
-		stage = '''
-		fill() { mkdir -p "$DESTDIR$(dirname "$2")"; head -c "$1" /dev/zero >"$DESTDIR$2"; case $2 in */bin/*) chmod 755 "$DESTDIR$2" ;; esac; }
-		fill 912000 /usr/bin/harbourd; fill 300000 /usr/bin/harbour-ctl; fill 180000 /usr/bin/tide-view
-		fill 1450000 /usr/lib/libharbour.so.7.2; fill 420000 /usr/lib/libquay.so.2.0; fill 2100000 /usr/lib/libharbour.a
-		for p in serial radio solar wind; do fill 150000 /usr/lib/harbour/plugins/$p.so; done
-		for l in de da fr nl nb sv; do fill 160000 /usr/share/locale/$l/LC_MESSAGES/harbour.mo; done
-		for s in saltmarsh eelness gullhaven northmole; do for y in 28 29 30 31; do fill 260000 /usr/share/harbour/tables/$s/20$y.csv; done; done
-		fill 1100000 /usr/share/harbour/charts.db
-		for c in install radio tables faults; do fill 190000 /usr/share/doc/harbour/$c.html; done
-		for i in tide harbour quay station; do fill 30000 /usr/include/harbour/$i.h; done
-		fill 12000 /usr/share/man/man1/harbourd.1; fill 4000 /etc/harbour/harbour.conf
-		'''
-	END
-	(cd many && ellwand build -q harbour >/dev/null && ellwand show harbour --map "$top/docs/screenshots/sizes.png")
-fi
 cp -r saltmarsh changed
 sed -i -e 's|^release    = 4|release    = 5|' -e 's|mode = "0640"|mode = "0644"|' -e 's|"/usr/bin/tidegauge" *= {}|"/usr/bin/tidegauge" = { mode = "4755" }|' \
 	-e 's|^install -D.*|&\nsed -i "s/^mean = .*/mean = 2.35/" "$DESTDIR/etc/tidegauge/tidegauge.conf"|' changed/recipes/tidegauge/recipe.toml
@@ -116,6 +90,8 @@ cp -r saltmarsh rooted
 	ellwand build -q tidegauge >/dev/null
 )
 shot root rooted 'ellwand root upgrade station --dry-run' 'ellwand root upgrade station' 'ellwand root config station' 'ellwand root config station /etc/tidegauge/radio.conf' 'ellwand root verify station'
+
+shot trial saltmarsh 'ellwand trial libharmonic tidegauge' 'ellwand trial foghorn'
 
 # A library with a new soname, channels, and pages.
 cp -r saltmarsh soname
