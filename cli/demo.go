@@ -30,7 +30,7 @@ func (a *program) demoCommand() *cobra.Command {
 		Short: "Run a complete example with made-up data",
 		Long: `Unpack the workspace of a made-up harbour authority into a new directory, by default
 ellwand-demo, and go through the whole work in it: fetch sources, build and lint
-packages, publish them, look into them, install them into a root and upgrade them. Each command is shown before it runs. A C
+packages, publish them, look into them, rehearse them, install them into a root and upgrade them. Each command is shown before it runs. A C
 compiler and make are needed.
 
 With --channels it continues: a library gets a new soname and is refused by publish,
@@ -74,6 +74,8 @@ func scenes() []scene {
 		{say: "Upstream has a new version of the library: one command edits the recipe.", args: []string{"bump", "libharmonic", "1.4.3"}},
 		{say: "Recipes that depend on it are rebuilt; the others are unchanged.", args: append([]string{"build", "-q"}, demo.Recipes...)},
 		{say: "What that means for users of the old library:", args: []string{"compare", "libharmonic@1.4.2-1"}, status: statusFindings},
+		{say: "A trial rehearses packages in a throwaway root: install, run, upgrade, remove.", args: []string{"trial", "libharmonic"}},
+		{say: "The recipe with faults does not pass that either.", args: []string{"trial", demo.Faulty}, status: statusFindings},
 		{say: "Packages are installed into a root: any directory, without being root. This one stands on this machine's system.", args: []string{"root", "create", "station"}},
 		{say: "Everything is checked first, and the libraries it needs come with it.", args: []string{"root", "install", "station", "tidegauge"}},
 		{say: "The program runs there.", args: []string{"root", "run", "station", "--", "tidegauge", "--hours", "2"}},
@@ -202,6 +204,7 @@ func (a *program) demoEnd(dir string) {
 	w.Printf("\nTo try, in %s:\n", dir)
 	for _, s := range []struct{ command, what string }{
 		{"ellwand show tidegauge --files", "what is in a package"},
+		{"ellwand trial tidegauge", "rehearse another package"},
 		{"ellwand root rewind station 2", "install the packages again that were in the root"},
 		{"ellwand lint foghorn --fix", "apply automatic fixes to it"},
 		{"ellwand explain ELL201", "what a rule of lint finds, and why"},
