@@ -14,6 +14,9 @@ import (
 	"ellwand.example/core/fact/need"
 	"ellwand.example/core/needs/solve"
 	"ellwand.example/core/progress"
+	"ellwand.example/core/repo"
+	"ellwand.example/core/repo/gate"
+	"ellwand.example/core/repo/index"
 	"ellwand.example/core/root"
 	"ellwand.example/core/staging"
 )
@@ -238,4 +241,73 @@ func TestRootSettings(t *testing.T) {
 		t.Errorf("outside of a workspace: %+v, %v", alone.Settings, err)
 	}
 	alone.Close()
+}
+
+// What can be solved without reading all of a repository has the same answer.
+func TestQuickly(t *testing.T) {
+	a := newApp(t, "")
+	dir := t.TempDir()
+	var files []string
+	for _, p := range []struct {
+		name, version string
+		needs         []string
+	}{
+		{"libtide", "1", nil}, {"libtide", "2", nil}, {"tide", "1", []string{"libtide"}}, {"tide", "2", []string{"libtide", "command/chart | tables"}}, {"tables", "1", nil},
+		{"old", "1", []string{"libtide < 2"}}, {"ebb", "1", nil}, {"new", "1", []string{"libtide >= 2"}},
+	} {
+		files = append(files, a.pack(t, dir, p.name, p.version, needs(p.needs...)))
+	}
+	files = append(files, a.pack(t, dir, "flood", "1", func(f *ell.Facts) { f.Conflicts = []need.Need{need.Must("ebb")} }))
+	o, err := a.Repository("local", "")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := o.Publish(t.Context(), o.Channel, files, repo.ChangeOptions{Allow: []index.Exception{{Code: gate.UnmetNeed, Package: "old", Reason: "it needs the older library"}}}, progress.None); err != nil {
+		t.Fatal(err)
+	}
+	for _, c := range []struct {
+		there, install string
+		quick          bool
+		want           string
+	}{
+		{"", "tide", true, "libtide 2, tables 1, tide 2!"},
+		{"", "tide@1-1", false, "libtide 2, tide 1!"},
+		{"", "old", false, "libtide 1, old 1!"},
+		{"", "old tide", false, "libtide 1, old 1!, tables 1, tide 2!"},
+		{"old", "tide", true, "libtide 1, old 1!, tables 1, tide 2!"},
+		{"libtide@1-1", "new", false, "libtide 2!, new 1!"},
+		{"ebb", "flood", false, ""},
+		{"tide", "ebb new", true, "ebb 1!, libtide 2, new 1!, tables 1, tide 2!"},
+		{"", "tide < 2", false, "libtide 2, tide 1!"},
+	} {
+		t.Run(c.there+"+"+c.install, func(t *testing.T) {
+			r := a.newRoot(t)
+			if c.there != "" {
+				if _, err := a.ChangeRoot(t.Context(), r, RootChange{Install: []string{c.there}}); err != nil {
+					t.Fatal(err)
+				}
+			}
+			change := RootChange{Install: strings.Fields(c.install)}
+			if strings.Contains(c.install, "<") {
+				change.Install = []string{c.install}
+			}
+			state, err := r.State()
+			if err != nil {
+				t.Fatal(err)
+			}
+			u, err := a.openSupply(t.Context(), r, state, change)
+			if err != nil {
+				t.Fatal(err)
+			}
+			_, quick, err := u.quickly(t.Context(), change)
+			u.Close()
+			if err != nil || quick != c.quick {
+				t.Errorf("without reading all: %v, %v", quick, err)
+			}
+			_, err = a.ChangeRoot(t.Context(), r, change)
+			if got := installed(t, r); (err == nil) != (c.want != "") || c.want != "" && got != c.want {
+				t.Errorf("installed are %s, %v, want %s", got, err, c.want)
+			}
+		})
+	}
 }

@@ -87,9 +87,6 @@ func (a *App) openSupply(ctx context.Context, r *root.Root, s root.State, c Root
 		if err := u.addBuilt(ctx); err != nil {
 			return nil, err
 		}
-		if err := u.addPublished(ctx); err != nil {
-			return nil, err
-		}
 	}
 	return u, nil
 }
@@ -226,24 +223,17 @@ func (u *supply) request(ctx context.Context, c RootChange) (root.Request, error
 	if c.Rewind != nil {
 		return u.rewind(ctx, *c.Rewind)
 	}
-	q := solve.Request{Packages: u.all, System: u.meets, Suggestions: c.Suggestions}
-	asked := map[string]bool{}
-	for _, word := range c.Install {
-		n, name, err := u.wanted(word)
-		if err != nil {
+	if q, ok, err := u.quickly(ctx, c); ok || err != nil {
+		return q, err
+	}
+	if len(c.Install) > 0 || len(c.Upgrade) > 0 || c.UpgradeAll {
+		if err := u.addPublished(ctx); err != nil {
 			return root.Request{}, err
 		}
-		asked[name] = true
-		q.Install = append(q.Install, n)
 	}
-	for _, name := range slices.Concat(c.Upgrade, c.Remove) {
-		if _, ok := u.state.Find(name); !ok {
-			return root.Request{}, u.notInstalled(name)
-		}
-	}
-	q.Remove, q.Upgrade = c.Remove, c.Upgrade
-	if c.UpgradeAll {
-		q.Upgrade = u.state.Names()
+	q, asked, err := u.solveRequest(c)
+	if err != nil {
+		return root.Request{}, err
 	}
 	answer, err := solve.Solve(q)
 	var none *solve.NoAnswerError
@@ -256,6 +246,30 @@ func (u *supply) request(ctx context.Context, c RootChange) (root.Request, error
 		return root.Request{}, err
 	}
 	return u.toRequest(ctx, answer, asked, c)
+}
+
+// solveRequest is what is asked of the solver, and the names of what is asked for.
+func (u *supply) solveRequest(c RootChange) (q solve.Request, asked map[string]bool, err error) {
+	q = solve.Request{Packages: u.all, System: u.meets, Suggestions: c.Suggestions}
+	asked = map[string]bool{}
+	for _, word := range c.Install {
+		n, name, err := u.wanted(word)
+		if err != nil {
+			return q, nil, err
+		}
+		asked[name] = true
+		q.Install = append(q.Install, n)
+	}
+	for _, name := range slices.Concat(c.Upgrade, c.Remove) {
+		if _, ok := u.state.Find(name); !ok {
+			return q, nil, u.notInstalled(name)
+		}
+	}
+	q.Remove, q.Upgrade = c.Remove, c.Upgrade
+	if c.UpgradeAll {
+		q.Upgrade = u.state.Names()
+	}
+	return q, asked, nil
 }
 
 // toRequest opens the packages of an answer.
@@ -343,18 +357,26 @@ func (u *supply) wanted(word string) (n need.Need, name string, err error) {
 	if p := u.words[word]; p != nil {
 		return exactly(p.Name, p.Full), p.Name, nil
 	}
+	if n, name, err = u.parse(word); err == nil && name != "" {
+		err = u.known(name)
+	}
+	return n, name, err
+}
+
+// parse is wanted, but for files, and without looking whether there is such a package.
+func (u *supply) parse(word string) (n need.Need, name string, err error) {
 	if name, text, ok := strings.Cut(word, "@"); ok {
 		full, err := version.ParseFull(text)
 		if err != nil {
 			return n, "", fact.Errorf(fact.StatusUsage, "%q is not NAME@VERSION-RELEASE: %w", word, err)
 		}
-		return exactly(name, full), name, u.known(name)
+		return exactly(name, full), name, nil
 	}
 	if n, err = need.Parse(word); err != nil {
 		return n, "", fact.Errorf(fact.StatusUsage, "%q is neither a file nor a package: %w", word, err)
 	}
 	if a := n.Alternatives[0]; a.Kind == need.Package {
-		return n, a.Name, u.known(a.Name)
+		return n, a.Name, nil
 	}
 	return n, "", nil
 }

@@ -115,3 +115,20 @@ func (b *bench) run(args ...string) {
 	cmd.Env = append(os.Environ(), "XDG_CACHE_HOME="+filepath.Join(b.work, "cache"))
 	check(cmd.Run())
 }
+
+// planning finds out what an installation among very many packages would do, from the
+// command to the plan.
+func (b *bench) planning() {
+	r := b.largeRepository()
+	at := filepath.Join(b.work, "planned")
+	check(os.RemoveAll(at))
+	b.run("--target", "bench", "root", "create", at, "--system", "none", "--repository", r.Storage.Where(), "-q")
+	last := world(b.large)
+	name := last[len(last)-1].facts.Name
+	began := time.Now()
+	b.run("root", "install", at, name, "--dry-run", "-q")
+	cold := time.Since(began)
+	own := b.best(func() { b.run("root", "install", at, name, "--dry-run", "-q") })
+	peak := b.peak(b.ellwand, "root", "install", at, name, "--dry-run", "-q")
+	fmt.Printf("| `ellwand root install --dry-run` among %d, from command to plan | %s | the first time: %s | | | < 0.5 s |\n| its memory | %d MiB | | | | < 200 MiB |\n", b.large, round(own), round(cold), peak)
+}
