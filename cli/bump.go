@@ -27,7 +27,7 @@ fetch and pin the new sources, and add a changelog entry. Comments, order and sp
 of the recipe are kept. Then list what to check: patches and rewrites that no longer
 apply, license files that changed, and what was added or removed at the top of the
 source.`,
-		Example: `  ellwand bump libharmonic 1.4.3 -m "Faster for many constituents"
+		Example: `  ellwand bump libharmonic 2.0.0 -m "A soname of its own"
   ellwand bump tidegauge --release -m "Built with the new library"`,
 		Args: arguments(func(cmd *cobra.Command, args []string) error {
 			if release && len(args) == 1 || !release && len(args) == 2 {

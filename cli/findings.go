@@ -224,7 +224,7 @@ that it reports and one that it does not. With --try, both examples are written 
 workspaces, "wrong" and "right", to build and lint. With an area such as ELL2, list its
 rules; without arguments, list all. With the word recipe, print a starter recipe.`,
 		Example: `  ellwand explain ELL105
-  ellwand explain ELL201 --try /tmp/ELL201
+  ellwand explain ELL201 --try examples-of-ELL201
   ellwand explain recipe`,
 		Args: arguments(func(cmd *cobra.Command, args []string) error {
 			if into != "" && len(args) == 0 {

@@ -15,7 +15,7 @@ func (a *program) rewindCommand() *cobra.Command {
 lists them; without one, the state before its last change. A rewind is a change too:
 the states in between stay in the history, so a rewind can be undone by another.`,
 		Example: `  ellwand rewind local
-  ellwand rewind local 2 --channel stable`,
+  ellwand rewind local 3 --channel stable`,
 		Args: arguments(func(_ *cobra.Command, args []string) error {
 			if len(args) < 1 || len(args) > 2 {
 				return errors.New("name the repository, and the state if it is not the one before the last change")

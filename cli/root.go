@@ -24,7 +24,7 @@ it was before, or the next command finishes the change. Edited configuration is 
 An ordinary user can have roots too. Owners that cannot be set on disk are recorded.`,
 		Example: `  ellwand root create stations
   ellwand root install stations tidegauge
-  ellwand root run stations -- tidegauge --help`,
+  ellwand root run stations -- tidegauge --version`,
 		Args: arguments(func(cmd *cobra.Command, args []string) error {
 			if len(args) > 0 {
 				return fmt.Errorf("there is no command %q", cmd.CommandPath()+" "+args[0])

@@ -24,7 +24,7 @@ With a PATH, print the difference from the package's default to the file. --keep
 the file as it is: the new default beside it is removed. --restore replaces the file
 by the default.`,
 		Example: `  ellwand root config stations
-  ellwand root config stations /etc/tidegauge.conf --keep`,
+  ellwand root config stations /etc/tidegauge/tidegauge.conf --keep`,
 		Args: arguments(func(cmd *cobra.Command, args []string) error {
 			switch {
 			case len(args) == 0:

@@ -19,7 +19,7 @@ func (a *program) rootRunCommand() *cobra.Command {
 		Long: `Run a program in a root, which is its whole file system, in a sandbox without a network: what the
 program writes stays in the root. It runs as the root's own root user. Without a PROGRAM, open a
 shell. The exit status is that of the program.`,
-		Example: `  ellwand root run stations -- tidegauge --help
+		Example: `  ellwand root run stations -- tidegauge --version
   ellwand root run stations`,
 		Args:              rootArguments(0, ""),
 		ValidArgsFunction: completeInstalled,

@@ -62,7 +62,7 @@ of downloads that were not completed. Where a recipe cannot be read, nothing is
 removed: what it pins is not known.`,
 		Example: "  ellwand sources clear --dry-run",
 		Args:    arguments(none),
-		RunE: func(*cobra.Command, []string) error {
+		RunE: func(cmd *cobra.Command, _ []string) error {
 			s, uses, err := a.openSources(cmd.Context())
 			if err != nil {
 				return err
