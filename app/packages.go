@@ -52,7 +52,11 @@ func (a *App) OpenPackage(ctx context.Context, word string) (*ell.Package, error
 		// meant for it.
 		return ell.OpenURL(ctx, word, func(req *http.Request) error { return credential.Authorize(req, "") })
 	case IsPackageFile(word):
-		return ell.Open(word)
+		p, err := ell.Open(word)
+		if errors.Is(err, os.ErrNotExist) {
+			return nil, fact.Errorf(fact.StatusInput, "there is no file %s", word)
+		}
+		return p, err
 	case a.Workspace == nil:
 		return nil, fmt.Errorf("there is no file %s, and no workspace here that could have built a package of this name", word)
 	}
