@@ -239,6 +239,9 @@ func (a *program) draftSource(ctx context.Context, w *workspace.Workspace, arg, 
 			return origin, "", err
 		}
 		info, err := os.Stat(abs)
+		if errors.Is(err, fs.ErrNotExist) {
+			return origin, "", fmt.Errorf("there is no file or directory %s", arg)
+		}
 		if err != nil {
 			return origin, "", err
 		}

@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"net/http"
 	"net/url"
 	"os"
@@ -84,7 +85,7 @@ func (f *Fetcher) Fetch(ctx context.Context, r *recipe.Recipe, i int) (Fetched, 
 	case s.File != "":
 		out.SHA256, out.New, err = f.copyFile(ctx, func() (*os.File, error) { return r.OpenBeside(s.File) }, s.File, s.SHA256)
 	case u.Scheme == "file":
-		out.SHA256, out.New, err = f.copyFile(ctx, func() (*os.File, error) { return os.Open(u.Path) }, s.URL, s.SHA256)
+		out.SHA256, out.New, err = f.copyFile(ctx, func() (*os.File, error) { return openNamed(u.Path) }, s.URL, s.SHA256)
 	default:
 		out.New = true
 		ok := false
@@ -218,6 +219,15 @@ func (p *partial) save() error {
 func (p *partial) remove() {
 	os.Remove(p.path)
 	os.Remove(p.path + ".json")
+}
+
+// openNamed opens a file that a recipe, or a user, names.
+func openNamed(path string) (*os.File, error) {
+	file, err := os.Open(path)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, &fact.Error{Class: fact.StatusInput, Message: "there is no file " + path, Cause: err}
+	}
+	return file, err
 }
 
 func (f *Fetcher) download(ctx context.Context, address, name, want string) (string, error) {
