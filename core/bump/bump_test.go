@@ -121,7 +121,7 @@ func TestRefusals(t *testing.T) {
 	y.write("")
 	before := y.text()
 	for to, want := range map[string]string{
-		"1.0": "is at version 1.0 already", "0.9": "0.9 sorts before 1.0", "1.0~rc1": "sorts before", "2 0": "cannot be a version", "3.0": "no such file",
+		"1.0": "is at version 1.0 already", "0.9": "0.9 sorts before 1.0", "1.0~rc1": "sorts before", "2 0": "cannot be a version", "3.0": "there is no file",
 	} {
 		if _, err := y.b.Version(context.Background(), y.read(), to, "", nil); err == nil || !strings.Contains(err.Error(), want) || y.text() != before {
 			t.Errorf("to %s: %v, want %s", to, err, want)
