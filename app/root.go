@@ -18,7 +18,7 @@ import (
 // RootSettings say what a new root is like. What is empty is the workspace's.
 type RootSettings struct {
 	Target string
-	// System is what the root stands on: root.SystemNone, root.SystemHost, or a
+	// System is what the root is based on: root.SystemNone, root.SystemHost, or a
 	// directory. If it is empty, that of the target; for a root that has a system of its
 	// own already, none.
 	System       string
@@ -75,7 +75,7 @@ func (a *App) targetOf(target string) (*workspace.Workspace, error) {
 	return &w, w.UseTarget(target)
 }
 
-// systemOf finds what a new root stands on.
+// systemOf finds what a new root is based on.
 func (a *App) systemOf(ctx context.Context, w *workspace.Workspace, dir, word string) (string, error) {
 	switch {
 	case word == root.SystemNone, word == root.SystemHost:

@@ -78,7 +78,7 @@ func (r *RootRunner) temp(name string) (string, error) {
 
 // Script runs a script of a package.
 func (r *RootRunner) Script(ctx context.Context, name, text string, env []string) (string, error) {
-	out := &tail{}
+	out := &tail{most: maxTail}
 	if r.dir == "/" {
 		ctx, cancel := context.WithTimeout(ctx, scriptTime)
 		defer cancel()
@@ -150,13 +150,14 @@ const maxTail = 16 << 10
 
 // tail keeps the end of what is written.
 type tail struct {
+	most int // bytes
 	data []byte
 	lost bool
 }
 
 func (t *tail) Write(b []byte) (int, error) {
 	t.data = append(t.data, b...)
-	if extra := len(t.data) - maxTail; extra > 0 {
+	if extra := len(t.data) - t.most; extra > 0 {
 		t.data, t.lost = append(t.data[:0], t.data[extra:]...), true
 	}
 	return len(b), nil

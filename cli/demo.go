@@ -76,7 +76,7 @@ func scenes() []scene {
 		{say: "What that means for users of the old library:", args: []string{"compare", "libharmonic@1.4.2-1"}, status: statusFindings},
 		{say: "A trial rehearses packages in a throwaway root: install, run, upgrade, remove.", args: []string{"trial", "libharmonic"}},
 		{say: "The recipe with faults does not pass that either.", args: []string{"trial", demo.Faulty}, status: statusFindings},
-		{say: "Packages are installed into a root: any directory, without being root. This one stands on this machine's system.", args: []string{"root", "create", "station"}},
+		{say: "Packages are installed into a root: any directory, without being root. This one is based on this machine's system.", args: []string{"root", "create", "station"}},
 		{say: "Everything is checked first, and the libraries it needs come with it.", args: []string{"root", "install", "station", "tidegauge"}},
 		{say: "The program runs there.", args: []string{"root", "run", "station", "--", "tidegauge", "--hours", "2"}},
 		{say: "Someone edits its configuration.", shell: "sed -i 's/^mean = .*/mean = 2.35/' station/etc/tidegauge/tidegauge.conf"},

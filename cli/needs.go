@@ -54,9 +54,9 @@ func (a *program) needs(ctx context.Context, name string, supply bool) error {
 	if err != nil {
 		return err
 	}
-	brought := []string{}
+	supplied := []string{}
 	if supply {
-		if brought, err = b.Supply(ctx, r); err != nil {
+		if supplied, err = b.Supply(ctx, r); err != nil {
 			return err
 		}
 	}
@@ -71,10 +71,10 @@ func (a *program) needs(ctx context.Context, name string, supply bool) error {
 		if states == nil {
 			states = []satisfy.NeedState{}
 		}
-		err = a.printJSON(map[string]any{"recipe": r.Name, "needs": states, "supplied": brought})
+		err = a.printJSON(map[string]any{"recipe": r.Name, "needs": states, "supplied": supplied})
 	} else {
-		for _, id := range brought {
-			a.out.Printf("brought %s\n", a.out.Style(term.Name, id))
+		for _, id := range supplied {
+			a.out.Printf("supplied %s\n", a.out.Style(term.Name, id))
 		}
 		a.showNeeds(r.Name, states, missing)
 	}

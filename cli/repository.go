@@ -37,7 +37,7 @@ func (a *program) openRepository(args []string, channel string) (*app.App, app.O
 // offline tells that what is shown is not of today.
 func (a *program) offline(r *repo.Repository) {
 	if r.Offline {
-		a.progress.Note(r.Storage.Where() + " does not answer: this is what the last `ellwand sync` brought")
+		a.progress.Note(r.Storage.Where() + " does not answer: this is the state of the last `ellwand sync`")
 	}
 }
 

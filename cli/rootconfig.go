@@ -20,9 +20,9 @@ func (a *program) rootConfigCommand() *cobra.Command {
 		Long: `List the configuration files of a root that differ from the defaults of their packages, and
 those that have a new default beside them because an upgrade could not merge it.
 
-With a PATH, print the difference from the package's default to the file. --keep settles on
-the file as it is: the new default beside it is removed. --restore replaces the file
-by the default.`,
+With a PATH, print the difference from the package's default to the file. --keep keeps
+the file and removes the new default beside it. --restore replaces the file with the
+default.`,
 		Example: `  ellwand root config stations
   ellwand root config stations /etc/tidegauge/tidegauge.conf --keep`,
 		Args: arguments(func(cmd *cobra.Command, args []string) error {
@@ -45,7 +45,7 @@ by the default.`,
 				case len(args) == 1:
 					return a.listConfig(cmd, r)
 				case keep:
-					return a.resolveConfig(cmd, r, cleanRootPath(args[1]), root.ResolveMine, "is settled as it is")
+					return a.resolveConfig(cmd, r, cleanRootPath(args[1]), root.ResolveMine, "is kept; a new default beside it was removed")
 				case restore:
 					return a.resolveConfig(cmd, r, cleanRootPath(args[1]), root.ResolveDefault, "has its package's default again")
 				}
@@ -53,8 +53,8 @@ by the default.`,
 			})
 		},
 	}
-	cmd.Flags().BoolVar(&keep, "keep", false, "keep the file as it is, and remove the new default beside it")
-	cmd.Flags().BoolVar(&restore, "restore", false, "replace the file by its package's default")
+	cmd.Flags().BoolVar(&keep, "keep", false, "keep the file, and remove the new default beside it")
+	cmd.Flags().BoolVar(&restore, "restore", false, "replace the file with its package's default")
 	return cmd
 }
 

@@ -19,7 +19,7 @@ func (a *program) rootCreateCommand() *cobra.Command {
 		Long: `Make a directory a root, which packages can be installed into. The directory may have files
 in it, such as an operating system; it is created if it does not exist.
 
-In a workspace, the root is for its target, takes packages from its repositories, and stands on the
+In a workspace, the root is for its target, takes packages from its repositories, and is based on the
 target's system: programs and libraries of that system are there without being in the
 directory. --system chooses another directory for that; "none" means that the root has everything
 itself, and is the default for a directory that has an operating system in it.`,
@@ -49,7 +49,7 @@ itself, and is the default for a directory that has an operating system in it.`,
 		},
 	}
 	flags := cmd.Flags()
-	flags.StringVar(&s.System, "system", "", "what the root stands on: none, host, or the `DIR` of a system (default: the target's)")
+	flags.StringVar(&s.System, "system", "", "what the root is based on: none, host, or the `DIR` of a system (default: the target's)")
 	flags.StringSliceVar(&s.Repositories, "repository", nil, "where packages come from: a configured name, a path or a URL (default: all enabled ones)")
 	flags.StringVar(&s.Channel, "channel", "", "the channel of each repository (default: the configured one, or testing)")
 	flags.StringSliceVar(&s.Without, "without", nil, "kinds to leave out: documentation, translation, or translation=`LANGUAGE`")

@@ -42,7 +42,7 @@ func (c *Comparison) checkVersions(a, b ell.Facts) {
 	}
 	switch d := b.Full().Compare(a.Full()); {
 	case d < 0:
-		c.say(Look, "", "increase the epoch if it is meant to be newer", "%s sorts before %s: machines that have the other keep it", b.Full(), a.Full())
+		c.say(Look, "", "increase the epoch if it is the newer one", "%s sorts before %s: machines that have the other keep it", b.Full(), a.Full())
 	case d == 0 && a.Arch == b.Arch && (len(c.Files) > 0 || len(c.Facts) > 0):
 		c.say(Look, "", fmt.Sprintf("increase the release: release = %d", b.Release+1), "they differ but have the same version and release: machines that have the first do not get the second")
 	}

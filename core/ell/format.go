@@ -143,7 +143,7 @@ type Entry struct {
 // Base64 is the encoding of names that are not UTF-8 (RFC 4648, section 4).
 const Base64 = "base64"
 
-// line is an Entry as it is in the layout, with its keys in the order of
+// line is an Entry in the form that the layout has, with its keys in the order of
 // canonical JSON.
 type line struct {
 	At       int64             `json:"at,omitempty"`

@@ -194,7 +194,7 @@ func ell702() Rule {
 func ell703() Rule {
 	return Rule{
 		Code: "ELL703", Severity: Warning, Title: "desktop entry without its icon",
-		Why:    "The menu shows a blank icon instead.",
+		Why:    "The menu shows an empty icon instead.",
 		Remedy: "install the icon to /usr/share/icons/hicolor/SIZE/apps/, with the name in the entry and a suffix",
 		Wrong:  entry(strings.Replace(goodEntry, "Icon=tide", "Icon=tides", 1)),
 		Right:  entry(goodEntry),

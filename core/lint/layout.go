@@ -174,7 +174,7 @@ func ell202() Rule {
 func ell204() Rule {
 	return Rule{
 		Code: "ELL204", Severity: Warning, Title: "configuration file without kind config",
-		Why:    "Files under /etc are meant to be edited. If the kind is not config, an upgrade replaces the file and its edits are lost.",
+		Why:    "Administrators edit files under /etc. If the kind is not config, an upgrade replaces the file and its edits are lost.",
 		Remedy: "make it of kind config",
 		Wrong:  withLayout(`install -Dm644 /dev/null "$DESTDIR/etc/tide/tide.conf"; echo a > "$DESTDIR/etc/tide/tide.conf"`, ""),
 		Right:  withLayout(`install -Dm644 /dev/null "$DESTDIR/etc/tide/tide.conf"; echo a > "$DESTDIR/etc/tide/tide.conf"`, `"/etc/tide/*.conf" = { kind = "config" }`),

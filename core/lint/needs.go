@@ -17,7 +17,7 @@ import (
 
 func sortedKeys[V any](m map[string]V) []string { return slices.Sorted(maps.Keys(m)) }
 
-// declaredNeed is a need as it is in the recipe.
+// declaredNeed is a need as the recipe has it.
 type declaredNeed struct {
 	need.Need
 	text string

@@ -63,7 +63,7 @@ func accountNumbers(r *Root) *accounts {
 	return &t.accounts
 }
 
-// readAccounts reads the accounts of the root; those of the system that it stands on, if
+// readAccounts reads the accounts of the root; those of the system that it is based on, if
 // it has none of its own.
 func (t *Transaction) readAccounts() error {
 	a := accounts{users: map[string]int{}, groups: map[string]int{}, taken: map[int]bool{}, text: map[string][]byte{}, base: map[string][]byte{}}

@@ -351,7 +351,10 @@ func (r *Root) replaceContents(p string, data []byte) error {
 	if there {
 		mode = info.Mode().Perm()
 	}
-	f, err := r.tree.OpenFile(temp, os.O_CREATE|os.O_TRUNC|os.O_WRONLY|openFlags, 0o600)
+	if err := r.tree.Remove(temp); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	f, err := r.tree.OpenFile(temp, os.O_CREATE|os.O_EXCL|os.O_WRONLY|openFlags, 0o600)
 	if err != nil {
 		return err
 	}

@@ -72,7 +72,7 @@ func matchesAny(patterns, paths []string) bool {
 	return false
 }
 
-// hasProgram reports whether the root, or the system that it stands on, has the program
+// hasProgram reports whether the root, or the system that it is based on, has the program
 // of a refresher.
 func (t *Transaction) hasProgram(r refresher) bool {
 	for _, dir := range []string{"usr/bin", "usr/sbin", "bin", "sbin"} {

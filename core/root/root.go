@@ -54,7 +54,7 @@ type Settings struct {
 	Format int    `json:"format"`
 	Target string `json:"target"`
 	Arch   string `json:"arch"` // as uname -m prints it
-	// System is what the root stands on, below its own files: SystemNone, SystemHost,
+	// System is what the root is based on, below its own files: SystemNone, SystemHost,
 	// or the absolute path of a directory.
 	System       string       `json:"system"`
 	Repositories []Repository `json:"repositories,omitempty"`
@@ -186,7 +186,7 @@ func Open(dir string) (*Root, error) {
 	return r, nil
 }
 
-// SystemDir is the directory of the system that the root stands on; empty for none.
+// SystemDir is the directory of the system that the root is based on; empty for none.
 func (s Settings) SystemDir() string {
 	switch s.System {
 	case SystemNone:

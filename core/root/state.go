@@ -19,8 +19,9 @@ import (
 	"ellwand.example/core/fact/version"
 )
 
-// openFlags keep a link or a pipe in the place of a file from being opened.
-const openFlags = unix.O_NOFOLLOW | unix.O_NONBLOCK
+// openFlags keep a pipe in the place of a file from being waited for. A link leads to
+// nothing outside of the directory that is open as an os.Root.
+const openFlags = unix.O_NONBLOCK
 
 // State is state.json: what is installed. The same packages give the same bytes.
 type State struct {
@@ -193,8 +194,8 @@ func (r *Root) object(sha256 string) ([]byte, error) {
 func (r *Root) putObject(data []byte) (string, error) {
 	sum := fact.SHA256(data)
 	name := objectsDir + "/" + sum
-	if info, err := r.state.Lstat(name); err == nil && info.Size() == int64(len(data)) {
-		return sum, nil
+	if _, err := r.object(sum); err == nil {
+		return sum, nil // one that is damaged is written again
 	}
 	temp := name + ".new"
 	f, err := r.state.OpenFile(temp, unix.O_CREAT|unix.O_TRUNC|unix.O_WRONLY|openFlags, 0o644)

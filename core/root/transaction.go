@@ -60,7 +60,7 @@ func (r *Root) Begin(ctx context.Context, o Options) (*Transaction, error) {
 	t := &Transaction{root: r, runner: o.Runner, progress: o.Progress, unlock: unlock}
 	if dir := r.Settings.SystemDir(); dir != "" && r.system == nil {
 		t.Close()
-		return nil, fact.Errorf(fact.StatusMachine, "the system that %s stands on is not at %s any more", r.Dir, dir)
+		return nil, fact.Errorf(fact.StatusMachine, "the system that %s is based on is no longer at %s", r.Dir, dir)
 	}
 	if t.Recovered, err = t.recover(ctx); err == nil {
 		err = t.load()

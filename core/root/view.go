@@ -28,7 +28,7 @@ func isNotDir(err error) bool { return errors.Is(err, unix.ENOTDIR) }
 const maxLinks = 40
 
 // view resolves paths of packages: the directories above a path may be symbolic
-// links, of the root itself, of the system that it stands on, or of a package that is
+// links, of the root itself, of the system that it is based on, or of a package that is
 // about to be installed. A link never leads out of the root: an absolute target and
 // ".." are taken from the root's top.
 type view struct {

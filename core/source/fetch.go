@@ -244,7 +244,7 @@ func (f *Fetcher) download(ctx context.Context, address, name, want string) (str
 	}
 	defer unlock()
 	if want != "" && f.Cache.Has(want) {
-		return want, nil // the other process brought it
+		return want, nil // the other process fetched it
 	}
 	p.load()
 	t := f.Progress.Begin("fetch "+name, 0, "bytes")

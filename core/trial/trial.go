@@ -15,7 +15,9 @@ import (
 	"ellwand.example/core/ell"
 	"ellwand.example/core/fact"
 	"ellwand.example/core/fact/need"
+	"ellwand.example/core/files"
 	"ellwand.example/core/staging"
+	"golang.org/x/sys/unix"
 )
 
 // State is the result of a check.
@@ -90,7 +92,7 @@ type Subject struct {
 type Checker struct {
 	Sandbox Sandbox
 	Tree    *os.Root // of the root
-	System  *os.Root // that it stands on; nil for none
+	System  *os.Root // that it is based on; nil for none
 }
 
 // Limits of time for one command, and for the recipe's script.
@@ -124,7 +126,7 @@ func (c *Checker) Check(ctx context.Context, s Subject) ([]Check, error) {
 func (c *Checker) run(ctx context.Context, check Check, script string, limit time.Duration) (Check, error) {
 	began := time.Now()
 	r, err := c.Sandbox.Run(ctx, script, limit)
-	check.Time, check.Output, check.State = time.Since(began), r.Output, Passed
+	check.Time, check.Output, check.State = time.Since(began), end(r.Output), Passed
 	if err != nil {
 		return check, err
 	}
@@ -309,17 +311,44 @@ func (c *Checker) has(p string) bool {
 	return false
 }
 
-// read returns a file of the root of at most a mebibyte; nil if there is none.
+// maxText is the most bytes that are read of a unit, a desktop entry or a file of
+// accounts.
+const maxText = 1 << 20
+
+// read returns a file of the root; nil if there is none that can be read.
 func (c *Checker) read(p string) []byte {
-	f, err := c.Tree.Open(strings.TrimPrefix(p, "/"))
+	f, _, err := c.open(p)
 	if err != nil {
 		return nil
 	}
 	defer f.Close()
-	if info, err := f.Stat(); err != nil || !info.Mode().IsRegular() || info.Size() > 1<<20 {
+	data, err := files.ReadRegular(f, maxText)
+	if err != nil {
 		return nil
 	}
-	data := make([]byte, 1<<20)
-	n, _ := f.Read(data)
-	return data[:n]
+	return data
 }
+
+// open opens a regular file of the root. Scripts of packages have run there: it may be
+// something else by now.
+func (c *Checker) open(p string) (*os.File, int64, error) {
+	f, err := c.Tree.OpenFile(strings.TrimPrefix(p, "/"), os.O_RDONLY|unix.O_NONBLOCK, 0)
+	if err != nil {
+		return nil, 0, err
+	}
+	info, err := f.Stat()
+	if err == nil && !info.Mode().IsRegular() {
+		err = files.ErrNotRegular
+	}
+	if err != nil {
+		f.Close()
+		return nil, 0, err
+	}
+	return f, info.Size(), nil
+}
+
+// maxOutput is how much of the output of a check is kept, in bytes.
+const maxOutput = 16 << 10
+
+// end returns the end of a text.
+func end(text string) string { return text[max(len(text)-maxOutput, 0):] }

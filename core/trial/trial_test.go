@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"runtime"
 	"strings"
 	"testing"
 	"time"
@@ -15,6 +16,8 @@ import (
 	"ellwand.example/core/fact/need"
 	"ellwand.example/core/junit"
 	"ellwand.example/core/staging"
+	"ellwand.example/core/testtool"
+	"golang.org/x/sys/unix"
 )
 
 // answers stands in for a sandbox: what a script has in it decides how it ends.
@@ -164,8 +167,93 @@ undefined symbol: tide_high	(./tide)
 			t.Errorf("%+v: %q", c.p, got)
 		}
 	}
+	if got := linkFaults("sh: not found\n"+broken+"\n", program{}); len(got) != 1 || !strings.Contains(got[0], "sh: not found") {
+		t.Errorf("of one that the linker gives up: %q", got)
+	}
+	if got := linkFaults("undefined symbol: host\n"+broken+"\n", program{library: true}); got != nil {
+		t.Errorf("of a plug-in: %q", got)
+	}
 	if got := linkFaults("	libc.so.6 => /lib/libc.so.6 (0x00007f)\n", program{}); got != nil {
 		t.Errorf("without a fault: %q", got)
+	}
+}
+
+// tracer answers for some of the programs that a script traces, as if others had taken
+// all the room.
+type tracer struct{ runs int }
+
+func (tr *tracer) Run(_ context.Context, script string, _ time.Duration) (Result, error) {
+	tr.runs++
+	n := strings.Count(script, "LD_TRACE_LOADED_OBJECTS=1")
+	var out strings.Builder
+	for i := range n {
+		if n > 1 && i == 0 {
+			continue // lost
+		}
+		fmt.Fprintf(&out, "\n== %d\n", i)
+		if strings.Contains(script, "/usr/bin/p2 ") && n == 1 {
+			out.WriteString("libtide.so.1 => not found\n")
+		}
+	}
+	return Result{Output: out.String()}, nil
+}
+
+// Each of many programs is traced, also if the output of one run has not room for all.
+func TestManyPrograms(t *testing.T) {
+	data, err := os.ReadFile(testtool.Find(t, "sh")) // a program that the dynamic linker loads
+	if err != nil {
+		t.Fatal(err)
+	}
+	files := map[string]string{}
+	var paths []string
+	for n := range 2*atOnce + 3 {
+		p := fmt.Sprintf("/usr/bin/p%d", n)
+		files[p[1:]] = string(data)
+		paths = append(paths, p)
+	}
+	for _, i := range interpreters {
+		files[i[1:]] = ""
+	}
+	run := &tracer{}
+	c := checker(t, run, files)
+	got, err := c.libraries(t.Context(), subject(Settings{}, nil, paths...))
+	if err != nil || len(got) != len(paths) {
+		t.Fatalf("%d checks, %v", len(got), err)
+	}
+	for i, check := range got {
+		if check.Subject != paths[i] || check.State != Passed {
+			t.Errorf("%s: %s %s", check.Subject, check.State, check.Message)
+		}
+	}
+	if run.runs != 6 {
+		t.Errorf("%d runs", run.runs)
+	}
+	os.Remove(filepath.Join(c.Tree.Name(), interpreters[0]))
+	got, err = c.libraries(t.Context(), subject(Settings{}, nil, paths[0]))
+	if err != nil || len(got) != 1 || runtime.GOARCH == "amd64" && got[0].State != Failed {
+		t.Errorf("without its dynamic linker: %+v, %v", got, err)
+	}
+}
+
+// What a script put in the place of a file is not waited for.
+func TestPipes(t *testing.T) {
+	c := checker(t, answers{}, map[string]string{"usr/bin/other": "x"})
+	for _, p := range []string{"usr/bin/tide", "usr/tide.service"} {
+		if err := unix.Mkfifo(filepath.Join(c.Tree.Name(), p), 0o755); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if _, ok := c.program("/usr/bin/tide"); ok {
+		t.Error("a pipe is a program")
+	}
+	if data := c.read("/usr/tide.service"); data != nil {
+		t.Errorf("a pipe has %q", data)
+	}
+	if err := os.Symlink("/dev/zero", filepath.Join(c.Tree.Name(), "usr/zero")); err != nil {
+		t.Fatal(err)
+	}
+	if data := c.read("/usr/zero"); data != nil {
+		t.Errorf("a link out of the root has %d bytes", len(data))
 	}
 }
 

@@ -99,7 +99,7 @@ func (t *tree) mountWritable(name string, layers []string) error {
 	case len(dirs) == 1:
 		return t.bind(dirs[0], name, kept)
 	case t.Copies:
-		return &refusal{"overlay mounts are unavailable, and the root stands on a system"}
+		return &refusal{"overlay mounts are unavailable, and the root is based on a system"}
 	}
 	work := filepath.Join(t.Writable, workDir, name)
 	if err := os.MkdirAll(work, 0o755); err != nil {

@@ -136,15 +136,15 @@ func (b *Resolver) Supply(ctx context.Context, r *recipe.Recipe) ([]string, erro
 	if err != nil {
 		return nil, err
 	}
-	var brought []string
+	var copied []string
 	for _, c := range answer.Packages {
 		if c.Installed {
 			continue
 		}
 		if _, err := from[c].repository.Copy(ctx, records[c], b.Workspace.Packages()); err != nil {
-			return brought, fmt.Errorf("repository %s: %w", from[c].name, err)
+			return copied, fmt.Errorf("repository %s: %w", from[c].name, err)
 		}
-		brought = append(brought, records[c].Identity())
+		copied = append(copied, records[c].Identity())
 	}
-	return brought, nil
+	return copied, nil
 }

@@ -15,7 +15,7 @@ import (
 // LocalDate is a TOML local date in the form 2031-04-02 (RFC 3339 full-date).
 type LocalDate string
 
-// Scalar is a string or a truth value, as it is in the file.
+// Scalar is a string or a truth value, as the file has it.
 type Scalar struct {
 	Text string
 	Bool bool // it is true or false, and not a string

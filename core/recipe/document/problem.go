@@ -13,7 +13,7 @@ type Problem struct {
 	Line    int    `json:"line"`   // from 1; 0 when the file as a whole is meant
 	Column  int    `json:"column"` // from 1, in characters
 	Width   int    `json:"width"`  // characters to mark, at least 1
-	Text    string `json:"text"`   // the line as it is in the file
+	Text    string `json:"text"`   // the line in the file
 	Message string `json:"message"`
 	Remedy  string `json:"remedy,omitempty"`
 	// Action may solve it; empty if there is none.

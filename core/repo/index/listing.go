@@ -168,7 +168,7 @@ func (st *StoredListing) Part(i int) (*Listing, error) {
 	return c, g.Wait()
 }
 
-// Encoded is a file of a listing as it is to be stored.
+// Encoded is a file of a listing in the form that is stored.
 type Encoded struct {
 	Ref  Ref
 	Data []byte
