@@ -4,6 +4,7 @@ import (
 	"archive/tar"
 	"bytes"
 	"context"
+	"crypto/sha256"
 	"flag"
 	"fmt"
 	"io"
@@ -17,6 +18,7 @@ import (
 	"time"
 
 	"github.com/klauspost/compress/gzip"
+	"github.com/klauspost/compress/zstd"
 )
 
 // programDir holds the program under test, and fixturesDir archives that no
@@ -76,7 +78,37 @@ func writeFixtures() {
 	sound := []tar.Header{{Name: "tide-1.0/", Typeflag: tar.TypeDir}, {Name: "tide-1.0/a file"}, {Name: "tide-1.0/Makefile"}}
 	write("tide-1.0.tar.gz", sound, 0)
 	write("truncated.tar.gz", sound, 70)
+	writeForgedExport()
+	if err := os.CopyFS(filepath.Join(fixturesDir, "refused"), os.DirFS("../docs/package-vectors/refused")); err != nil {
+		panic(err)
+	}
 	write("escape.tar.gz", []tar.Header{{Name: "../evil"}, {Name: "/abs"}, {Name: "x/up", Typeflag: tar.TypeSymlink, Linkname: "../../etc"}, {Name: "x/abs", Typeflag: tar.TypeSymlink, Linkname: "/etc"}, {Name: "x/fine"}}, 0)
+}
+
+// writeForgedExport makes the export of a recipe that says that an archive of
+// its own making is what a commit contains.
+func writeForgedExport() {
+	recipe := "format = 1\nname = \"tide\"\nversion = \"1\"\nrelease = 1\narch = \"independent\"\nsummary = \"Tides\"\nlicense = \"MIT\"\n[[source]]\ngit = \"https://saltmarsh.example/tide.git\"\ncommit = \"" + strings.Repeat("a", 40) + "\"\n"
+	sum := func(s string) string { return fmt.Sprintf("%x", sha256.Sum256([]byte(s))) }
+	source := "not the commit's files"
+	facts := `{"files":{"recipe.toml":"` + sum(recipe) + `"},"format":1,"full":"1-1","name":"tide","sources":[{"commit":"` + strings.Repeat("a", 40) + `","name":"a","object":"dHJlZQ==","sha256":"` + sum(source) + `"}]}`
+	var b bytes.Buffer
+	z, err := zstd.NewWriter(&b)
+	if err != nil {
+		panic(err)
+	}
+	w := tar.NewWriter(z)
+	for _, entry := range [][2]string{{"export.json", facts}, {"recipe/recipe.toml", recipe}, {"sources/" + sum(source), source}} {
+		if err := w.WriteHeader(&tar.Header{Name: entry[0], Mode: 0o644, Size: int64(len(entry[1]))}); err != nil {
+			panic(err)
+		}
+		io.WriteString(w, entry[1])
+	}
+	w.Close()
+	z.Close()
+	if err := os.WriteFile(filepath.Join(fixturesDir, "forged.recipe.ell"), b.Bytes(), 0o644); err != nil {
+		panic(err)
+	}
 }
 
 // TestScripts runs every file in testdata/script, and in testdata/regression,

@@ -18,11 +18,11 @@ const (
 func (r *Recipe) checkLengths() {
 	for key, text := range map[string]string{"summary": r.Summary, "license": r.License, "homepage": r.Homepage, "maintainer": r.Maintainer, "category": r.Category} {
 		if len(text) > maxLine {
-			r.Doc.Add(r.Doc.At(key), fmt.Sprintf("%s has %d bytes, and %d is the most that a package takes", key, len(text), maxLine), "what is longer belongs into the description")
+			r.Doc.Add(r.Doc.At(key), fmt.Sprintf("%s has %d bytes, and %d is the most that a package takes", key, len(text), maxLine), "what is longer belongs in the description")
 		}
 	}
 	if len(r.Description) > maxDescription {
-		r.Doc.Add(r.Doc.At("description"), fmt.Sprintf("the description has %d bytes, and %d is the most that a package takes", len(r.Description), maxDescription), "documentation belongs into a file that the package installs")
+		r.Doc.Add(r.Doc.At("description"), fmt.Sprintf("the description has %d bytes, and %d is the most that a package takes", len(r.Description), maxDescription), "documentation belongs in a file that the package installs")
 	}
 }
 
