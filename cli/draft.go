@@ -120,7 +120,7 @@ func (a *program) draft(ctx context.Context, w *workspace.Workspace, arg string,
 		if err := d.write(w); err != nil {
 			return err
 		}
-		a.showFound(d.facts, workspace.Display(file))
+		a.showFound(d.facts, d.author, workspace.Display(file))
 		err := a.buildDraft(ctx, w, d)
 		if err == nil && !a.json {
 			a.out.Printf("Next: review %s, and try the package\n", workspace.Display(file))
@@ -271,7 +271,7 @@ func (a *program) draftAgain(name string, there, text []byte) error {
 }
 
 // showFound tells what was found out.
-func (a *program) showFound(f draft.Facts, file string) {
+func (a *program) showFound(f draft.Facts, maintainer, file string) {
 	o := a.out
 	if a.json {
 		return
@@ -281,16 +281,19 @@ func (a *program) showFound(f draft.Facts, file string) {
 		if value == "" {
 			value = o.Style(term.Doubtful, "not found")
 		}
-		o.Printf("  %s %s\n", o.Style(term.Faint, fmt.Sprintf("%-9s", what)), value)
+		o.Printf("  %s %s\n", o.Style(term.Faint, fmt.Sprintf("%-10s", what)), value)
 	}
 	found("name", f.Name)
 	found("version", f.Version)
 	found("summary", fact.Visible(f.Summary))
 	if f.Description != "" { // it may be left out
-		found("about", o.Wrapped(fact.Visible(f.Description), 12))
+		found("about", o.Wrapped(fact.Visible(f.Description), 13))
 	}
 	found("license", f.License)
 	found("homepage", f.Homepage)
+	if maintainer != "" {
+		found("maintainer", fact.Visible(maintainer)+o.Style(term.Faint, "  as git knows you"))
+	}
 	found("method", f.Method)
 	found("needs", strings.Join(f.Build, ", "))
 	for _, n := range f.AllNotes() {
@@ -304,7 +307,7 @@ func (a *program) endDraft(w *workspace.Workspace, d *drafted) error {
 	if a.json {
 		return a.printJSON(map[string]any{"file": file, "facts": d.facts})
 	}
-	a.showFound(d.facts, workspace.Display(file))
+	a.showFound(d.facts, d.author, workspace.Display(file))
 	_, err := w.Recipe(d.facts.Name)
 	var open document.Problems
 	if errors.As(err, &open) {

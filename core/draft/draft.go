@@ -47,6 +47,7 @@ type Facts struct {
 	Maybe     []string          // build needs of parts that can be left out
 	Switches  []string          // options of the configure script, as it describes them
 	Notes     []string          // for the reader of the recipe
+	Kept      Kept
 
 	wayNotes []string // more of them, on how it is built
 	others   []Facts  // other ways to build it
@@ -164,9 +165,18 @@ func Look(dir, known, top string) (Facts, error) {
 	return f, nil
 }
 
-// Keep takes over what a recipe that is there says, so that a draft made again
-// differs in what is new alone. What the maintainer decided stands.
+// Kept is what a draft takes over from an existing recipe unchanged.
+type Kept struct {
+	Release    int
+	Maintainer string
+	Run, Test  []need.Need
+	Tables     string // the tables that a draft does not write, or writes only once: packages, changes, options, …
+}
+
+// Keep takes over what an existing recipe says, so that a draft made again
+// differs only in what is new. What the maintainer decided stands.
 func (f *Facts) Keep(r *recipe.Recipe) {
+	f.Kept = Kept{Release: r.Release, Maintainer: r.Maintainer, Run: r.Needs.Run, Test: r.Needs.Test, Tables: ownTables(r.Doc)}
 	f.Summary, f.License, f.Homepage, f.Description = cmp.Or(r.Summary, f.Summary), cmp.Or(r.License, f.License), cmp.Or(r.Homepage, f.Homepage), cmp.Or(r.Description, f.Description)
 	if r.Steps.Method != "" && r.Steps.Method != f.Method {
 		f.Method, f.Switches = r.Steps.Method, nil
@@ -184,6 +194,48 @@ func (f *Facts) Keep(r *recipe.Recipe) {
 			f.Steps[step] = strings.TrimSpace(script)
 		}
 	}
+}
+
+// drafted are the tables that every draft writes anew.
+var drafted = []string{"source", "needs", "steps"}
+
+// ownTables returns the text of the tables that no draft writes anew, with
+// the comments above each.
+func ownTables(doc *document.Document) string {
+	var out, comments strings.Builder
+	own, quotes := false, ""
+	for line := range strings.Lines(string(doc.Data)) {
+		trimmed := strings.TrimSpace(line)
+		if quotes == "" && strings.HasPrefix(trimmed, "#") {
+			comments.WriteString(line)
+			continue
+		}
+		if quotes == "" && strings.HasPrefix(line, "[") {
+			name := strings.TrimLeft(line, "[ ")
+			if end := strings.IndexAny(name, ".] "); end >= 0 {
+				name = name[:end]
+			}
+			own = !slices.Contains(drafted, name)
+		}
+		if own {
+			out.WriteString(comments.String() + line)
+		}
+		comments.Reset()
+		for _, q := range []string{"'''", `"""`} {
+			if (quotes == "" || quotes == q) && strings.Count(line, q)%2 == 1 {
+				if quotes == "" {
+					quotes = q
+				} else {
+					quotes = ""
+				}
+				break
+			}
+		}
+	}
+	if own {
+		out.WriteString(comments.String())
+	}
+	return strings.Trim(out.String(), "\n")
 }
 
 // declared is what the build system's own files say of name, version, summary

@@ -1,10 +1,12 @@
 package draft
 
 import (
+	"cmp"
 	"fmt"
 	"strings"
 	"time"
 
+	"ellwand.example/core/fact/need"
 	"ellwand.example/core/recipe"
 	"ellwand.example/core/recipe/document"
 )
@@ -31,14 +33,14 @@ func Recipe(f Facts, s Source, maintainer string, today time.Time) []byte {
 	line("format     = 1")
 	fact("name", f.Name, "no name was found")
 	fact("version", f.Version, "no version was found")
-	line("release    = 1")
+	line("release    = %d", max(f.Kept.Release, 1))
 	fact("summary", f.Summary, "say in one line what it does; nothing in the source says it")
 	if f.Arch != "" {
 		fact("arch", f.Arch, "")
 	}
 	fact("license", f.License, "an SPDX expression; no license text was recognised")
 	fact("homepage", f.Homepage, "nothing in the source says it")
-	fact("maintainer", maintainer, "Name <address>")
+	fact("maintainer", cmp.Or(f.Kept.Maintainer, maintainer), "Name <address>")
 	if f.Description != "" {
 		line("description = \"\"\"\n%s\n\"\"\"", folded(f.Description))
 	}
@@ -68,6 +70,18 @@ func Recipe(f Facts, s Source, maintainer string, today time.Time) []byte {
 	line("")
 	line("[needs]")
 	line("build = [%s]", quoted(f.Build))
+	for _, list := range []struct {
+		key   string
+		needs []need.Need
+	}{{"test ", f.Kept.Test}, {"run  ", f.Kept.Run}} {
+		if len(list.needs) > 0 {
+			var texts []string
+			for _, n := range list.needs {
+				texts = append(texts, n.String())
+			}
+			line("%s = [%s]", list.key, quoted(texts))
+		}
+	}
 	if len(f.Maybe) > 0 {
 		line("# asked for as well, for parts that can perhaps be left out:")
 		for _, n := range f.Maybe {
@@ -96,6 +110,10 @@ func Recipe(f Facts, s Source, maintainer string, today time.Time) []byte {
 		}
 	}
 	line("")
+	if f.Kept.Tables != "" {
+		line("%s", f.Kept.Tables)
+		return []byte(b.String())
+	}
 	if f.Layout != "" {
 		line("%s", f.Layout)
 	} else {

@@ -134,7 +134,7 @@ func ell303() Rule {
 	return Rule{
 		Code: "ELL303", Severity: Warning, Title: "program without hardening (PIE, RELRO, BIND_NOW)",
 		Why:    "Without full RELRO an attacker can redirect calls by overwriting the table of their addresses. A program that is not PIE is loaded at a known address.",
-		Remedy: "check that the build uses $CFLAGS and $LDFLAGS",
+		Remedy: "check that the build uses $CFLAGS and $LDFLAGS; where it assigns its own, pass them on: configure = [\"CFLAGS=$CFLAGS\", \"LDFLAGS=$LDFLAGS\"]",
 		Wrong:  cFile("/usr/bin/tide", cMain, "-no-pie -fno-pie"),
 		Right:  cFile("/usr/bin/tide", cMain, "-pie -fPIE"),
 		pkg: func(c *packageCheck) {

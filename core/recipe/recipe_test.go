@@ -148,3 +148,22 @@ func FuzzParse(f *testing.F) {
 		}
 	})
 }
+
+// Arguments of `configure` refer to variables of steps, and to nothing else.
+func TestConfigureVariables(t *testing.T) {
+	for in, want := range map[string]string{
+		"CFLAGS=$CFLAGS -DTIDES":    `'CFLAGS='"$CFLAGS"' -DTIDES'`,
+		"--libdir=${PREFIX}/lib":    `'--libdir='"$PREFIX"/lib`,
+		"-Wl,-rpath,$ORIGIN/../lib": `'-Wl,-rpath,$ORIGIN/../lib'`,
+		"$(id) '$PREFIX'":           `"\$(id) '""$PREFIX""'"`,
+		"":                          `''`,
+	} {
+		if got := argument(in); got != want {
+			t.Errorf("%s is passed on as %s, want %s", in, got, want)
+		}
+	}
+	r, err := Parse("recipe.toml", []byte("format = 1\nname = \"tide\"\nversion = \"1\"\nrelease = 1\nsummary = \"Tides\"\nlicense = \"MIT\"\n[steps]\nmethod = \"make\"\nconfigure = [\"CFLAGS=$CFLGAS\"]\n"), Target{}, nil)
+	if err == nil || !strings.Contains(err.Error(), "did you mean $CFLAGS?") {
+		t.Errorf("%v, %v", r, err)
+	}
+}

@@ -100,9 +100,38 @@ func (r *Recipe) Script(step string) string {
 func MethodScript(method, step string, configure []string) string {
 	var arguments strings.Builder
 	for _, a := range configure {
-		arguments.WriteString(" " + shellQuote(a))
+		arguments.WriteString(" " + argument(a))
 	}
 	return strings.ReplaceAll(methods[method][step], "@ARGUMENTS@", arguments.String())
+}
+
+// StepVariables are the variables of a step's environment that arguments of
+// `configure` may refer to.
+var StepVariables = []string{"CFLAGS", "CXXFLAGS", "DESTDIR", "FFLAGS", "HOME", "LDFLAGS", "PREFIX", "SOURCE_DATE_EPOCH", "TMPDIR", "ELL_ARCH", "ELL_FULL", "ELL_JOBS", "ELL_NAME", "ELL_RELEASE", "ELL_SOURCE", "ELL_VERSION"}
+
+// reference is a variable in an argument of `configure`, as the shell writes it.
+var reference = pattern.New(`\$(?:\w+|\{\w+\})`)
+
+// argument quotes an argument for the shell, except for variables that steps
+// have. Any other dollar sign is one, as in the linker's $ORIGIN.
+func argument(s string) string {
+	var b strings.Builder
+	done := 0
+	for _, m := range reference.FindAllStringIndex(s, -1) {
+		name := strings.Trim(s[m[0]+1:m[1]], "{}")
+		if !slices.Contains(StepVariables, name) {
+			continue
+		}
+		if m[0] > done {
+			b.WriteString(shellQuote(s[done:m[0]]))
+		}
+		b.WriteString(`"$` + name + `"`)
+		done = m[1]
+	}
+	if done < len(s) || done == 0 {
+		b.WriteString(shellQuote(s[done:]))
+	}
+	return b.String()
 }
 
 // copyScript copies what [steps.copy] names: a path in the work tree, and
@@ -156,6 +185,17 @@ func (r *Recipe) checkSteps() {
 	}
 	if len(r.Steps.Configure) > 0 && r.Steps.Method == "" {
 		d.Add(d.Find("steps", "configure").Key, "`configure` is passed on by a method, and the recipe names none", `add: method = "autotools", or another`)
+	}
+	for i, a := range r.Steps.Configure {
+		for _, variable := range reference.FindAllString(a, -1) {
+			name := strings.Trim(variable, "${}")
+			if slices.Contains(StepVariables, name) {
+				continue
+			}
+			if near := fact.Nearest(name, StepVariables); near != "" {
+				d.Add(d.At("steps", "configure", i), fmt.Sprintf("%s is not a variable that steps have", variable), fmt.Sprintf("did you mean $%s?", near))
+			}
+		}
 	}
 	if len(r.Steps.Copy) > 0 && r.Steps.Method != "copy" {
 		d.Add(d.Find("steps", "copy").Key, "`copy` belongs to the method copy", `add: method = "copy"`)

@@ -413,8 +413,8 @@ const (
 	LeftOver  = "left over" // in no layout
 )
 
-// Owners reports for every staged file and link which package claims it, and
-// which line of the recipe says so.
+// Owners reports for every staged file and link, and for files from beside the
+// recipe, which package claims it, and which line of the recipe says so.
 func Owners(r *recipe.Recipe, staged []staging.Path) []Owned {
 	x := newResolver(r)
 	whole := len(r.Packages) == 1 && r.Packages[r.PackageNames()[0]].Layout == nil
@@ -437,5 +437,20 @@ func Owners(r *recipe.Recipe, staged []staging.Path) []Owned {
 		}
 		out = append(out, o)
 	}
+	claims := map[string][]staging.Claim{}
+	x.declared(r, claims)
+	for _, name := range slices.Sorted(maps.Keys(claims)) {
+		for _, c := range claims[name] {
+			if c.Path.Type != staging.File {
+				continue
+			}
+			size := int64(0)
+			if info, err := os.Stat(c.Path.Disk); err == nil {
+				size = info.Size()
+			}
+			out = append(out, Owned{Path: c.Path, Name: c.Path.Path, Bytes: size, Package: name, Kind: c.Kind, Line: c.Line, State: Claimed})
+		}
+	}
+	slices.SortFunc(out, func(a, b Owned) int { return strings.Compare(a.Name, b.Name) })
 	return out
 }
