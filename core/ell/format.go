@@ -4,8 +4,8 @@
 // compressed as Zstandard (RFC 8878) in independent frames:
 //
 //	frame 0       meta/facts.json, then the other meta files but one, sorted
-//	frame 1       meta/layout.jsonl
-//	frames 2..n   tree/…: the payload, cut every FrameSize bytes
+//	frame 1       meta/layout.jsonl, meta/frames.json
+//	frames 2..n   tree/…: the payload, cut where its contents say so
 //	skippable     the seek table of the Zstandard seekable format
 //
 // Any tar with Zstandard lists and unpacks it. A reader that wants facts reads
@@ -44,13 +44,14 @@ const Format = 1
 // Extension ends the name of every package file.
 const Extension = ".ell"
 
-// FrameSize is how many bytes of the payload go into one frame.
+// FrameSize is how many bytes of the payload go into one frame at most.
 const FrameSize = 8 << 20
 
-// Names of the files in the first frame.
+// Names of the metadata files.
 const (
 	PackageFile = "meta/facts.json"
 	LayoutFile  = "meta/layout.jsonl"
+	FramesFile  = "meta/frames.json"
 	BuildFile   = "meta/build.json"
 	RecipeFile  = "meta/recipe.toml"
 	ScriptsDir  = "meta/scripts/"
@@ -102,6 +103,14 @@ type Facts struct {
 	Paths       int                     `json:"paths"` // lines of layout.jsonl
 	Size        int64                   `json:"size"`  // bytes of all files, installed
 	Meta        map[string]string       `json:"meta"`  // SHA-256 of the other meta files
+}
+
+// FrameDigest identifies a frame of the payload, both as SHA-256 in
+// hexadecimal: by its contents, and by its bytes in the file, which depend on the
+// compressor too.
+type FrameDigest struct {
+	SHA256 string `json:"sha256"`
+	Packed string `json:"packed"`
 }
 
 // Need is a run-time need, in the syntax of package need.

@@ -2,7 +2,9 @@ package ell
 
 import (
 	"context"
+	"crypto/sha256"
 	"encoding/binary"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"io"
@@ -45,11 +47,12 @@ func newEncoder(compression string) (*zstd.Encoder, error) {
 	return zstd.NewWriter(nil, zstd.WithEncoderLevel(levels[compression]), zstd.WithEncoderCRC(true), zstd.WithLowerEncoderMem(true), zstd.WithEncoderConcurrency(cores()))
 }
 
-// framer cuts what is written to it into frames and compresses them on all
-// cores, in order. Memory is bounded by the number of cores.
+// framer compresses frames of what is written to it on all cores, in order.
+// Memory is bounded by the number of cores.
 type framer struct {
 	enc   *zstd.Encoder
 	probe *zstd.Encoder
+	known *KnownFrames
 	group *errgroup.Group
 	ctx   context.Context
 	order chan chan compressed
@@ -57,14 +60,21 @@ type framer struct {
 	cur   []byte
 	total int64
 
-	sizes  []uint32 // of the frames begun
-	packed []uint32 // of the frames written; owned by the writing goroutine until close
+	inside bool   // a large file, which is cut where its contents say so
+	hash   uint64 // of its last bytes
+
+	frames  []seekable.Frame // that were written; owned by the writing goroutine until close, like digests
+	digests []FrameDigest
 }
 
 // compressed is a frame on its way to the file, with the buffer it lies in.
-type compressed struct{ frame, buffer []byte }
+type compressed struct {
+	frame, buffer []byte
+	size          int // decompressed
+	digest        FrameDigest
+}
 
-func newFramer(ctx context.Context, w io.Writer, compression string) (*framer, error) {
+func newFramer(ctx context.Context, w io.Writer, compression string, known *KnownFrames) (*framer, error) {
 	enc, err := encoder(compression)
 	if err != nil {
 		return nil, err
@@ -73,7 +83,7 @@ func newFramer(ctx context.Context, w io.Writer, compression string) (*framer, e
 	if err != nil {
 		return nil, err
 	}
-	f := &framer{enc: enc, probe: probe}
+	f := &framer{enc: enc, probe: probe, known: known}
 	f.cur = frameBuffer()
 	f.group, f.ctx = errgroup.WithContext(ctx)
 	f.slots = make(chan struct{}, cores()+1)
@@ -84,7 +94,8 @@ func newFramer(ctx context.Context, w io.Writer, compression string) (*framer, e
 			if _, err := w.Write(c.frame); err != nil {
 				return err
 			}
-			f.packed = append(f.packed, uint32(len(c.frame)))
+			f.frames = append(f.frames, seekable.Frame{Packed: uint32(len(c.frame)), Size: uint32(c.size)})
+			f.digests = append(f.digests, c.digest)
 			putBuffer(c.buffer)
 			<-f.slots
 		}
@@ -109,9 +120,20 @@ func (f *framer) Write(p []byte) (int, error) {
 	n := len(p)
 	for len(p) > 0 {
 		k := min(len(p), FrameSize-len(f.cur))
+		cut := false
+		if f.inside {
+			// What is before the window of the first byte that may be followed by a
+			// cut does not matter.
+			skip := min(k, max(0, minFrame-hashWindow-len(f.cur)))
+			var more int
+			if f.hash, more, cut = roll(f.hash, p[skip:k]); cut {
+				k = skip + more
+				cut = len(f.cur)+k >= minFrame
+			}
+		}
 		f.cur = append(f.cur, p[:k]...)
 		p = p[k:]
-		if len(f.cur) == FrameSize {
+		if cut || len(f.cur) == FrameSize {
 			if err := f.flush(); err != nil {
 				return 0, err
 			}
@@ -119,6 +141,29 @@ func (f *framer) Write(p []byte) (int, error) {
 	}
 	f.total += int64(n)
 	return n, nil
+}
+
+// beforeFile cuts before a file of some size, if that is the place for it. The
+// digest of a large file does not matter.
+func (f *framer) beforeFile(sum [sha256.Size]byte, size int64) error {
+	cut := len(f.cur) >= minFrame && cutBefore(sum, size) || int64(len(f.cur))+size+headerRoom > FrameSize
+	if size > largeFile {
+		cut = true
+	}
+	return f.cut(cut)
+}
+
+// insideFile says that a large file's contents come next, or that they ended.
+func (f *framer) insideFile(inside bool) error {
+	f.inside, f.hash = inside, 0
+	return f.cut(!inside)
+}
+
+func (f *framer) cut(wanted bool) error {
+	if !wanted || len(f.cur) < minNeighbors {
+		return nil
+	}
+	return f.flush()
 }
 
 func (f *framer) flush() error {
@@ -129,18 +174,21 @@ func (f *framer) flush() error {
 	}
 	chunk := f.cur
 	f.cur = frameBuffer()
-	f.sizes = append(f.sizes, uint32(len(chunk)))
 	result := make(chan compressed, 1)
 	f.order <- result
 	go func() {
 		out := frameBuffer()
-		if f.dense(chunk) {
+		sum := sha256.Sum256(chunk)
+		if packed := f.known.find(sum, chunk); packed != nil {
+			out = append(out, packed...)
+		} else if f.dense(chunk) {
 			out = storedFrame(out, chunk)
 		} else {
 			out = f.enc.EncodeAll(chunk, out)
 		}
+		size := len(chunk)
 		putBuffer(chunk)
-		result <- compressed{out, out}
+		result <- compressed{out, out, size, FrameDigest{SHA256: hex.EncodeToString(sum[:]), Packed: fact.SHA256(out)}}
 	}()
 	return nil
 }
@@ -194,7 +242,7 @@ func storedFrame(out, data []byte) []byte {
 }
 
 // close flushes and waits; the frames are complete after it.
-func (f *framer) close() ([]seekable.Frame, error) {
+func (f *framer) close() error {
 	var err error
 	if len(f.cur) > 0 {
 		err = f.flush()
@@ -202,14 +250,7 @@ func (f *framer) close() ([]seekable.Frame, error) {
 	putBuffer(f.cur)
 	f.cur = nil
 	close(f.order)
-	if err := errors.Join(err, f.group.Wait()); err != nil {
-		return nil, err
-	}
-	frames := make([]seekable.Frame, len(f.sizes))
-	for i := range frames {
-		frames[i] = seekable.Frame{Packed: f.packed[i], Size: f.sizes[i]}
-	}
-	return frames, nil
+	return errors.Join(err, f.group.Wait())
 }
 
 // readSeekTable reads the table at the end of a package of the given size, and

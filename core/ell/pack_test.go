@@ -157,7 +157,7 @@ func TestRoundTrip(t *testing.T) {
 	if got, err := os.ReadFile(filepath.Join(dir, "usr/share/link")); err != nil || string(got) != large {
 		t.Errorf("extracted through the link: %d bytes, %v", len(got), err)
 	}
-	if text, ok := p.Meta("scripts/post-install"); !ok || string(text) != "true\n" || p.Facts.Paths != len(c) || len(p.frames) != 4 {
+	if text, ok := p.Meta("scripts/post-install"); !ok || string(text) != "true\n" || p.Facts.Paths != len(c) || len(p.frames) < 5 {
 		t.Errorf("script %q, %d paths, %d frames", text, p.Facts.Paths, len(p.frames))
 	}
 }
@@ -281,14 +281,15 @@ func forge(t testing.TB, lines []string, payload func(*tar.Writer), facts func(*
 		entries = append(entries, e)
 	}
 	s.Facts.Format = Format
-	heads, err := metaFramesUnchecked(&s, entries, facts)
-	if err != nil {
-		t.Fatal(err)
-	}
 	var body bytes.Buffer
 	tw := tar.NewWriter(&body)
 	payload(tw)
 	tw.Close()
+	digests := []FrameDigest{{SHA256: sha(body.Bytes()), Packed: sha(enc.EncodeAll(body.Bytes(), nil))}}
+	heads, err := metaFramesUnchecked(&s, entries, digests, facts)
+	if err != nil {
+		t.Fatal(err)
+	}
 	var all []byte
 	var frames []seekable.Frame
 	for _, part := range [][]byte{heads[0], heads[1], body.Bytes()} {
@@ -305,7 +306,7 @@ func forge(t testing.TB, lines []string, payload func(*tar.Writer), facts func(*
 
 // metaFramesUnchecked writes the frames of metadata with a layout that the
 // writer itself would refuse.
-func metaFramesUnchecked(s *Spec, entries []Entry, facts func(*Facts)) (heads [2][]byte, err error) {
+func metaFramesUnchecked(s *Spec, entries []Entry, digests []FrameDigest, facts func(*Facts)) (heads [2][]byte, err error) {
 	var lines []byte
 	for _, e := range entries {
 		l, err := canonical.Marshal(e)
@@ -314,7 +315,11 @@ func metaFramesUnchecked(s *Spec, entries []Entry, facts func(*Facts)) (heads [2
 		}
 		lines = append(append(lines, l...), '\n')
 	}
-	metas := map[string][]byte{LayoutFile: lines, BuildFile: []byte("{}"), RecipeFile: nil}
+	list, err := canonical.Marshal(digests)
+	if err != nil {
+		return heads, err
+	}
+	metas := map[string][]byte{LayoutFile: lines, FramesFile: list, BuildFile: []byte("{}"), RecipeFile: nil}
 	s.Facts.Paths, s.Facts.Meta = len(entries), map[string]string{}
 	for _, e := range entries {
 		if e.Same == "" {
@@ -330,9 +335,10 @@ func metaFramesUnchecked(s *Spec, entries []Entry, facts func(*Facts)) (heads [2
 		return heads, err
 	}
 	delete(metas, LayoutFile)
+	delete(metas, FramesFile)
 	metas[PackageFile] = own
 	if heads[0], err = metaFrame(metas, when); err == nil {
-		heads[1], err = metaFrame(map[string][]byte{LayoutFile: lines}, when)
+		heads[1], err = metaFrame(map[string][]byte{LayoutFile: lines, FramesFile: list}, when)
 	}
 	return heads, err
 }
@@ -747,7 +753,7 @@ func FuzzOpen(f *testing.F) {
 // gets further.
 func FuzzMeta(f *testing.F) {
 	s := spec(nil)
-	heads, err := metaFramesUnchecked(&s, nil, func(f *Facts) { f.Format = Format })
+	heads, err := metaFramesUnchecked(&s, nil, []FrameDigest{}, func(f *Facts) { f.Format = Format })
 	if err != nil {
 		f.Fatal(err)
 	}

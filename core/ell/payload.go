@@ -41,9 +41,11 @@ func (p *Package) Walk(ctx context.Context, visit func(Entry, io.Reader) error) 
 	return p.whole(ctx, p.inTurn(visit))
 }
 
-// Verify reads the whole package and checks all of it.
+// Verify reads the whole package and checks all of it, also the digests of its
+// frames.
 func (p *Package) Verify(ctx context.Context) error {
 	d := p.atOnce(func(Entry, io.Reader) error { return nil })
+	d.frames = true
 	return errors.Join(p.whole(ctx, d), d.wait())
 }
 
@@ -71,7 +73,13 @@ func (p *Package) whole(ctx context.Context, d *delivery) error {
 	if err != nil {
 		return err
 	}
-	stream := p.payload(ctx, nil)
+	var digests []FrameDigest
+	if d.frames {
+		if digests, err = p.Frames(); err != nil {
+			return err
+		}
+	}
+	stream := p.payload(ctx, nil, digests)
 	defer stream.Close()
 	tr := tar.NewReader(stream)
 	damaged := func(err error) error {
@@ -133,7 +141,7 @@ func (p *Package) some(ctx context.Context, files []Entry, d *delivery) error {
 			wanted[i] = true
 		}
 	}
-	stream := p.payload(ctx, wanted)
+	stream := p.payload(ctx, wanted, nil)
 	defer stream.Close()
 	for _, e := range files {
 		if e.Size > 0 {
@@ -155,10 +163,10 @@ type delivery struct {
 	before func(Entry) error // is called for every path, in order
 	visit  visitor           // is called for every file that has contents
 	group  *errgroup.Group   // nil if one is visited after the other
-	// unchecked leaves digests alone.
-	unchecked bool
-	ctx       context.Context
-	memory    *semaphore.Weighted
+	// unchecked leaves digests alone; frames also compares those of frames.
+	unchecked, frames bool
+	ctx               context.Context
+	memory            *semaphore.Weighted
 }
 
 func (p *Package) inTurn(v visitor) *delivery {
@@ -269,7 +277,7 @@ func errEnd(err error) error {
 }
 
 func sameHeader(h *tar.Header, e Entry) error {
-	want := header(e, h.ModTime)
+	want := header(e)
 	switch {
 	case h.Name != want.Name:
 		return fmt.Errorf("payload: %q is where the layout has %q", h.Name, want.Name)
@@ -306,8 +314,9 @@ type decoded struct {
 	err   error
 }
 
-// payload begins to read; wanted tells which frames, nil for all.
-func (p *Package) payload(ctx context.Context, wanted []bool) *payloadReader {
+// payload begins to read; wanted tells which frames, nil for all. Frames are
+// compared with digests, if these are given.
+func (p *Package) payload(ctx context.Context, wanted []bool, digests []FrameDigest) *payloadReader {
 	ctx, cancel := context.WithCancel(ctx)
 	r := &payloadReader{next: make(chan chan decoded, cores()), cancel: cancel, done: make(chan struct{})}
 	go func() {
@@ -339,7 +348,11 @@ func (p *Package) payload(ctx context.Context, wanted []bool) *payloadReader {
 				return
 			}
 			workers.Go(func() {
-				data, err := p.frame(dec, i)
+				var digest FrameDigest
+				if digests != nil {
+					digest = digests[i-metaFrameCount]
+				}
+				data, err := p.checkedFrame(dec, i, digest)
 				result <- decoded{at, data, err}
 			})
 		}

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"slices"
 	"sort"
 	"strings"
 	"sync"
@@ -38,7 +39,7 @@ type Package struct {
 	Build BuildRecord
 	Size  int64 // of the file
 
-	layout func() ([]Entry, error)
+	layout func() (layoutFiles, error)
 
 	file   io.ReaderAt
 	close  func() error
@@ -110,11 +111,21 @@ func newDecoder() (*zstd.Decoder, error) {
 
 // frame reads and decompresses one frame.
 func (p *Package) frame(dec *zstd.Decoder, i int) ([]byte, error) {
+	return p.checkedFrame(dec, i, FrameDigest{})
+}
+
+// checkedFrame reads and decompresses one frame, which has to have the digests
+// that are not empty.
+func (p *Package) checkedFrame(dec *zstd.Decoder, i int, digest FrameDigest) ([]byte, error) {
 	packed := make([]byte, p.frames[i].Packed)
 	if _, err := p.file.ReadAt(packed, p.starts[i]); err != nil {
 		return nil, err
 	}
-	return decodeFrame(dec, packed, p.frames[i].Size)
+	data, err := decodeFrame(dec, packed, p.frames[i].Size)
+	if err == nil && (digest.Packed != "" && fact.SHA256(packed) != digest.Packed || digest.SHA256 != "" && fact.SHA256(data) != digest.SHA256) {
+		err = fmt.Errorf("frame %d does not have the digest that frames.json says", i)
+	}
+	return data, err
 }
 
 // readMeta reads the first frame's files and checks them against one another.
@@ -134,12 +145,12 @@ func (p *Package) readMeta(head []byte) error {
 	if err := p.Facts.check(); err != nil {
 		return fmt.Errorf("facts.json: %w", err)
 	}
-	// The layout is in the next frame, in place of facts.json in this one.
-	if len(p.Facts.Meta) != len(p.metas) || p.Facts.Meta["layout.jsonl"] == "" || p.metas["layout.jsonl"] != nil {
+	// facts.json is not named; the files of the next frame are, which are not here.
+	if len(p.Facts.Meta) != len(p.metas)+len(inLayoutFrame)-1 || slices.ContainsFunc(inLayoutFrame, func(name string) bool { return p.Facts.Meta[name] == "" || p.metas[name] != nil }) {
 		return fmt.Errorf("facts.json does not name each of the %d other metadata files", len(p.metas))
 	}
 	for name, want := range p.Facts.Meta {
-		if name == "layout.jsonl" {
+		if slices.Contains(inLayoutFrame, name) {
 			continue
 		}
 		if fact.SHA256(p.metas[name]) != want {
@@ -174,18 +185,27 @@ func metaFiles(head []byte) (map[string][]byte, error) {
 	}
 }
 
+// inLayoutFrame are the files in the second frame.
+var inLayoutFrame = []string{"layout.jsonl", "frames.json"}
+
+// layoutFiles is what the second frame holds.
+type layoutFiles struct {
+	entries []Entry
+	frames  []FrameDigest
+}
+
 // readLayout reads the second frame. Those who ask only for facts do without
 // it.
-func (p *Package) readLayout() ([]Entry, error) {
-	damaged := func(format string, args ...any) ([]Entry, error) {
-		return nil, &DamagedError{p.Path, fmt.Errorf("layout.jsonl"+format, args...)}
+func (p *Package) readLayout() (layoutFiles, error) {
+	damaged := func(format string, args ...any) (layoutFiles, error) {
+		return layoutFiles{}, &DamagedError{p.Path, fmt.Errorf("layout.jsonl"+format, args...)}
 	}
 	if len(p.frames) < metaFrameCount {
 		return damaged(": its frame is missing")
 	}
 	dec, err := newDecoder()
 	if err != nil {
-		return nil, err
+		return layoutFiles{}, err
 	}
 	defer dec.Close()
 	head, err := p.frame(dec, 1)
@@ -197,8 +217,12 @@ func (p *Package) readLayout() ([]Entry, error) {
 		return damaged(": %w", err)
 	}
 	lines := metas["layout.jsonl"]
-	if len(metas) != 1 || fact.SHA256(lines) != p.Facts.Meta["layout.jsonl"] {
+	if len(metas) != len(inLayoutFrame) || fact.SHA256(lines) != p.Facts.Meta["layout.jsonl"] {
 		return damaged(" is not the one that facts.json names")
+	}
+	frames, err := p.frameDigests(metas["frames.json"])
+	if err != nil {
+		return layoutFiles{}, &DamagedError{p.Path, fmt.Errorf("frames.json: %w", err)}
 	}
 	entries, err := ParseLayout(lines, p.Facts.Paths)
 	if err != nil {
@@ -213,7 +237,28 @@ func (p *Package) readLayout() ([]Entry, error) {
 	if size != p.Facts.Size {
 		return damaged(" has files of %d bytes, and facts.json says %d", size, p.Facts.Size)
 	}
-	return entries, nil
+	return layoutFiles{entries, frames}, nil
+}
+
+// frameDigests reads the list of the payload's frames. Whether a frame has the
+// digests that stand there is for those to check who use them.
+func (p *Package) frameDigests(data []byte) ([]FrameDigest, error) {
+	if fact.SHA256(data) != p.Facts.Meta["frames.json"] {
+		return nil, errors.New("it is not the one that facts.json names")
+	}
+	var frames []FrameDigest
+	if err := strict(data, &frames); err != nil {
+		return nil, err
+	}
+	if len(frames) != len(p.frames)-metaFrameCount {
+		return nil, fmt.Errorf("it has %d frames, and the payload has %d", len(frames), len(p.frames)-metaFrameCount)
+	}
+	for i, f := range frames {
+		if !fact.IsSHA256(f.SHA256) || !fact.IsSHA256(f.Packed) {
+			return nil, fmt.Errorf("frame %d has no digest in hexadecimal", i)
+		}
+	}
+	return frames, nil
 }
 
 // ParseLayout reads and checks the lines of a layout, of which there are n.
@@ -247,7 +292,17 @@ func ParseLayout(lines []byte, n int) ([]Entry, error) {
 
 // Layout returns what the package says of each of its paths, in order. The
 // error is a *DamagedError.
-func (p *Package) Layout() ([]Entry, error) { return p.layout() }
+func (p *Package) Layout() ([]Entry, error) {
+	files, err := p.layout()
+	return files.entries, err
+}
+
+// Frames returns the digests of the payload's frames, in order. The error is a
+// *DamagedError.
+func (p *Package) Frames() ([]FrameDigest, error) {
+	files, err := p.layout()
+	return files.frames, err
+}
 
 func strict(data []byte, v any) error {
 	d := json.NewDecoder(bytes.NewReader(data))

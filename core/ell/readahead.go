@@ -176,7 +176,10 @@ func (p *payloadWriter) file(ctx context.Context, i int, e *Entry, a *readahead)
 	}
 	if p.copyOf(e, c.sum) {
 		p.task.Advance(c.size)
-		return p.tar.WriteHeader(header(*e, p.spec.Time))
+		return p.tar.WriteHeader(header(*e))
+	}
+	if err := p.beforeFile(c.sum, c.size); err != nil {
+		return err
 	}
 	if err := p.begin(e, c.sum); err != nil {
 		return err
@@ -201,20 +204,34 @@ func (p *payloadWriter) stream(ctx context.Context, i int, e *Entry) error {
 		}
 		if p.copyOf(e, [sha256.Size]byte(sum.Sum(nil))) {
 			p.task.Advance(e.Size)
-			return p.look(i, f, e.Size, p.tar.WriteHeader(header(*e, p.spec.Time)))
+			return p.look(i, f, e.Size, p.tar.WriteHeader(header(*e)))
 		}
 		if _, err := f.Seek(0, io.SeekStart); err != nil {
 			return err
 		}
 	}
 	p.sizes[e.Size] = true
-	if err := p.tar.WriteHeader(header(*e, p.spec.Time)); err != nil {
+	if err := p.beforeFile([sha256.Size]byte{}, e.Size); err != nil {
+		return err
+	}
+	if err := p.tar.WriteHeader(header(*e)); err != nil {
 		return err
 	}
 	e.At = p.framer.total
+	if err := p.framer.insideFile(true); err != nil {
+		return err
+	}
 	sum, n, err := p.pour(ctx, f, e.Size)
 	if err != nil {
 		return err
+	}
+	if n == e.Size {
+		if err := p.tar.Flush(); err != nil {
+			return err
+		}
+		if err := p.framer.insideFile(false); err != nil {
+			return err
+		}
 	}
 	if n != e.Size {
 		return changed(f.Name(), io.ErrUnexpectedEOF)
@@ -272,9 +289,18 @@ func (p *payloadWriter) pour(ctx context.Context, f io.Reader, size int64) (sum 
 	return [sha256.Size]byte(digest.Sum(nil)), n, err
 }
 
+// beforeFile ends the entry before, and cuts before the next one if that is the
+// place for it.
+func (p *payloadWriter) beforeFile(sum [sha256.Size]byte, size int64) error {
+	if err := p.tar.Flush(); err != nil {
+		return err
+	}
+	return p.framer.beforeFile(sum, size)
+}
+
 // begin writes the header of a file whose contents follow.
 func (p *payloadWriter) begin(e *Entry, sum [sha256.Size]byte) error {
-	if err := p.tar.WriteHeader(header(*e, p.spec.Time)); err != nil {
+	if err := p.tar.WriteHeader(header(*e)); err != nil {
 		return err
 	}
 	e.At, e.SHA256 = p.framer.total, hex.EncodeToString(sum[:])

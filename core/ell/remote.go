@@ -1,6 +1,7 @@
 package ell
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -9,6 +10,7 @@ import (
 	"os"
 	"strconv"
 	"strings"
+	"sync"
 
 	"ellwand.example/core/cancel"
 	"ellwand.example/core/httpclient"
@@ -63,10 +65,21 @@ type remote struct {
 	url       string
 	authorize func(*http.Request) error
 	size      int64
+	mu        sync.Mutex
 	same      string // the entity tag or date that says it is the same file
 	head      []byte
 	tail      []byte
+	recent    part // what was read last, if it was small
 }
+
+// part is a part of a file.
+type part struct {
+	at   int64
+	data []byte
+}
+
+// maxRecent bounds what is kept of a read.
+const maxRecent = 8 << 20
 
 func (r *remote) fail(format string, args ...any) error {
 	return &RemoteError{r.url, fmt.Sprintf(format, args...)}
@@ -185,10 +198,10 @@ func (r *remote) ReadAt(b []byte, at int64) (int, error) {
 		return 0, io.EOF
 	}
 	n := min(int64(len(b)), r.size-at)
-	for _, kept := range []struct {
-		data []byte
-		at   int64
-	}{{r.head, 0}, {r.tail, r.size - int64(len(r.tail))}} {
+	r.mu.Lock()
+	recent := r.recent
+	r.mu.Unlock()
+	for _, kept := range []part{{0, r.head}, {r.size - int64(len(r.tail)), r.tail}, recent} {
 		if at >= kept.at && at+n <= kept.at+int64(len(kept.data)) {
 			copy(b, kept.data[at-kept.at:])
 			return int(n), short(n, len(b))
@@ -196,6 +209,11 @@ func (r *remote) ReadAt(b []byte, at int64) (int, error) {
 	}
 	if err := r.fill(b[:n], at); err != nil {
 		return 0, err
+	}
+	if n <= maxRecent {
+		r.mu.Lock()
+		r.recent = part{at, bytes.Clone(b[:n])}
+		r.mu.Unlock()
 	}
 	return int(n), short(n, len(b))
 }

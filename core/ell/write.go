@@ -32,8 +32,9 @@ type Spec struct {
 	Scripts     map[string]string
 	Recipe      []byte
 	Build       BuildRecord
-	Time        time.Time // of every entry
-	Compression string    // one of fact.Compressions; the usual one where it is empty
+	Time        time.Time    // of every entry
+	Compression string       // one of fact.Compressions; the usual one where it is empty
+	Known       *KnownFrames // frames of other packages; see KnownFrames
 	// Look, if it is set, is shown the contents of every file on the way, once
 	// for each claim by its index, by several goroutines at once.
 	Look func(claim int, contents io.ReaderAt, size int64) error
@@ -70,6 +71,7 @@ type Payload struct {
 	file    *os.File
 	entries []Entry
 	frames  []seekable.Frame
+	digests []FrameDigest
 }
 
 // Write makes a package in dir, under its own name, with the facts that are
@@ -105,7 +107,7 @@ func Begin(ctx context.Context, dir string, spec Spec, sink progress.Sink) (*Pay
 		return nil, err
 	}
 	t := sink.Begin("pack "+spec.Facts.Identity(), total(spec.Claims), "bytes")
-	if p.entries, p.frames, err = writePayload(ctx, p.file, spec, t); err != nil {
+	if err = p.write(ctx, t); err != nil {
 		t.End("failed")
 		p.Close()
 		return nil, err
@@ -138,7 +140,7 @@ func (p *Payload) Finish(facts Facts) (Written, error) {
 	var out Written
 	facts.Format = Format
 	out.Path = filepath.Join(p.dir, facts.FileName())
-	heads, err := metaFrames(&p.spec, &facts, p.entries)
+	heads, err := metaFrames(&p.spec, &facts, p.entries, p.digests)
 	if err != nil {
 		return out, err
 	}
@@ -188,20 +190,26 @@ func total(claims []staging.Claim) int64 {
 	return n
 }
 
-// writePayload writes the entries of tree/ and returns their layout lines.
-func writePayload(ctx context.Context, w io.Writer, spec Spec, t progress.Task) ([]Entry, []seekable.Frame, error) {
-	f, err := newFramer(ctx, w, spec.Compression)
+// write writes the entries of tree/.
+func (p *Payload) write(ctx context.Context, t progress.Task) error {
+	f, err := newFramer(ctx, p.file, p.spec.Compression, p.spec.Known)
 	if err != nil {
-		return nil, nil, err
+		return err
 	}
-	p := &payloadWriter{framer: f, tar: tar.NewWriter(f), spec: spec, task: t, same: hardLinks(spec.Claims), first: map[identity]place{}, sizes: map[int64]bool{}}
-	entries, err := p.entries(ctx)
+	w := &payloadWriter{framer: f, tar: tar.NewWriter(f), spec: p.spec, task: t, same: hardLinks(p.spec.Claims), first: map[identity]place{}, sizes: map[int64]bool{}}
+	p.entries, err = w.entries(ctx)
 	if err == nil {
-		err = p.tar.Close()
+		err = w.tar.Close()
 	}
-	frames, errClose := f.close()
-	return entries, frames, cmp.Or(err, errClose)
+	err = cmp.Or(err, f.close())
+	p.frames, p.digests = f.frames, f.digests
+	return err
 }
+
+// payloadTime is the time of every entry of the payload, as 1980-01-01. What
+// is unpacked gets the package's date, which would make every frame differ from
+// one release to the next.
+var payloadTime = time.Unix(315532800, 0)
 
 type payloadWriter struct {
 	framer *framer
@@ -251,9 +259,9 @@ func hardLinks(claims []staging.Claim) []int {
 	return same
 }
 
-func header(e Entry, when time.Time) *tar.Header {
+func header(e Entry) *tar.Header {
 	h := &tar.Header{
-		Format: tar.FormatPAX, Name: treeDir + e.Path, Mode: fact.ModeBits(fact.ParseMode(e.Mode)), Uname: e.Owner, Gname: e.Group, ModTime: when,
+		Format: tar.FormatPAX, Name: treeDir + e.Path, Mode: fact.ModeBits(fact.ParseMode(e.Mode)), Uname: e.Owner, Gname: e.Group, ModTime: payloadTime,
 		Typeflag: tar.TypeReg, Size: e.Size,
 	}
 	switch {
@@ -288,11 +296,11 @@ func (p *payloadWriter) entries(ctx context.Context) ([]Entry, error) {
 		var err error
 		switch {
 		case c.Type != staging.File:
-			err = p.tar.WriteHeader(header(e, p.spec.Time))
+			err = p.tar.WriteHeader(header(e))
 		case p.same[i] >= 0:
 			of := out[p.same[i]]
 			e.Same, e.Size, e.SHA256, e.At = of.Path, of.Size, of.SHA256, of.At
-			err = p.tar.WriteHeader(header(e, p.spec.Time))
+			err = p.tar.WriteHeader(header(e))
 		default:
 			err = p.file(ctx, i, &e, read)
 		}
@@ -307,14 +315,14 @@ func (p *payloadWriter) entries(ctx context.Context) ([]Entry, error) {
 // metaFrames completes the facts and returns the tar entries of the frames
 // before the payload: the first with everything but the layout, which is most
 // of the metadata and which few ask for, and the second with that.
-func metaFrames(spec *Spec, facts *Facts, entries []Entry) ([2][]byte, error) {
+func metaFrames(spec *Spec, facts *Facts, entries []Entry, digests []FrameDigest) ([2][]byte, error) {
 	var none [2][]byte
 	metas := map[string][]byte{RecipeFile: spec.Recipe}
 	for name, text := range spec.Scripts {
 		metas[ScriptsDir+name] = []byte(text)
 	}
 	facts.Paths, facts.Size = len(entries), 0
-	second, err := layoutFrame(entries, spec.Time)
+	second, err := layoutFrame(entries, digests, spec.Time)
 	if err != nil {
 		return none, err
 	}
@@ -328,7 +336,7 @@ func metaFrames(spec *Spec, facts *Facts, entries []Entry) ([2][]byte, error) {
 		return none, err
 	}
 	metas[BuildFile] = build
-	facts.Meta = map[string]string{strings.TrimPrefix(LayoutFile, "meta/"): second.digest}
+	facts.Meta = map[string]string{strings.TrimPrefix(LayoutFile, "meta/"): second.layout, strings.TrimPrefix(FramesFile, "meta/"): second.frames}
 	for name, data := range metas {
 		facts.Meta[strings.TrimPrefix(name, "meta/")] = fact.SHA256(data)
 	}
@@ -356,10 +364,11 @@ func metaFrames(spec *Spec, facts *Facts, entries []Entry) ([2][]byte, error) {
 	return [2][]byte{first, second.frame}, err
 }
 
-// layoutPart is the frame with the layout, and the digest of the file in it.
+// layoutPart is the frame with the layout and the digests of frames, and the
+// digests of the two files in it.
 type layoutPart struct {
-	frame  []byte
-	digest string
+	frame          []byte
+	layout, frames string
 }
 
 // tarBlock is the unit of a tar archive.
@@ -367,7 +376,7 @@ const tarBlock = 512
 
 // layoutFrame writes the layout as the tar entry that it is, without ever
 // holding it twice: it is most of the metadata of a package of many files.
-func layoutFrame(entries []Entry, when time.Time) (layoutPart, error) {
+func layoutFrame(entries []Entry, digests []FrameDigest, when time.Time) (layoutPart, error) {
 	frame := make([]byte, tarBlock, tarBlock+256*len(entries)+tarBlock)
 	for _, e := range entries {
 		var err error
@@ -383,7 +392,15 @@ func layoutFrame(entries []Entry, when time.Time) (layoutPart, error) {
 	}
 	copy(frame, head.Bytes())
 	frame = append(frame, make([]byte, -len(lines)&(tarBlock-1))...)
-	return layoutPart{frame, hex.EncodeToString(sum[:])}, nil
+	if digests == nil {
+		digests = []FrameDigest{}
+	}
+	list, err := canonical.Marshal(digests)
+	if err != nil {
+		return layoutPart{}, err
+	}
+	end, err := metaFrame(map[string][]byte{FramesFile: list}, when)
+	return layoutPart{append(frame, end...), hex.EncodeToString(sum[:]), fact.SHA256(list)}, err
 }
 
 func metaHeader(name string, size int64, when time.Time) *tar.Header {

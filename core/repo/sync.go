@@ -10,6 +10,7 @@ import (
 	"io"
 	"io/fs"
 	"maps"
+	"math"
 	"os"
 	"path/filepath"
 	"runtime"
@@ -317,6 +318,13 @@ func (r *Repository) retryIfPruned(ctx context.Context, read func() error) error
 // Copy copies a package file into a directory, where it appears whole or not at
 // all, and only if it is the one that the index names.
 func (r *Repository) Copy(ctx context.Context, rec index.Record, dir string) (file string, err error) {
+	if err := os.MkdirAll(dir, 0o755); err != nil {
+		return "", err
+	}
+	file = filepath.Join(dir, filepath.Base(rec.File))
+	if r.assemble(ctx, rec, dir, file) {
+		return file, nil
+	}
 	in, err := r.Storage.Open(ctx, rec.File)
 	if errors.Is(err, fs.ErrNotExist) {
 		return "", r.missing(rec.File)
@@ -325,10 +333,6 @@ func (r *Repository) Copy(ctx context.Context, rec index.Record, dir string) (fi
 		return "", err
 	}
 	defer in.Close()
-	if err := os.MkdirAll(dir, 0o755); err != nil {
-		return "", err
-	}
-	file = filepath.Join(dir, filepath.Base(rec.File))
 	out, err := renameio.NewPendingFile(file, renameio.WithStaticPermissions(0o644))
 	if err != nil {
 		return "", err
@@ -347,6 +351,50 @@ func (r *Repository) Copy(ctx context.Context, rec index.Record, dir string) (fi
 	}
 	return file, out.CloseAtomicallyReplace()
 }
+
+// maxEarlier is how many earlier versions of a package are looked into for
+// frames that need not be downloaded.
+const maxEarlier = 3
+
+// assemble makes the copy of a package from an earlier version that was copied
+// into the same directory, and from what of it has to be downloaded: often little.
+// It reports whether that worked; if it did not, for whatever reason, the whole is
+// to be copied.
+func (r *Repository) assemble(ctx context.Context, rec index.Record, dir, file string) bool {
+	url := r.Storage.Address(rec.File)
+	if _, local := r.Storage.LocalPath(); local || url == "" || rec.Bytes < worthAssembling {
+		return false
+	}
+	var earlier []*ell.Package
+	for _, name := range ell.Newest(dir, rec.Name, maxEarlier) {
+		if p, err := ell.Open(name); err == nil {
+			defer p.Close()
+			earlier = append(earlier, p)
+		}
+	}
+	if len(earlier) == 0 {
+		return false
+	}
+	p, err := ell.OpenURL(ctx, url, storage.Authorize)
+	if err != nil {
+		return false
+	}
+	defer p.Close()
+	out, err := renameio.NewPendingFile(file, renameio.WithStaticPermissions(0o644))
+	if err != nil {
+		return false
+	}
+	defer out.Cleanup()
+	h := sha256.New()
+	if _, err := p.Assemble(ctx, io.MultiWriter(out, h), earlier); err != nil {
+		return false
+	}
+	return p.Size == rec.Bytes && hex.EncodeToString(h.Sum(nil)) == rec.SHA256 && out.CloseAtomicallyReplace() == nil
+}
+
+// worthAssembling is from how many bytes on a package is worth the requests that
+// save a part of its download.
+const worthAssembling = 1 << 20
 
 // IsCopy reports whether a file is the one that the index names: by its size
 // and its digest.
@@ -386,6 +434,12 @@ func (r *Repository) Package(ctx context.Context, rec index.Record, dir string) 
 	} else if !same {
 		if file, err = r.Copy(ctx, rec, dir); err != nil {
 			return nil, err
+		}
+		// Older ones serve for downloading the next, but not all of them.
+		for i, old := range ell.Newest(dir, rec.Name, math.MaxInt) {
+			if i >= maxEarlier && old != file {
+				os.Remove(old)
+			}
 		}
 	}
 	p, err := ell.Open(file)

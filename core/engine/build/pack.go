@@ -73,11 +73,18 @@ func (j *job) pack(ctx context.Context, dir string) ([]ell.Written, error) {
 			Facts: j.facts(p), Claims: p.claims, Scripts: j.recipe.Packages[p.name].Scripts.All(),
 			Recipe: j.recipe.Doc.Data, Build: record, Time: j.recipe.Date(), Compression: record.Compression,
 		}
+		known, err := ell.NewKnownFrames(record, ell.Newest(j.Workspace.Packages(), p.name, maxEarlier)...)
+		if err != nil {
+			return nil, err
+		}
+		spec.Known = known
 		found := scan.Collect(p.claims)
 		if !p.debug {
 			spec.Look = found.Look
 		}
-		if p.payload, err = ell.Begin(ctx, j.Workspace.Packages(), spec, j.Progress); err != nil {
+		p.payload, err = ell.Begin(ctx, j.Workspace.Packages(), spec, j.Progress)
+		known.Close()
+		if err != nil {
 			return nil, fmt.Errorf("%s: step pack: %w", j.recipe.Name, err)
 		}
 		p.files, p.facts = found.Files(), spec.Facts
@@ -103,6 +110,9 @@ func (j *job) pack(ctx context.Context, dir string) ([]ell.Written, error) {
 	}
 	return written, nil
 }
+
+// maxEarlier is how many earlier packages of a name are looked into for frames.
+const maxEarlier = 2
 
 // SharedNameError is a package that would take the place of another, which was
 // built with other options and has other contents.
