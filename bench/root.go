@@ -35,9 +35,10 @@ func (b *bench) roots() {
 	dir := filepath.Join(b.work, "roots")
 	check(os.MkdirAll(dir, 0o755))
 	first := packDir(b.tree, dir, "tree", "1")
-	changed := filepath.Join(dir, "changed")
-	shell(`cp -r "$1" "$2" && cd "$2" && find . -type f | sort | awk 'NR % 100 == 0' | while read -r f; do chmod u+w "$f"; echo x >>"$f"; done`, b.tree, changed)
-	second := packDir(changed, dir, "tree", "2")
+	var upgraded []string // packages, for each edit
+	for i, e := range edits {
+		upgraded = append(upgraded, packDir(b.edited(e), dir, "tree", fmt.Sprint(i+2)))
+	}
 	archive, sums := filepath.Join(dir, "tree.tar.zst"), filepath.Join(dir, "sums")
 	shell(`tar -C "$1" -cf - . | zstd -q -3 -T2 -f -o "$2" && cd "$1" && find . -type f -print0 | xargs -0 sha256sum >"$3"`, b.tree, archive, sums)
 
@@ -75,12 +76,14 @@ func (b *bench) roots() {
 		shell(`cd "$1" && split -n l/2 "$2" "$2". && for f in "$2".*; do sha256sum -c --quiet "$f" & done; wait`, last, sums)
 	})
 	row("`ellwand root verify`", verify, "`sha256sum -c`, 2 processes", sha, "≤ 1")
-	upgrade := timed(func() string {
-		at := fresh()
-		b.run("root", "install", at, first, "-q")
-		return at
-	}, func(at string) { b.run("root", "install", at, second, "-q") })
-	row("upgrade, where 1 % of the files changed", upgrade, "the first installation", install, "≤ 0.1")
+	for i, e := range edits {
+		upgrade := timed(func() string {
+			at := fresh()
+			b.run("root", "install", at, first, "-q")
+			return at
+		}, func(at string) { b.run("root", "install", at, upgraded[i], "-q") })
+		row("upgrade, where 1 % of the files changed, "+e.where, upgrade, "the first installation", install, "≤ 0.1")
+	}
 	b.manyPaths(dir)
 }
 

@@ -8,7 +8,7 @@ import "encoding/binary"
 // digest says so. Large files have frames of their own, and are cut where a
 // rolling hash of their contents says so. Bytes, all of them.
 const (
-	minFrame     = 3 << 19  // before which no cut is made by a digest or the hash
+	minFrame     = 2 << 20  // before which no cut is made by a digest or the hash
 	averageSpan  = 1 << 20  // from there to the next cut, on average; a power of two
 	largeFile    = maxHeld  // above this, a file is cut inside
 	minNeighbors = 64 << 10 // small files before or behind a large one that are worth a frame

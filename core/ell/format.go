@@ -105,12 +105,11 @@ type Facts struct {
 	Meta        map[string]string       `json:"meta"`  // SHA-256 of the other meta files
 }
 
-// FrameDigest identifies a frame of the payload, both as SHA-256 in
-// hexadecimal: by its contents, and by its bytes in the file, which depend on the
-// compressor too.
+// FrameDigest identifies a frame of the payload by its contents, and by its bytes
+// in the file, which depend on the compressor too. Both are in hexadecimal.
 type FrameDigest struct {
-	SHA256 string `json:"sha256"`
-	Packed string `json:"packed"`
+	Contents string `json:"contents"` // XXH64: a hint, since contents are compared
+	SHA256   string `json:"sha256"`   // of the bytes in the file
 }
 
 // Need is a run-time need, in the syntax of package need.

@@ -4,7 +4,6 @@ import (
 	"context"
 	"crypto/sha256"
 	"encoding/binary"
-	"encoding/hex"
 	"errors"
 	"fmt"
 	"io"
@@ -178,8 +177,8 @@ func (f *framer) flush() error {
 	f.order <- result
 	go func() {
 		out := frameBuffer()
-		sum := sha256.Sum256(chunk)
-		if packed := f.known.find(sum, chunk); packed != nil {
+		contents := contentsDigest(chunk)
+		if packed := f.known.find(contents, chunk); packed != nil {
 			out = append(out, packed...)
 		} else if f.dense(chunk) {
 			out = storedFrame(out, chunk)
@@ -188,10 +187,14 @@ func (f *framer) flush() error {
 		}
 		size := len(chunk)
 		putBuffer(chunk)
-		result <- compressed{out, out, size, FrameDigest{SHA256: hex.EncodeToString(sum[:]), Packed: fact.SHA256(out)}}
+		result <- compressed{out, out, size, FrameDigest{Contents: contents, SHA256: fact.SHA256(out)}}
 	}()
 	return nil
 }
+
+// contentsDigest is the XXH64 of a frame's contents, in hexadecimal. Zstandard
+// frames end in the lower half of it.
+func contentsDigest(chunk []byte) string { return fmt.Sprintf("%016x", xxhash.Sum64(chunk)) }
 
 // Samples that report whether a frame is worth compressing.
 const (

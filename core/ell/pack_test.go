@@ -285,7 +285,7 @@ func forge(t testing.TB, lines []string, payload func(*tar.Writer), facts func(*
 	tw := tar.NewWriter(&body)
 	payload(tw)
 	tw.Close()
-	digests := []FrameDigest{{SHA256: sha(body.Bytes()), Packed: sha(enc.EncodeAll(body.Bytes(), nil))}}
+	digests := []FrameDigest{{Contents: contentsDigest(body.Bytes()), SHA256: sha(enc.EncodeAll(body.Bytes(), nil))}}
 	heads, err := metaFramesUnchecked(&s, entries, digests, facts)
 	if err != nil {
 		t.Fatal(err)

@@ -115,14 +115,14 @@ func (p *Package) frame(dec *zstd.Decoder, i int) ([]byte, error) {
 }
 
 // checkedFrame reads and decompresses one frame, which has to have the digests
-// that are not empty.
+// that are given.
 func (p *Package) checkedFrame(dec *zstd.Decoder, i int, digest FrameDigest) ([]byte, error) {
 	packed := make([]byte, p.frames[i].Packed)
 	if _, err := p.file.ReadAt(packed, p.starts[i]); err != nil {
 		return nil, err
 	}
 	data, err := decodeFrame(dec, packed, p.frames[i].Size)
-	if err == nil && (digest.Packed != "" && fact.SHA256(packed) != digest.Packed || digest.SHA256 != "" && fact.SHA256(data) != digest.SHA256) {
+	if err == nil && digest != (FrameDigest{}) && (FrameDigest{contentsDigest(data), fact.SHA256(packed)}) != digest {
 		err = fmt.Errorf("frame %d does not have the digest that frames.json says", i)
 	}
 	return data, err
@@ -254,8 +254,8 @@ func (p *Package) frameDigests(data []byte) ([]FrameDigest, error) {
 		return nil, fmt.Errorf("it has %d frames, and the payload has %d", len(frames), len(p.frames)-metaFrameCount)
 	}
 	for i, f := range frames {
-		if !fact.IsSHA256(f.SHA256) || !fact.IsSHA256(f.Packed) {
-			return nil, fmt.Errorf("frame %d has no digest in hexadecimal", i)
+		if !fact.IsSHA256(f.SHA256) || !fact.IsHex(f.Contents, 16) {
+			return nil, fmt.Errorf("frame %d has no digests in hexadecimal", i)
 		}
 	}
 	return frames, nil

@@ -4,8 +4,6 @@ import (
 	"bytes"
 	"cmp"
 	"context"
-	"crypto/sha256"
-	"encoding/hex"
 	"io"
 	"os"
 	"path/filepath"
@@ -57,7 +55,7 @@ func NewKnownFrames(record BuildRecord, files ...string) (*KnownFrames, error) {
 		}
 		k.packages = append(k.packages, p)
 		for i, d := range digests {
-			k.frames[d.SHA256] = knownFrame{p, i + metaFrameCount}
+			k.frames[d.Contents] = knownFrame{p, i + metaFrameCount}
 		}
 	}
 	return k, nil
@@ -107,11 +105,11 @@ func (k *KnownFrames) Reused() int {
 }
 
 // find returns the compressed frame with the contents that a chunk has, or nil.
-func (k *KnownFrames) find(sum [sha256.Size]byte, chunk []byte) []byte {
+func (k *KnownFrames) find(contents string, chunk []byte) []byte {
 	if k == nil {
 		return nil
 	}
-	at, ok := k.frames[hex.EncodeToString(sum[:])]
+	at, ok := k.frames[contents]
 	if !ok || at.p.frames[at.i].Size != uint32(len(chunk)) {
 		return nil
 	}
@@ -119,14 +117,14 @@ func (k *KnownFrames) find(sum [sha256.Size]byte, chunk []byte) []byte {
 	if _, err := at.p.file.ReadAt(packed, at.p.starts[at.i]); err != nil {
 		return nil
 	}
-	contents := frameBuffer()
-	defer func() { putBuffer(contents) }()
+	out := frameBuffer()
+	defer func() { putBuffer(out) }()
 	var h zstd.Header
 	if err := h.Decode(packed); err != nil || h.FrameContentSize != uint64(len(chunk)) {
 		return nil
 	}
 	var err error
-	if contents, err = k.dec.DecodeAll(packed, contents); err != nil || !bytes.Equal(contents, chunk) {
+	if out, err = k.dec.DecodeAll(packed, out); err != nil || !bytes.Equal(out, chunk) {
 		return nil
 	}
 	k.mu.Lock()
@@ -155,7 +153,7 @@ func (p *Package) Assemble(ctx context.Context, w io.Writer, others []*Package) 
 			continue // it is damaged, and what is missing is fetched
 		}
 		for i, d := range frames {
-			here[d.Packed] = knownFrame{other, i + metaFrameCount}
+			here[d.SHA256] = knownFrame{other, i + metaFrameCount}
 		}
 	}
 	begin := int64(0) // of what was not written yet
@@ -177,12 +175,12 @@ func (p *Package) Assemble(ctx context.Context, w io.Writer, others []*Package) 
 		return nil
 	}
 	for i, d := range digests {
-		at, ok := here[d.Packed]
+		at, ok := here[d.SHA256]
 		if !ok || at.p.frames[at.i] != p.frames[i+metaFrameCount] {
 			continue
 		}
 		packed := make([]byte, at.p.frames[at.i].Packed)
-		if _, err := at.p.file.ReadAt(packed, at.p.starts[at.i]); err != nil || fact.SHA256(packed) != d.Packed {
+		if _, err := at.p.file.ReadAt(packed, at.p.starts[at.i]); err != nil || fact.SHA256(packed) != d.SHA256 {
 			continue
 		}
 		if err := fetch(p.starts[i+metaFrameCount]); err != nil {

@@ -32,11 +32,24 @@ func manyFiles(seed uint64) staged {
 		}
 		return string(b)
 	}
-	out := staged{"usr/lib/large": text(9 << 20)}
-	for i := range 200 {
-		out[fmt.Sprintf("usr/share/d%02d/f%03d", i/10, i)] = text(r.IntN(80 << 10))
+	out := staged{"usr/lib/large": text(7 << 20)}
+	for i := range 100 {
+		out[fmt.Sprintf("usr/share/d%02d/f%03d", i/5, i)] = text(r.IntN(80 << 10))
 	}
 	return out
+}
+
+// pack is write without a look by other programs.
+func pack(t *testing.T, s Spec) Written {
+	t.Helper()
+	w, err := Write(t.Context(), t.TempDir(), s, progress.None)
+	if err == nil {
+		err = w.Digest()
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	return w
 }
 
 func frameSet(t *testing.T, p *Package) map[FrameDigest]bool {
@@ -57,19 +70,19 @@ func frameSet(t *testing.T, p *Package) map[FrameDigest]bool {
 // So does a newer version of the package.
 func TestFramesSurvive(t *testing.T) {
 	first := spec(claims(t, manyFiles(1)))
-	before := open(t, write(t, first).Path)
+	before := open(t, pack(t, first).Path)
 	had := frameSet(t, before)
-	if len(had) < 5 {
+	if len(had) < 4 {
 		t.Fatalf("%d frames", len(had))
 	}
 	for name, edit := range map[string]func(staged){
 		"nothing":   func(staged) {},
-		"one byte":  func(s staged) { s["usr/share/d10/f100"] += "x" },
-		"a new one": func(s staged) { s["usr/share/d10/f1000"] = "new" },
-		"one less":  func(s staged) { delete(s, "usr/share/d10/f105") },
+		"one byte":  func(s staged) { s["usr/share/d10/f050"] += "x" },
+		"a new one": func(s staged) { s["usr/share/d10/f0500"] = "new" },
+		"one less":  func(s staged) { delete(s, "usr/share/d10/f052") },
 		"inserted": func(s staged) {
 			l := s["usr/lib/large"]
-			s["usr/lib/large"] = l[:5<<20] + "inserted" + l[5<<20:]
+			s["usr/lib/large"] = l[:4<<20] + "inserted" + l[4<<20:]
 		},
 	} {
 		t.Run(name, func(t *testing.T) {
@@ -77,14 +90,14 @@ func TestFramesSurvive(t *testing.T) {
 			edit(files)
 			next := spec(claims(t, files))
 			next.Facts.Version, next.Facts.Date, next.Time = "1.1", "2031-05-02", when.Add(720*time.Hour)
-			p := open(t, write(t, next).Path)
+			p := open(t, pack(t, next).Path)
 			changed := 0
 			for f := range frameSet(t, p) {
 				if !had[f] {
 					changed++
 				}
 			}
-			if changed > 3 || name == "nothing" && changed > 0 {
+			if changed > 3 || changed == len(had) || name == "nothing" && changed > 0 {
 				t.Errorf("%d of %d frames changed", changed, len(had))
 			}
 		})
@@ -94,10 +107,10 @@ func TestFramesSurvive(t *testing.T) {
 // A package that takes frames from an earlier one is the same to the byte as one
 // that compresses all of its own.
 func TestKnownFrames(t *testing.T) {
-	old := write(t, spec(claims(t, manyFiles(1))))
+	old := pack(t, spec(claims(t, manyFiles(1))))
 	files := manyFiles(1)
-	files["usr/share/d03/f031"] += "edited"
-	alone := write(t, spec(claims(t, files)))
+	files["usr/share/d03/f016"] += "edited"
+	alone := pack(t, spec(claims(t, files)))
 	damaged := filepath.Join(t.TempDir(), "damaged.ell")
 	data, err := os.ReadFile(old.Path)
 	if err != nil {
@@ -132,11 +145,11 @@ func TestKnownFrames(t *testing.T) {
 			defer known.Close()
 			s := spec(claims(t, files))
 			s.Known = known
-			w := write(t, s)
+			w := pack(t, s)
 			if w.SHA256 != alone.SHA256 {
 				t.Errorf("the package differs from one that was made alone")
 			}
-			if (known.Reused() >= 3) != c.reused || !c.reused && known.Reused() > 0 {
+			if (known.Reused() >= 2) != c.reused || !c.reused && known.Reused() > 0 {
 				t.Errorf("%d frames were reused", known.Reused())
 			}
 		})
@@ -171,7 +184,7 @@ func forgedFrames(t *testing.T, of *Package) string {
 // Verify compares the frames with their list, which readers of single files do
 // not need.
 func TestFrameDigests(t *testing.T) {
-	p, err := Open(forgedFrames(t, open(t, write(t, spec(claims(t, manyFiles(1)))).Path)))
+	p, err := Open(forgedFrames(t, open(t, pack(t, spec(claims(t, manyFiles(1)))).Path)))
 	if err == nil {
 		defer p.Close()
 		err = p.Verify(t.Context())
@@ -183,10 +196,10 @@ func TestFrameDigests(t *testing.T) {
 
 // An earlier version that is here saves most of a download.
 func TestAssemble(t *testing.T) {
-	old := write(t, spec(claims(t, manyFiles(1))))
+	old := pack(t, spec(claims(t, manyFiles(1))))
 	files := manyFiles(1)
-	files["usr/share/d03/f031"] += "edited"
-	newer := write(t, spec(claims(t, files)))
+	files["usr/share/d03/f016"] += "edited"
+	newer := pack(t, spec(claims(t, files)))
 	want, err := os.ReadFile(newer.Path)
 	if err != nil {
 		t.Fatal(err)
@@ -200,7 +213,7 @@ func TestAssemble(t *testing.T) {
 	for name, c := range map[string]struct {
 		others []*Package
 		most   int64 // of the bytes, in hundredths
-	}{"with the earlier one": {[]*Package{earlier}, 50}, "alone": {nil, 101}, "with a liar": {[]*Package{open(t, forgedFrames(t, earlier))}, 101}} {
+	}{"with the earlier one": {[]*Package{earlier}, 65}, "alone": {nil, 101}, "with a liar": {[]*Package{open(t, forgedFrames(t, earlier))}, 101}} {
 		sent.Store(0)
 		p, err := OpenURL(t.Context(), server.URL, nil)
 		if err != nil {
