@@ -185,7 +185,7 @@ func (a *App) ChangeRoot(ctx context.Context, r *root.Root, c RootChange) (resul
 	if len(result.Plan.Problems) > 0 {
 		return result, &root.UnfitError{Problems: result.Plan.Problems}
 	}
-	if len(result.Plan.Changes) == 0 {
+	if result.Plan.IsEmpty() {
 		return result, nil
 	}
 	if err := supply.keep(ctx); err != nil {
@@ -193,6 +193,15 @@ func (a *App) ChangeRoot(ctx context.Context, r *root.Root, c RootChange) (resul
 	}
 	result.Entry, err = tx.Apply(ctx, result.Plan)
 	return result, err
+}
+
+// ChooseInRoot makes the link of a choice lead to a package's path; an empty name leaves it
+// to the priorities.
+func (a *App) ChooseInRoot(ctx context.Context, r *root.Root, link, name string) (result RootChanged, err error) {
+	if err := r.Choose(ctx, link, name); err != nil {
+		return result, err
+	}
+	return a.ChangeRoot(ctx, r, RootChange{Action: "choose"})
 }
 
 // FinishRoot undoes or finishes a transaction that was interrupted, and runs scripts again

@@ -34,7 +34,7 @@ An ordinary user can have roots too. Owners that cannot be set on disk are recor
 		RunE: func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
 	}
 	cmd.AddCommand(a.rootCreateCommand(), a.rootInstallCommand(), a.rootUpgradeCommand(), a.rootRemoveCommand(), a.rootListCommand(), a.rootOwnerCommand(),
-		a.rootVerifyCommand(), a.rootConfigCommand(), a.rootHistoryCommand(), a.rootRewindCommand(), a.rootRunCommand(), a.rootFinishCommand())
+		a.rootVerifyCommand(), a.rootConfigCommand(), a.rootChooseCommand(), a.rootHistoryCommand(), a.rootRewindCommand(), a.rootRunCommand(), a.rootFinishCommand())
 	return cmd
 }
 
@@ -116,12 +116,14 @@ func (a *program) changeRoot(ctx context.Context, dir string, c app.RootChange, 
 // showRootPlan shows what will be done to a root, or what was done.
 func (a *program) showRootPlan(dir string, p *root.Plan, done *root.Entry) {
 	w := a.out
-	if len(p.Changes) == 0 {
+	if p.IsEmpty() {
 		w.Printf("nothing to do: %s has what was asked for\n", dir)
 		return
 	}
-	a.showRootChanges(p.Changes)
-	w.Printf("\n")
+	if len(p.Changes) > 0 {
+		a.showRootChanges(p.Changes)
+		w.Printf("\n")
+	}
 	field := func(name, text string) {
 		if text != "" {
 			w.Printf("%-14s %s\n", name, w.Wrapped(text, 15))
@@ -137,6 +139,11 @@ func (a *program) showRootPlan(dir string, p *root.Plan, done *root.Entry) {
 	}
 	field("scripts", strings.Join(scripts, ", "))
 	field("refreshed", strings.Join(p.Refresh, ", "))
+	var chosen []string
+	for _, c := range p.Chosen {
+		chosen = append(chosen, fmt.Sprintf("%s → %s", c.Link, c.Package))
+	}
+	field("choices", strings.Join(chosen, ", "))
 	field("service units", strings.Join(p.Units, ", "))
 	if len(p.Config) > 0 {
 		w.Printf("configuration\n")

@@ -99,6 +99,8 @@ type Facts struct {
 	Replaces    []need.Need             `json:"replaces,omitempty"`  // packages whose place it takes
 	Suggests    []need.Need             `json:"suggests,omitempty"`  // needs that it can do without
 	Accounts    map[string]fact.Account `json:"accounts,omitempty"`
+	Choices     []Choice                `json:"choices,omitempty"` // by link
+	Refresh     []Refresh               `json:"refresh,omitempty"`
 	Changes     []fact.Change           `json:"changes,omitempty"`
 	Paths       int                     `json:"paths"` // lines of layout.jsonl
 	Size        int64                   `json:"size"`  // bytes of all files, installed
@@ -124,6 +126,22 @@ type Provide struct {
 	Provide need.Provide `json:"provide"`
 	Path    string       `json:"path,omitempty"`    // the file it was found in
 	Symbols []string     `json:"symbols,omitempty"` // symbol versions that a soname's library defines
+}
+
+// Choice is a path of the package for a link that other packages offer a path for too.
+// The root leads the link to the path of the highest priority, unless a user decides
+// otherwise.
+type Choice struct {
+	Link     string `json:"link"`
+	Path     string `json:"path"`
+	Priority int    `json:"priority"`
+}
+
+// Refresh is a script that runs after a transaction that changed paths that match a
+// pattern: in this package or in others.
+type Refresh struct {
+	Paths []string `json:"paths"`
+	Run   string   `json:"run"`
 }
 
 // Entry is a line of meta/layout.jsonl.
@@ -312,6 +330,9 @@ const (
 	maxNeeds       = 100_000
 	maxSymbols     = 1_000_000 // of all needs and provides
 	maxChanges     = 10_000
+	maxChoices     = 1000
+	maxRefreshes   = 64
+	maxScript      = 64 << 10 // of a refresher
 )
 
 // CheckDependencies reports an error if one of a package's dependencies, or of what
@@ -325,6 +346,41 @@ func CheckDependencies(needs []Need, provides []Provide, others ...[]need.Need) 
 	}
 	if slices.ContainsFunc(provides, func(p Provide) bool { return p.Provide.Name == "" }) {
 		return errors.New(`"" cannot be provided`)
+	}
+	return nil
+}
+
+// checkChoices reports a choice that no recipe can declare.
+func (f Facts) checkChoices() error {
+	if len(f.Choices) > maxChoices {
+		return fmt.Errorf("%d choices are not possible", len(f.Choices))
+	}
+	for i, c := range f.Choices {
+		switch {
+		case !fact.IsCleanPath(c.Link) || !fact.IsCleanPath(c.Path) || len(c.Link) > maxPath || len(c.Path) > maxPath || c.Link == c.Path || c.Priority < 0:
+			return fmt.Errorf("%q cannot lead to %q with priority %d", c.Link, c.Path, c.Priority)
+		case i > 0 && f.Choices[i-1].Link >= c.Link:
+			return errors.New("choices are not sorted by their links, or there are two for one")
+		}
+	}
+	return nil
+}
+
+// checkRefresh reports a script of a refresher that is too long, or has no patterns that
+// can be matched.
+func (f Facts) checkRefresh() error {
+	if len(f.Refresh) > maxRefreshes {
+		return fmt.Errorf("%d refreshers are not possible", len(f.Refresh))
+	}
+	for _, r := range f.Refresh {
+		if len(r.Run) > maxScript || len(r.Paths) == 0 || len(r.Paths) > maxRefreshes {
+			return fmt.Errorf("a refresher of %d bytes with %d patterns is not possible", len(r.Run), len(r.Paths))
+		}
+		for _, p := range r.Paths {
+			if !fact.IsPathPattern(p) || !strings.HasPrefix(p, "/") {
+				return fmt.Errorf("%q is not a pattern of a refresher", p)
+			}
+		}
 	}
 	return nil
 }
@@ -343,6 +399,12 @@ func (f Facts) checkLengths() error {
 	}
 	if n := len(f.Needs) + len(f.Provides) + len(f.Conflicts) + len(f.Replaces) + len(f.Suggests); n > maxNeeds {
 		return fmt.Errorf("%d needs, provides and the like are not possible", n)
+	}
+	if err := f.checkChoices(); err != nil {
+		return err
+	}
+	if err := f.checkRefresh(); err != nil {
+		return err
 	}
 	symbols := 0
 	list := func(key, text, path string, of []string) error {
@@ -427,7 +489,7 @@ func checkText(key, text string) error {
 // check validates one line of the layout.
 func (e Entry) check() error {
 	switch {
-	case len(e.Path) > maxPath || !strings.HasPrefix(e.Path, "/") || e.Path == "/" || path.Clean(e.Path) != e.Path || strings.ContainsRune(e.Path, 0):
+	case len(e.Path) > maxPath || !fact.IsCleanPath(e.Path):
 		return fmt.Errorf("%q is not a clean absolute path", e.Path)
 	case strings.Count(e.Path, "/") > maxDepth:
 		return fmt.Errorf("%q is more than %d directories deep", e.Path, maxDepth)

@@ -523,9 +523,15 @@ func hostile() map[string]hostileCase {
 			w.WriteHeader(&tar.Header{Name: "tree/a", Size: 1, Mode: 0o644, Uname: "root", Gname: "root"})
 			io.WriteString(w, "y")
 		}, as, "do not have the digest"},
-		"payload more": {nil, func(w *tar.Writer) { w.WriteHeader(&tar.Header{Name: "tree/a", Mode: 0o644}) }, as, "goes on after the last path"},
-		"facts: name":  {nil, none, func(f *Facts) { f.Name = "../x" }, "cannot be a package's name"},
-		"facts: arch":  {nil, none, func(f *Facts) { f.Arch = "a/b" }, "not a plain word"},
+		"payload more":  {nil, func(w *tar.Writer) { w.WriteHeader(&tar.Header{Name: "tree/a", Mode: 0o644}) }, as, "goes on after the last path"},
+		"facts: choice": {nil, none, func(f *Facts) { f.Choices = []Choice{{Link: "/usr/bin/tide", Path: "../tide2"}} }, "cannot lead to"},
+		"facts: two choices": {nil, none, func(f *Facts) {
+			f.Choices = []Choice{{Link: "/usr/bin/tide", Path: "/usr/bin/tide1"}, {Link: "/usr/bin/tide", Path: "/usr/bin/tide2"}}
+		}, "two for one"},
+		"facts: refresher":  {nil, none, func(f *Facts) { f.Refresh = []Refresh{{Paths: []string{"/" + strings.Repeat("**/", 40)}, Run: "x"}} }, "not a pattern"},
+		"facts: frame list": {[]string{file("/a", "")}, none, func(f *Facts) { f.Meta["frames.json"] = sha([]byte("[]")) }, "not the one that facts.json names"},
+		"facts: name":       {nil, none, func(f *Facts) { f.Name = "../x" }, "cannot be a package's name"},
+		"facts: arch":       {nil, none, func(f *Facts) { f.Arch = "a/b" }, "not a plain word"},
 		"facts: need": {nil, none, func(f *Facts) {
 			f.Needs = []Need{{Need: need.Need{Alternatives: []need.Alternative{{Kind: "what", Name: "x"}}}}}
 		}, "is not a dependency"},

@@ -72,7 +72,7 @@ func init() { catalogue = sync.OnceValue(allRules) }
 
 func allRules() []Rule {
 	all := slices.Concat(factRules(), sourceRules(), needRules(), shellRules(), layoutRules(), placeRules(), elfRules(), scriptRules(), installRules(),
-		integrationRules(), unitRules(), packageRules(), setRules(), repositoryRules())
+		integrationRules(), environmentRules(), unitRules(), packageRules(), setRules(), repositoryRules())
 	slices.SortFunc(all, func(a, b Rule) int { return cmp.Compare(a.Code, b.Code) })
 	return all
 }

@@ -2,14 +2,13 @@ package recipe
 
 import (
 	"fmt"
+	"maps"
 	"net/url"
 	"path/filepath"
 	"reflect"
 	"slices"
 	"strings"
 	"unicode/utf8"
-
-	"github.com/bmatcuk/doublestar/v4"
 
 	"ellwand.example/core/fact"
 	"ellwand.example/core/fact/need"
@@ -184,7 +183,7 @@ func (r *Recipe) checkSources() {
 				"remove it, and fetching prints the right one", fact.Action{Verb: fact.FetchSources, Subject: r.Name})
 		}
 		for j, p := range s.Skip {
-			if !validPattern(p) {
+			if !fact.IsPathPattern(p) {
 				d.Add(d.At("source", i, "skip", j), fmt.Sprintf("%q is not a pattern", p), "")
 			}
 		}
@@ -259,6 +258,8 @@ func (r *Recipe) checkPackage(name string, p Package) {
 		r.checkPattern(path, entry.Key)
 		r.checkEntry(path, e, "package", name, "layout", path)
 	}
+	r.checkChoices(name, p)
+	r.checkRefresh(name, p)
 	for account := range p.Accounts {
 		if !fact.IsAccountName(account) {
 			d.Add(item.Get("account").Get(account).Key, fmt.Sprintf("%q cannot be an account's name", account), "small letters, digits, _ and -, at most 31")
@@ -266,17 +267,62 @@ func (r *Recipe) checkPackage(name string, p Package) {
 	}
 }
 
-// validPattern reports whether a pattern can be matched, in a time that is not
-// absurd: each ** and each brace multiplies what has to be tried.
-func validPattern(p string) bool {
-	return len(p) <= 4096 && strings.Count(p, "**") <= 4 && strings.Count(p, "{") <= 4 && strings.Count(p, ",") <= 100 && doublestar.ValidatePattern(p)
+// checkChoices looks at the layout's lines that offer their path for a link.
+func (r *Recipe) checkChoices(name string, p Package) {
+	first := map[string]string{}
+	for _, path := range slices.Sorted(maps.Keys(p.Layout)) {
+		e := p.Layout[path]
+		at := func(key string) document.Span { return r.Doc.At("package", name, "layout", path, key) }
+		switch {
+		case e.Choice == "" && e.Priority != 0:
+			r.Doc.Add(at("priority"), "`priority` belongs to a choice", "add: choice = \"/usr/bin/NAME\", or leave it out")
+		case e.Choice == "":
+		case strings.ContainsAny(path, "*?[{") || strings.HasSuffix(path, "/"):
+			r.Doc.Add(at("choice"), "a choice leads to one path, and this is a pattern or a directory", "name the path in full")
+		case !fact.IsCleanPath(e.Choice) || strings.ContainsAny(e.Choice, "*?[{"):
+			r.Doc.Add(at("choice"), fmt.Sprintf("%q is not a path", e.Choice), "write it in full, such as \"/usr/bin/tide\"")
+		case e.Choice == path:
+			r.Doc.Add(at("choice"), "the link would lead to itself", "install the path under a name of its own, such as "+path+"-2")
+		case first[e.Choice] != "":
+			r.Doc.Add(at("choice"), fmt.Sprintf("the package offers %s for it already", first[e.Choice]), "keep one of the two")
+		case e.Priority < 0 || e.Priority > maxPriority:
+			r.Doc.Add(at("priority"), fmt.Sprintf("%d is not a priority", e.Priority), fmt.Sprintf("a number from 0 to %d; the highest is chosen", maxPriority))
+		default:
+			first[e.Choice] = path
+		}
+	}
+}
+
+// maxPriority is the highest priority of an offer for a choice.
+const maxPriority = 1_000_000
+
+// checkRefresh looks at the scripts that run after a change of what they read.
+func (r *Recipe) checkRefresh(name string, p Package) {
+	for i, refresh := range p.Refresh {
+		n := r.Doc.Find("package", name, "refresh", i)
+		if n == nil || n.Kind != document.Table {
+			continue
+		}
+		if len(refresh.Paths) == 0 && n.Get("paths") == nil {
+			r.Doc.Add(n.Value, "`paths` is missing in this [[package."+name+".refresh]]", `add: paths = ["/usr/share/NAME/*"]`)
+		}
+		for k, pattern := range refresh.Paths {
+			r.checkPattern(pattern, r.Doc.At("package", name, "refresh", i, "paths", k))
+		}
+		run := n.Get("run")
+		if run == nil {
+			r.Doc.Add(n.Value, "`run` is missing in this [[package."+name+".refresh]]", `add: run = "COMMAND"`)
+		} else if run.Kind == document.String {
+			r.parseScript(refresh.Run, run)
+		}
+	}
 }
 
 func (r *Recipe) checkPattern(p string, at document.Span) {
 	switch {
 	case !strings.HasPrefix(p, "/"):
 		r.Doc.Add(at, fmt.Sprintf("%q is not a path in the package", p), fmt.Sprintf("paths begin with /: %q", "/"+strings.TrimPrefix(p, "./")))
-	case !validPattern(p):
+	case !fact.IsPathPattern(p):
 		r.Doc.Add(at, fmt.Sprintf("%q is not a pattern", p), "a bracket or brace is not closed (\\ before a character makes it literal), or it has more than 4 ** or 4 { in it")
 	case strings.Contains(p+"/", "/../") || strings.Contains(p+"/", "/./") || strings.Contains(p, "//"):
 		r.Doc.Add(at, fmt.Sprintf("%q is not a clean path", p), "write it without ., .. and //")

@@ -334,6 +334,14 @@ func (r *Recipe) decidePackages(target Target) {
 		if !r.holds(p.Scripts.If, target, "package", name, "script", "if") {
 			p.Scripts = Scripts{}
 		}
+		kept := p.Refresh[:0:0]
+		for i, refresh := range p.Refresh {
+			if r.holds(refresh.If, target, "package", name, "refresh", i, "if") {
+				refresh.If = ""
+				kept = append(kept, refresh)
+			}
+		}
+		p.Refresh = kept
 		p.If, p.Scripts.If = "", ""
 		for path, e := range p.Layout {
 			e.If = ""

@@ -170,6 +170,15 @@ type Package struct {
 	Layout      map[string]Entry   `toml:"layout" shape:"paths with { } behind them"`
 	Accounts    map[string]Account `toml:"account"`
 	Scripts     Scripts            `toml:"script"`
+	Refresh     []Refresh          `toml:"refresh"`
+}
+
+// Refresh is a script that runs once after paths changed that it reads, whatever package
+// they belong to.
+type Refresh struct {
+	If    string   `toml:"if" shape:"a condition"`
+	Paths []string `toml:"paths" shape:"patterns of installed paths"`
+	Run   string   `toml:"run" shape:"a shell script"`
 }
 
 // Entry says what the paths that a layout line matches are.
@@ -180,6 +189,10 @@ type Entry struct {
 	Owner string `toml:"owner"`
 	Group string `toml:"group"`
 	From  string `toml:"from" shape:"a file beside the recipe"`
+	// Choice is a link that leads to this path if the root chooses so, Priority what
+	// it chooses by.
+	Choice   string `toml:"choice" shape:"an absolute path"`
+	Priority int    `toml:"priority"`
 	// Capabilities are what a program may do that else only root may.
 	Capabilities []string `toml:"capabilities" shape:"names such as \"net_bind_service\""`
 }

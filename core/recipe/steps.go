@@ -341,7 +341,7 @@ func (r *Recipe) checkChangesToSources() {
 		}
 		if r.demand("rewrite", i, "path", w.Path, `path = "…"`) {
 			switch {
-			case !validPattern(w.Path):
+			case !fact.IsPathPattern(w.Path):
 				d.Add(d.At("rewrite", i, "path"), fmt.Sprintf("%q is not a pattern", w.Path), "")
 			case w.After == Stage && !strings.HasPrefix(w.Path, "/"):
 				d.Add(d.At("rewrite", i, "path"), fmt.Sprintf("%q is not a staged path", w.Path), "after stage, paths are as they will be installed, from / on")

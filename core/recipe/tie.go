@@ -11,6 +11,7 @@ import (
 
 	"github.com/bmatcuk/doublestar/v4"
 
+	"ellwand.example/core/fact"
 	"ellwand.example/core/recipe/document"
 )
 
@@ -84,7 +85,7 @@ func (r *Recipe) checkTies() {
 	r.checkSharedPaths()
 	byRank := map[rank][]claimant{}
 	add := func(c claimant) {
-		if start := PatternStart(c.pattern); start >= 0 && validPattern(c.pattern) {
+		if start := PatternStart(c.pattern); start >= 0 && fact.IsPathPattern(c.pattern) {
 			at := rank{c.pattern[:start], PatternWeight(c.pattern)}
 			byRank[at] = append(byRank[at], c)
 		}

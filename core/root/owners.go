@@ -107,7 +107,7 @@ func (r *Root) owners(s State) ([]owned, error) {
 
 // Owner lists the packages that a path belongs to; several for a directory. It reads
 // little of the list, whatever its size. A path through a symbolic link of the root is
-// found where the link leads.
+// found where the link leads. The link of a choice belongs to the package that is chosen.
 func (r *Root) Owner(p string) ([]string, error) {
 	s, err := r.State()
 	if err != nil || s.Owners == "" {
@@ -131,7 +131,15 @@ func (r *Root) Owner(p string) ([]string, error) {
 	if err != nil {
 		return nil, &DamagedError{r.where(objectsDir + "/" + s.Owners), err}
 	}
-	return packages, nil
+	if len(packages) > 0 {
+		return packages, nil
+	}
+	for _, c := range choices(s.Packages, r.Settings.Chosen) {
+		if c.Link == p || c.Link == real {
+			return []string{c.Package}, nil
+		}
+	}
+	return nil, nil
 }
 
 // block is how many bytes of the list are read at once: more than a line may have.

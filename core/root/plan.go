@@ -52,6 +52,7 @@ type Plan struct {
 	Scripts  []ScriptCall   `json:"scripts,omitempty"`
 	Refresh  []string       `json:"refresh,omitempty"` // programs that refresh a database
 	Units    []string       `json:"units,omitempty"`   // service units that come, go or change
+	Chosen   []Choice       `json:"chosen,omitempty"`  // choices whose links change
 	Written  int            `json:"written"`           // files and links
 	Bytes    int64          `json:"bytes"`             // of the files that are written
 	Removed  int            `json:"removed"`           // files and links
@@ -82,12 +83,20 @@ type part struct {
 type item struct {
 	entry  ell.Entry
 	real   string
-	part   *part      // nil for a directory that no package has
+	part   *part      // nil for a directory or link that no package has
 	old    *ell.Entry // what the package had there before
 	there  fs.FileInfo
 	write  bool
 	temp   string // where it is written before it is renamed; "" if it is in a new directory
 	config *configItem
+}
+
+// packageName is the package of an item; "" if no package has it.
+func (i *item) packageName() string {
+	if i.part == nil {
+		return ""
+	}
+	return i.part.change.Name
 }
 
 // removal is a path that goes.
@@ -103,7 +112,7 @@ type removal struct {
 func (t *Transaction) Plan(ctx context.Context, q Request) (*Plan, error) {
 	p := &Plan{Action: q.Action, at: map[string]*item{}, accounts: t.accounts}
 	for _, step := range []func(context.Context, *Plan, Request) error{
-		t.planParts, t.planItems, t.planOwners, t.planDisk, t.planConfig, t.planRemovals, t.planAccounts, t.planDirectories, t.planScripts, t.planRefresh, t.planSpace,
+		t.planParts, t.planItems, t.planOwners, t.planDisk, t.planConfig, t.planRemovals, t.planChoices, t.planAccounts, t.planDirectories, t.planScripts, t.planRefresh, t.planSpace,
 	} {
 		if err := step(ctx, p, q); err != nil {
 			return nil, err
@@ -123,6 +132,9 @@ func (t *Transaction) Plan(ctx context.Context, q Request) (*Plan, error) {
 	return p, nil
 }
 
+// IsEmpty reports whether there is nothing to do.
+func (p *Plan) IsEmpty() bool { return len(p.Changes) == 0 && len(p.Chosen) == 0 }
+
 func (p *Plan) problem(problem Problem) { p.Problems = append(p.Problems, problem) }
 
 // planParts reads what the packages are, and what is in their place.
@@ -139,7 +151,7 @@ func (t *Transaction) planParts(ctx context.Context, p *Plan, q Request) error {
 		if err != nil {
 			return err
 		}
-		to := Installed{Name: f.Name, Version: f.Version, Release: f.Release, Epoch: f.Epoch, Arch: f.Arch, SHA256: in.SHA256, Bytes: in.Bytes, Asked: in.Asked}
+		to := Installed{Name: f.Name, Version: f.Version, Release: f.Release, Epoch: f.Epoch, Arch: f.Arch, SHA256: in.SHA256, Bytes: in.Bytes, Choices: f.Choices, Refresh: f.Refresh, Asked: in.Asked}
 		one := &part{in: in, record: &Record{Facts: f, Scripts: in.Package.Scripts(), Real: map[string]string{}, Layout: t.root.Settings.wanted(entries)}}
 		if from, ok := t.state.Find(f.Name); ok {
 			to.Asked = to.Asked || from.Asked
@@ -528,7 +540,7 @@ func (t *Transaction) planDirectories(_ context.Context, p *Plan, _ Request) err
 			}
 			for _, b := range below {
 				if _, ok := going[b.Path]; !ok {
-					p.problem(Problem{Package: i.part.change.Name, Path: i.real, Message: "a directory is where a file must be, and it has " + b.Path, Remedy: "move it away"})
+					p.problem(Problem{Package: i.packageName(), Path: i.real, Message: "a directory is where a file must be, and it has " + b.Path, Remedy: "move it away"})
 					break
 				}
 			}
@@ -550,7 +562,7 @@ func (t *Transaction) planDirectories(_ context.Context, p *Plan, _ Request) err
 			}
 			if there {
 				if _, ok := going[dir]; !ok {
-					p.problem(Problem{Package: i.part.change.Name, Path: dir, Message: "a file is where a directory must be", Remedy: "move it away"})
+					p.problem(Problem{Package: i.packageName(), Path: dir, Message: "a file is where a directory must be", Remedy: "move it away"})
 				}
 				p.early = append(p.early, removal{Path: dir, Type: typeOf(info)})
 			}

@@ -53,12 +53,35 @@ func (t *Transaction) planRefresh(_ context.Context, p *Plan, _ Request) error {
 		p.Refresh = append(p.Refresh, r.program)
 		p.Scripts = append(p.Scripts, ScriptCall{Package: r.program, Script: scriptRefresh, Text: r.script, State: scriptWaiting})
 	}
+	t.planOwnRefresh(p, changed)
 	for _, c := range changed {
 		if matchesAny([]string{"/{usr/lib,lib,etc}/systemd/system/*.{service,socket,timer,path}"}, []string{c}) {
 			p.Units = append(p.Units, path.Base(c))
 		}
 	}
 	return nil
+}
+
+// planOwnRefresh lists the refreshers that packages declare. One runs if paths changed that
+// it reads, and always when its package is new: what it reads may be there already.
+func (t *Transaction) planOwnRefresh(p *Plan, changed []string) {
+	fresh := map[string]bool{}
+	for _, one := range p.parts {
+		fresh[one.change.Name] = one.change.From == nil
+	}
+	for _, i := range t.after(p) {
+		var run []string
+		for _, r := range i.Refresh {
+			if fresh[i.Name] || matchesAny(r.Paths, changed) {
+				run = append(run, "(\n"+r.Run+"\n)")
+			}
+		}
+		if len(run) == 0 {
+			continue
+		}
+		p.Refresh = append(p.Refresh, i.Name)
+		p.Scripts = append(p.Scripts, ScriptCall{Package: i.Name, Script: scriptRefresh, New: i.Full().String(), Text: strings.Join(run, "\n"), State: scriptWaiting})
+	}
 }
 
 func matchesAny(patterns, paths []string) bool {

@@ -61,6 +61,8 @@ type Settings struct {
 	// Without are kinds of path that are not installed: "documentation", or
 	// "translation", or "translation=de" for one language.
 	Without []string `json:"without,omitempty"`
+	// Chosen are the packages that users decided for, by the link of a choice.
+	Chosen map[string]string `json:"chosen,omitempty"`
 }
 
 // Repository is one that packages come from.

@@ -43,6 +43,9 @@ type Installed struct {
 	Record  string `json:"record"` // SHA-256 of its record, in objects
 	// Defaults are the digests of the package's configuration files, in objects.
 	Defaults []string `json:"defaults,omitempty"`
+	// Choices and Refresh are the package's, so that records need not be read for them.
+	Choices []ell.Choice  `json:"choices,omitempty"`
+	Refresh []ell.Refresh `json:"refresh,omitempty"`
 	// Asked means that a user asked for it; otherwise another package needs it.
 	Asked bool `json:"asked,omitempty"`
 }

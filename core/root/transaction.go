@@ -280,6 +280,9 @@ func (t *Transaction) place(ctx context.Context, p *Plan) error {
 			return err
 		}
 	}
+	if err := t.placeLinks(p, byPart[nil]); err != nil {
+		return err
+	}
 	if len(p.accounts.text) > 0 {
 		if err := t.placeAccounts(ctx, p); err != nil {
 			return err
@@ -317,14 +320,7 @@ func (t *Transaction) placePart(ctx context.Context, p *Plan, one *part, items [
 			}
 			task.Advance(i.entry.Size)
 		case i.entry.Type == staging.Symlink:
-			err := t.open.in(i.temp, func(dir *os.Root, name string) error {
-				err := dir.Symlink(i.entry.Link, name)
-				if err == nil && (uid >= 0 || gid >= 0) {
-					err = dir.Lchown(name, uid, gid)
-				}
-				return err
-			})
-			if err != nil {
+			if err := t.placeLink(i, uid, gid); err != nil {
 				return err
 			}
 		default:
@@ -364,6 +360,17 @@ func (t *Transaction) placePart(ctx context.Context, p *Plan, one *part, items [
 		}
 	}
 	return ctx.Err()
+}
+
+// placeLink makes a symbolic link at an item's temporary name.
+func (t *Transaction) placeLink(i *item, uid, gid int) error {
+	return t.open.in(i.temp, func(dir *os.Root, name string) error {
+		err := dir.Symlink(i.entry.Link, name)
+		if err == nil && (uid >= 0 || gid >= 0) {
+			err = dir.Lchown(name, uid, gid)
+		}
+		return err
+	})
 }
 
 // placeCopy writes a file with the contents of one that was just written.

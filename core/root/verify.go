@@ -109,6 +109,11 @@ func (r *Root) Verify(ctx context.Context, names []string, has func(program stri
 			return v, err
 		}
 		v.NotRefreshed = r.missingRefreshers(all, has)
+		wrong, err := r.wrongChoices(s)
+		if err != nil {
+			return v, err
+		}
+		v.Deviations = append(v.Deviations, wrong...)
 	}
 	for _, name := range []string{prepareFile, commitFile} {
 		if _, err := r.state.Lstat(name); err == nil {

@@ -212,6 +212,12 @@ func (j *job) declare(p *part, all []*part) {
 	for _, o := range p.provides {
 		p.facts.Provides = append(p.facts.Provides, ell.Provide{Provide: o.Provide, Path: o.Path, Symbols: o.Symbols})
 	}
+	p.facts.Choices, p.facts.Refresh = choicesOf(own), refreshOf(own)
+	for _, c := range p.facts.Choices {
+		if dir, command := path.Split(c.Link); dir == "/usr/bin/" || dir == "/usr/sbin/" {
+			p.facts.Provides = append(p.facts.Provides, ell.Provide{Provide: need.Provide{Kind: need.Command, Name: command}, Path: c.Path})
+		}
+	}
 	p.facts.Conflicts, p.facts.Replaces, p.facts.Suggests = own.Conflicts, own.Replaces, own.Suggests
 	declared := own.Needs
 	if p.name == r.PackageNames()[0] {
@@ -229,6 +235,26 @@ func (j *job) declare(p *part, all []*part) {
 	for _, n := range found {
 		p.facts.Needs = append(p.facts.Needs, ell.Need{Need: need.Of(n.Need), Path: n.Path, Symbols: n.Symbols})
 	}
+}
+
+// choicesOf lists the links that a package offers paths for.
+func choicesOf(p recipe.Package) []ell.Choice {
+	var out []ell.Choice
+	for _, path := range slices.Sorted(maps.Keys(p.Layout)) {
+		if e := p.Layout[path]; e.Choice != "" {
+			out = append(out, ell.Choice{Link: e.Choice, Path: path, Priority: e.Priority})
+		}
+	}
+	slices.SortFunc(out, func(a, b ell.Choice) int { return strings.Compare(a.Link, b.Link) })
+	return out
+}
+
+func refreshOf(p recipe.Package) []ell.Refresh {
+	var out []ell.Refresh
+	for _, r := range p.Refresh {
+		out = append(out, ell.Refresh{Paths: r.Paths, Run: r.Run})
+	}
+	return out
 }
 
 // siblings are the packages of the same recipe that meet a need of this one,
