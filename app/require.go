@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"os"
 	"path/filepath"
 	"slices"
@@ -35,6 +36,9 @@ type Unfulfilled struct {
 	Recipe      string `json:"recipe"`
 	Requirement string `json:"requirement"` // of workspace.Requirements
 	Reason      string `json:"reason"`
+	// Channel is where a package comes from that fails only beside those of another
+	// channel.
+	Channel string `json:"channel,omitempty"`
 }
 
 func (e *RequirementError) Error() string {
@@ -84,7 +88,7 @@ func (a *App) checkFiles(ctx context.Context, o Opened, names []string) error {
 // unfulfilled lists which requirements a package does not fulfill.
 func (a *App) unfulfilled(required []string, p *ell.Package, sha256 string) (out []Unfulfilled) {
 	add := func(requirement, reason string) {
-		out = append(out, Unfulfilled{p.Facts.Identity(), p.Facts.Recipe, requirement, reason})
+		out = append(out, Unfulfilled{Package: p.Facts.Identity(), Recipe: p.Facts.Recipe, Requirement: requirement, Reason: reason})
 	}
 	if slices.Contains(required, workspace.RequireTrial) {
 		switch result, err := a.trialResult(sha256); {
@@ -125,7 +129,8 @@ func (a *App) checkPromoted(ctx context.Context, o Opened, from, to string, name
 		return err
 	}
 	there := map[string]bool{}
-	if state, err := o.At(ctx, to); err == nil {
+	state, err := o.At(ctx, to)
+	if err == nil {
 		for _, records := range state.Records {
 			for _, r := range records {
 				there[r.SHA256] = true
@@ -148,7 +153,100 @@ func (a *App) checkPromoted(ctx context.Context, o Opened, from, to string, name
 	if len(refused.Missing) > 0 {
 		return refused
 	}
+	if !slices.Contains(required, workspace.RequireTrial) {
+		return nil
+	}
+	// What works alone may not work beside the rest of the channel.
+	target := a.Workspace.Target.Name
+	set := newestOf(state.Records[target])
+	come := 0
+	for name, r := range newestOf(source.Records[target]) {
+		if !there[r.SHA256] && (len(names) == 0 || slices.ContainsFunc(names, r.IsNamed)) {
+			set[name] = r
+			come++
+		}
+	}
+	if come == 0 {
+		return nil
+	}
+	report, err := a.trialRecords(ctx, o, set, TrialOptions{})
+	if err != nil {
+		return err
+	}
+	for _, c := range report.Failed() {
+		refused.Missing = append(refused.Missing, Unfulfilled{
+			Package: c.Package, Requirement: workspace.RequireTrial, Channel: from,
+			Reason: fmt.Sprintf("in %s, together with its packages, the check %s fails: %s", to, strings.TrimSpace(c.Name+" "+c.Subject), strings.ReplaceAll(c.Message, "\n", "; ")),
+		})
+	}
+	if len(refused.Missing) > 0 {
+		return refused
+	}
 	return nil
+}
+
+// newestOf finds the newest package of each name, by name.
+func newestOf(records []index.Record) map[string]index.Record {
+	out := map[string]index.Record{}
+	for _, r := range records {
+		if have, ok := out[r.Name]; !ok || have.Full().Compare(r.Full()) < 0 {
+			out[r.Name] = r
+		}
+	}
+	return out
+}
+
+// trialRecords tries packages of a repository, all together.
+func (a *App) trialRecords(ctx context.Context, o Opened, set map[string]index.Record, options TrialOptions) (TrialReport, error) {
+	words, err := recordFiles(ctx, o, set)
+	if err != nil {
+		return TrialReport{}, err
+	}
+	return a.Trial(ctx, words, options)
+}
+
+// recordFiles lists the files of packages of a repository, by name, after bringing them
+// here.
+func recordFiles(ctx context.Context, o Opened, set map[string]index.Record) (out []string, err error) {
+	for _, name := range slices.Sorted(maps.Keys(set)) {
+		p, err := o.Package(ctx, set[name])
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, p.Path)
+		if err := p.Close(); err != nil {
+			return nil, err
+		}
+	}
+	return out, nil
+}
+
+// TrialChannel tries the newest packages of a channel for the workspace's target, all
+// together.
+func (a *App) TrialChannel(ctx context.Context, o TrialOptions) (TrialReport, error) {
+	all, err := a.Repositories("", o.Channel)
+	if err != nil {
+		return TrialReport{}, err
+	}
+	var words []string
+	for _, repository := range all {
+		if repository.Disabled {
+			continue
+		}
+		state, err := repository.At(ctx, o.Channel)
+		if err != nil {
+			return TrialReport{}, err
+		}
+		found, err := recordFiles(ctx, repository, newestOf(state.Records[a.Workspace.Target.Name]))
+		if err != nil {
+			return TrialReport{}, err
+		}
+		words = append(words, found...)
+	}
+	if len(words) == 0 {
+		return TrialReport{}, fact.Errorf(fact.StatusInput, "channel %s has no packages for %s", o.Channel, a.Workspace.Target.Name)
+	}
+	return a.Trial(ctx, words, o)
 }
 
 func (a *App) checkRecord(ctx context.Context, o Opened, r index.Record, required []string) ([]Unfulfilled, error) {

@@ -11,6 +11,7 @@ import (
 	"strings"
 	"time"
 
+	"ellwand.example/core/ell"
 	"ellwand.example/core/engine/layer"
 	"ellwand.example/core/engine/sandbox"
 	"ellwand.example/core/fact"
@@ -170,7 +171,7 @@ func (t *rehearsal) install(ctx context.Context, r *root.Root) (ok bool, err err
 	if ctx.Err() != nil {
 		return false, context.Cause(ctx)
 	}
-	check := trial.Check{Package: strings.Join(t.words, ", "), Name: trial.Install, State: trial.Passed, Time: time.Since(began)}
+	check := trial.Check{Package: t.title(), Name: trial.Install, State: trial.Passed, Time: time.Since(began)}
 	if err != nil {
 		var unsolved *solve.NoAnswerError
 		var old *SymbolsError
@@ -199,6 +200,19 @@ func (t *rehearsal) install(ctx context.Context, r *root.Root) (ok bool, err err
 		t.add(one)
 	}
 	return true, nil
+}
+
+// title names what is tried, before it is known which packages that is.
+func (t *rehearsal) title() string {
+	const few = 3
+	var names []string
+	for _, word := range t.words {
+		names = append(names, strings.TrimSuffix(filepath.Base(word), ell.Extension))
+	}
+	if more := len(names) - few; more > 1 {
+		names = append(names[:few], fmt.Sprintf("%d more", more))
+	}
+	return strings.Join(names, ", ")
 }
 
 // isMachine reports whether an error is of the machine, so that nothing was learned

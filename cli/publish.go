@@ -195,10 +195,12 @@ func (a *program) explainRequirements(e *app.RequirementError) {
 	w.Printf("%s\n", w.Style(term.Bad, fmt.Sprintf("refused: repository %s requires more; nothing was changed", e.Repository)))
 	for _, m := range e.Missing {
 		w.Printf("  %s  %s\n", w.Style(term.Name, m.Package), w.Wrapped(fact.Visible(m.Reason), len(m.Package)+4))
-		switch m.Requirement {
-		case workspace.RequireTrial:
+		switch {
+		case m.Channel != "":
+			w.Printf("      → `ellwand trial --channel %s` tries its packages together\n", m.Channel)
+		case m.Requirement == workspace.RequireTrial:
 			w.Printf("      → `ellwand trial %s`\n", m.Recipe)
-		case workspace.RequireCommitted:
+		case m.Requirement == workspace.RequireCommitted:
 			w.Printf("      → commit recipes/%s, and build it again: `ellwand build %s`\n", m.Recipe, m.Recipe)
 		}
 	}

@@ -19,7 +19,7 @@ func (a *program) trialCommand() *cobra.Command {
 	var junit string
 	var shell bool
 	cmd := &cobra.Command{
-		Use:   "trial PACKAGE...",
+		Use:   "trial [PACKAGE...]",
 		Short: "Rehearse packages: install, run, upgrade, remove",
 		Long: `Rehearse packages in a throwaway root on the target's system, without being root. A PACKAGE is
 one as for ` + "`ellwand root install`" + `, or a recipe, which stands for its packages.
@@ -30,10 +30,17 @@ imported, a program is compiled with each pkg-config module, and the programs th
 entries start are looked for. Then the published version is upgraded with edited configuration, and
 everything is removed. The exit status is 1 if a check failed.
 
+With --channel and no PACKAGE, all packages of the channel are installed together and tried.
+
 --system tells whether the packages work on another system: the directory of one.`,
 		Example: `  ellwand trial tidegauge
   ellwand trial foghorn --junit report.xml`,
-		Args:              arguments(atLeastOne("a package")),
+		Args: arguments(func(cmd *cobra.Command, args []string) error {
+			if o.Channel == "" {
+				return atLeastOne("a package")(cmd, args)
+			}
+			return nil
+		}),
 		ValidArgsFunction: a.completeShown,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			u, err := a.appIfAny()
@@ -43,7 +50,15 @@ everything is removed. The exit status is 1 if a check failed.
 			if shell {
 				o.Shell = os.Stdin
 			}
-			report, err := u.Trial(cmd.Context(), args, o)
+			var report app.TrialReport
+			if len(args) == 0 {
+				if _, err := a.open(); err != nil {
+					return err // there is no workspace, whose repositories have channels
+				}
+				report, err = u.TrialChannel(cmd.Context(), o)
+			} else {
+				report, err = u.Trial(cmd.Context(), args, o)
+			}
 			if err != nil {
 				return err
 			}

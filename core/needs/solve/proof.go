@@ -169,10 +169,11 @@ func (e *NoAnswerError) sentences(whoAsked bool) []string {
 // they were asked for.
 func (e *NoAnswerError) subject(f Fact, asked map[string]bool) string {
 	s := f.Packages[0].String()
-	if n := len(f.Packages); n > 1 {
-		s = fmt.Sprintf("%s (%s and %s)", f.Name, fulls(f.Packages[:n-1]), f.Packages[n-1].Full)
-		if n == e.all[f.Name] {
-			s = fmt.Sprintf("every version of %s (%s and %s)", f.Name, fulls(f.Packages[:n-1]), f.Packages[n-1].Full)
+	if list := distinct(f.Packages); len(list) > 1 {
+		last := len(list) - 1
+		s = fmt.Sprintf("%s (%s and %s)", f.Name, fulls(list[:last]), list[last].Full)
+		if len(f.Packages) == e.all[f.Name] {
+			s = "every version of " + s
 		}
 	}
 	if asked[f.Name] {
@@ -180,6 +181,17 @@ func (e *NoAnswerError) subject(f Fact, asked map[string]bool) string {
 		s += ", which you asked for,"
 	}
 	return s
+}
+
+// distinct leaves out packages that differ only in where they come from.
+func distinct(list []*Package) []*Package {
+	seen := map[string]bool{}
+	return slices.DeleteFunc(slices.Clone(list), func(p *Package) bool {
+		name := p.String()
+		there := seen[name]
+		seen[name] = true
+		return there
+	})
 }
 
 func fulls(list []*Package) string {
@@ -195,7 +207,7 @@ const maxNamed = 4
 
 func either(list []*Package) string {
 	var out []string
-	for _, p := range list {
+	for _, p := range distinct(list) {
 		out = append(out, p.String())
 	}
 	if more := len(out) - maxNamed; more > 0 {
