@@ -3,7 +3,9 @@ package app
 import (
 	"cmp"
 	"context"
+	"errors"
 	"fmt"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"slices"
@@ -82,11 +84,18 @@ func (a *App) systemOf(ctx context.Context, w *workspace.Workspace, dir, word st
 		return word, nil
 	case word != "":
 		info, err := os.Stat(word)
+		if errors.Is(err, fs.ErrNotExist) {
+			return "", fact.Errorf(fact.StatusInput, "there is no system %s; it is none, host, a directory or a root archive", word)
+		}
 		if err != nil {
 			return "", err
 		}
 		if !info.IsDir() {
-			return "", fact.Errorf(fact.StatusInput, "%s is not a directory: unpack the archive, and name the directory", word)
+			cache, err := os.UserCacheDir()
+			if err != nil {
+				return "", err
+			}
+			return build.UnpackSystem(ctx, filepath.Join(cache, "ellwand", "systems"), word, a.Progress)
 		}
 		return filepath.Abs(word)
 	case hasSystem(dir):

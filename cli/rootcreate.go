@@ -49,7 +49,7 @@ itself, and is the default for a directory that has an operating system in it.`,
 		},
 	}
 	flags := cmd.Flags()
-	flags.StringVar(&s.System, "system", "", "what the root is based on: none, host, or the `DIR` of a system (default: the target's)")
+	flags.StringVar(&s.System, "system", "", "what the root is based on: none, host, or a `SYSTEM`: a directory or a root archive (default: the target's)")
 	flags.StringSliceVar(&s.Repositories, "repository", nil, "where packages come from: a configured name, a path or a URL (default: all enabled ones)")
 	flags.StringVar(&s.Channel, "channel", "", "the channel of each repository (default: the configured one, or testing)")
 	flags.StringSliceVar(&s.Without, "without", nil, "kinds to leave out: documentation, translation, or translation=`LANGUAGE`")

@@ -32,7 +32,7 @@ everything is removed. The exit status is 1 if a check failed.
 
 With --channel and no PACKAGE, all packages of the channel are installed together and tried.
 
---system tells whether the packages work on another system: the directory of one.`,
+--system tells whether the packages work on another system: the directory of one, or a root archive.`,
 		Example: `  ellwand trial tidegauge
   ellwand trial foghorn --junit report.xml`,
 		Args: arguments(func(cmd *cobra.Command, args []string) error {
@@ -79,7 +79,7 @@ With --channel and no PACKAGE, all packages of the channel are installed togethe
 		},
 	}
 	flags := cmd.Flags()
-	flags.StringVar(&o.System, "system", "", "the system to try them on: host, or the `DIR` of another (default: the target's)")
+	flags.StringVar(&o.System, "system", "", "the system to try them on: host, or another `SYSTEM`, a directory or a root archive (default: the target's)")
 	flags.StringVar(&o.Channel, "channel", "", "the channel that other packages and older versions come from")
 	flags.StringVar(&o.Keep, "keep", "", "leave the root, with the packages in it, in `DIR`")
 	flags.StringVar(&junit, "junit", "", "also write a JUnit report to `FILE`")

@@ -44,7 +44,11 @@ func System(ctx context.Context, w *workspace.Workspace, sink progress.Sink) (st
 		return "", err
 	}
 	if !info.IsDir() {
-		if path, err = unpackSystem(ctx, w, path, info.Size(), sink); err != nil {
+		if path, err = UnpackSystem(ctx, w.State("systems"), path, sink); err != nil {
+			var damaged *fact.Error
+			if errors.As(err, &damaged) {
+				return "", &SystemError{w.Target.Name, damaged.Error()}
+			}
 			return "", err
 		}
 	}
@@ -56,21 +60,26 @@ func System(ctx context.Context, w *workspace.Workspace, sink progress.Sink) (st
 	return "", &SystemError{w.Target.Name, w.On.System + " has no /bin/sh, so that no step could run on it"}
 }
 
-// unpackSystem unpacks a root archive. Device nodes are left out, since every
-// sandbox has its own; setuid programs come without that bit.
-func unpackSystem(ctx context.Context, w *workspace.Workspace, archive string, size int64, sink progress.Sink) (string, error) {
+// UnpackSystem unpacks a root archive into a directory below all that its digest names,
+// unless it is there, and returns that. Device nodes are left out, since every sandbox has
+// its own; setuid programs come without that bit. The error is a *fact.Error if the
+// archive is at fault.
+func UnpackSystem(ctx context.Context, all, archive string, sink progress.Sink) (string, error) {
 	file, err := os.Open(archive)
 	if err != nil {
 		return "", err
 	}
 	defer file.Close()
-	t := sink.Begin("read "+filepath.Base(archive), 2*size, "bytes")
+	info, err := file.Stat()
+	if err != nil {
+		return "", err
+	}
+	t := sink.Begin("read "+filepath.Base(archive), 2*info.Size(), "bytes")
 	defer t.End("done")
 	h := sha256.New()
 	if _, err := io.Copy(h, cancel.Reader(ctx, &advancing{file, t})); err != nil {
 		return "", err
 	}
-	all := w.State("systems")
 	dir := filepath.Join(all, hex.EncodeToString(h.Sum(nil))[:32])
 	if _, err := os.Stat(dir); err == nil {
 		return dir, nil
@@ -87,7 +96,10 @@ func unpackSystem(ctx context.Context, w *workspace.Workspace, archive string, s
 	}
 	defer layer.RemoveAll(temp)
 	if err := unpackRoot(ctx, &advancing{file, t}, temp); err != nil {
-		return "", &SystemError{w.Target.Name, fmt.Sprintf("%s: %v", archive, err)}
+		if ctx.Err() != nil {
+			return "", context.Cause(ctx)
+		}
+		return "", fact.Errorf(fact.StatusInput, "%s: %v", archive, err)
 	}
 	if err := errors.Join(os.Chmod(temp, 0o755), os.Rename(temp, dir)); err != nil && !errors.Is(err, fs.ErrExist) {
 		return "", err
