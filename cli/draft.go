@@ -31,8 +31,8 @@ import (
 
 // draftOptions are the flags of draft.
 type draftOptions struct {
-	name, license, summary string
-	build                  bool
+	name, version, license, summary string
+	build, noTests                  bool
 }
 
 func (a *program) draftCommand() *cobra.Command {
@@ -42,8 +42,8 @@ func (a *program) draftCommand() *cobra.Command {
 		Short: "Write a first recipe from an archive, directory or URL",
 		Long: `Inspect an upstream source and write a first recipe for it: name, version, license,
 summary, description, homepage, how it is built, and the dependencies that its build
-files ask for. What is not found is left open in the recipe, with a comment; nothing is
-invented.
+files ask for. Nothing is invented: what is not found is left open in the recipe, or has a
+placeholder, with which the package can be built and tried, but not published.
 
 Nothing of the source is run, except with --build: build the recipe, correct it from
 each failure, and retry while that helps; then lint. The layout is filled in from what
@@ -63,8 +63,10 @@ exit status is 1. Values already in the recipe are reused.`,
 		},
 	}
 	cmd.Flags().StringVar(&o.name, "name", "", "the name of the recipe")
-	cmd.Flags().StringVar(&o.license, "license", "", "the license, as an SPDX expression, if the source does not state it")
-	cmd.Flags().StringVar(&o.summary, "summary", "", "the summary, if the source has none")
+	cmd.Flags().StringVar(&o.version, "version", "", "the version, in place of the one found")
+	cmd.Flags().StringVar(&o.license, "license", "", "the license, as an SPDX expression, in place of what is found")
+	cmd.Flags().StringVar(&o.summary, "summary", "", "the summary, in place of the one found")
+	cmd.Flags().BoolVar(&o.noTests, "no-tests", false, "do not run the source's own tests")
 	cmd.Flags().BoolVar(&o.build, "build", false, "build the recipe, and correct it from failures")
 	a.isolationFlag(cmd)
 	return cmd
@@ -95,7 +97,7 @@ func (a *program) draft(ctx context.Context, w *workspace.Workspace, arg string,
 	if err != nil {
 		return err
 	}
-	f.Name, f.License, f.Summary = cmp.Or(o.name, f.Name), cmp.Or(o.license, f.License), cmp.Or(o.summary, f.Summary)
+	f.Name = cmp.Or(o.name, f.Name)
 	if f.Name == "" {
 		return usageError{fmt.Errorf("%s does not tell what it is called: give it a name with --name", arg)}
 	}
@@ -109,8 +111,9 @@ func (a *program) draft(ctx context.Context, w *workspace.Workspace, arg string,
 	if r, _ := recipe.Parse(file, there, w.Target, nil); r != nil && !fresh {
 		f.Keep(r)
 	}
-	if o.build && (f.License == "" || f.Summary == "") {
-		return untold(arg, f)
+	f.Version, f.License, f.Summary = cmp.Or(o.version, f.Version), cmp.Or(o.license, f.License), cmp.Or(o.summary, f.Summary)
+	if o.noTests {
+		f.Steps[recipe.Test] = "true # left out: draft --no-tests"
 	}
 	d := &drafted{facts: f, origin: origin, beside: path, author: author()}
 	switch {
@@ -123,7 +126,8 @@ func (a *program) draft(ctx context.Context, w *workspace.Workspace, arg string,
 		a.showFound(d.facts, d.author, workspace.Display(file))
 		err := a.buildDraft(ctx, w, d)
 		if err == nil && !a.json {
-			a.out.Printf("Next: review %s, and try the package\n", workspace.Display(file))
+			a.showOpen(file, d.facts)
+			a.out.Printf("Next: review %s, then `ellwand trial %s`\n", workspace.Display(file), d.facts.Name)
 		}
 		return err
 	case o.build:
@@ -139,20 +143,21 @@ func (a *program) draft(ctx context.Context, w *workspace.Workspace, arg string,
 	return a.draftAgain(workspace.Display(file), there, d.text())
 }
 
-// untold says what a build needs and the source does not tell.
-func untold(arg string, f draft.Facts) error {
-	var b strings.Builder
-	fmt.Fprintf(&b, "%s does not tell all that a package must state:", arg)
-	if f.License == "" {
-		fmt.Fprintf(&b, "\n  its license: say it with --license, such as --license MIT")
+// showOpen lists the facts that are still placeholders, with the lines to edit.
+func (a *program) showOpen(file string, f draft.Facts) {
+	open := f.Open()
+	if len(open) == 0 {
+		return
 	}
-	if f.Summary == "" {
-		fmt.Fprintf(&b, "\n  what it does: say it in one line with --summary")
+	a.out.Printf("%s\n", a.out.Style(term.Doubtful, "To fill in before it can be published:"))
+	doc, err := document.ReadFile(file, workspace.Display(file))
+	if err != nil {
+		return // it was just written
 	}
-	for _, n := range f.Notes {
-		fmt.Fprintf(&b, "\n  (%s)", n)
+	for _, key := range open {
+		line, _ := doc.Position(doc.At(key).Offset)
+		a.out.Printf("  %s:%d: %s\n", workspace.Display(file), line, strings.TrimSpace(doc.Line(line)))
 	}
-	return errors.New(b.String())
 }
 
 // bigSource is from how many bytes on a source is kept out of git.
@@ -294,7 +299,7 @@ func (a *program) showFound(f draft.Facts, maintainer, file string) {
 	if maintainer != "" {
 		found("maintainer", fact.Visible(maintainer)+o.Style(term.Faint, "  as git knows you"))
 	}
-	found("method", f.Method)
+	found("method", cmp.Or(f.Method, "none; the recipe has steps of its own"))
 	found("needs", strings.Join(f.Build, ", "))
 	for _, n := range f.AllNotes() {
 		o.Printf("  %s\n", o.Style(term.Doubtful, n))
@@ -308,15 +313,7 @@ func (a *program) endDraft(w *workspace.Workspace, d *drafted) error {
 		return a.printJSON(map[string]any{"file": file, "facts": d.facts})
 	}
 	a.showFound(d.facts, d.author, workspace.Display(file))
-	_, err := w.Recipe(d.facts.Name)
-	var open document.Problems
-	if errors.As(err, &open) {
-		a.out.Printf("To fill in before it builds:\n")
-		for _, p := range open {
-			a.out.Printf("  %s:%d: %s\n", p.File, p.Line, p.Message)
-		}
-		return nil
-	}
+	a.showOpen(file, d.facts)
 	a.out.Printf("Next: read it, then `ellwand build %s`; or `ellwand draft --build` from the start, which fills in the layout too\n", d.facts.Name)
 	return nil
 }

@@ -16,8 +16,10 @@ import (
 	"strings"
 	"unicode/utf8"
 
+	"ellwand.example/core/fact"
 	"ellwand.example/core/fact/need"
 	"ellwand.example/core/fact/version"
+	"ellwand.example/core/inspect/license"
 	"ellwand.example/core/inspect/license/recognize"
 	"ellwand.example/core/pattern"
 	"ellwand.example/core/recipe"
@@ -44,6 +46,7 @@ type Facts struct {
 	Discard   []string          // staged paths that go into no package
 	Arch      string            // fact.Independent if nothing that was staged contains machine code
 	Build     []string          // build needs
+	Test      []string          // needs of the tests alone
 	Maybe     []string          // build needs of parts that can be left out
 	Switches  []string          // options of the configure script, as it describes them
 	Notes     []string          // for the reader of the recipe
@@ -66,6 +69,14 @@ var (
 // SplitName tells name and version from the name of an archive or a directory.
 func SplitName(file string) (name, v string) {
 	base := extension.ReplaceAllString(path.Base(file), "")
+	// NAME_VERSION.orig: the name may have a number in it, such as 1.0.
+	if whole, ok := strings.CutSuffix(base, ".orig"); ok {
+		if at := strings.LastIndexByte(whole, '_'); at > 0 {
+			if m := archiveName.FindStringSubmatch("x-" + whole[at+1:]); m != nil {
+				return packageName(whole[:at]), m[2]
+			}
+		}
+	}
 	m := archiveName.FindStringSubmatch(base)
 	if m == nil {
 		return packageName(base), ""
@@ -142,24 +153,25 @@ func Look(dir, known, top string) (Facts, error) {
 	f.Name, f.Version = SplitName(known)
 	topName, topVersion := SplitName(top)
 	f.Name, f.Version = cmp.Or(f.Name, topName), cmp.Or(f.Version, topVersion)
-	own := t.declared()
-	own.Version = versionOf(own.Version)
-	if f.Version == "" { // then the archive's name is unusable source for a name either
-		f.Name = cmp.Or(packageName(own.Name), f.Name)
+	own := t.stated()
+	own.version = versionOf(own.version)
+	if f.Version == "" { // then the archive's name is an unreliable source of a name, too
+		f.Name = cmp.Or(packageName(own.name), f.Name)
 	}
-	f.Name, f.Version, f.Upstream = cmp.Or(f.Name, packageName(own.Name)), cmp.Or(versionOf(f.Version), own.Version), cmp.Or(f.Version, own.Version)
-	if own.Version != "" && f.Version != "" && version.Compare(own.Version, f.Version) != 0 {
-		f.Notes = append(f.Notes, "the build files say version "+own.Version+", and the archive is called "+f.Version)
+	f.Name, f.Version, f.Upstream = cmp.Or(f.Name, packageName(own.name)), cmp.Or(versionOf(f.Version), own.version), cmp.Or(f.Version, own.version)
+	if own.version != "" && f.Version != "" && version.Compare(own.version, f.Version) != 0 {
+		f.Notes = append(f.Notes, "the build files say version "+own.version+", and the archive is called "+f.Version)
 	}
+	module, moduleHomepage := t.moduleSummary(f.Name)
 	texts := t.texts(f.Name)
-	f.Summary, f.Description, f.Homepage = cmp.Or(own.Summary, texts.Summary), texts.Description, cmp.Or(own.Homepage, texts.Homepage)
+	f.Summary, f.Description, f.Homepage = cmp.Or(phrase(own.summary), phrase(module), shortened(texts.Summary)), texts.Description, cmp.Or(own.homepage, moduleHomepage, texts.Homepage)
 	ways := t.methods()
 	for i := range ways {
 		t.needs(&ways[i])
 	}
 	f.take(ways[0])
 	f.others = ways[1:]
-	if err := t.license(&f); err != nil {
+	if err := t.license(&f, own); err != nil {
 		return f, err
 	}
 	return f, nil
@@ -177,7 +189,13 @@ type Kept struct {
 // differs only in what is new. What the maintainer decided stands.
 func (f *Facts) Keep(r *recipe.Recipe) {
 	f.Kept = Kept{Release: r.Release, Maintainer: r.Maintainer, Run: r.Needs.Run, Test: r.Needs.Test, Tables: ownTables(r.Doc)}
-	f.Summary, f.License, f.Homepage, f.Description = cmp.Or(r.Summary, f.Summary), cmp.Or(r.License, f.License), cmp.Or(r.Homepage, f.Homepage), cmp.Or(r.Description, f.Description)
+	if r.Summary != fact.PlaceholderSummary {
+		f.Summary = cmp.Or(r.Summary, f.Summary)
+	}
+	if r.License != fact.PlaceholderLicense {
+		f.License = cmp.Or(r.License, f.License)
+	}
+	f.Homepage, f.Description = cmp.Or(r.Homepage, f.Homepage), cmp.Or(r.Description, f.Description)
 	if r.Steps.Method != "" && r.Steps.Method != f.Method {
 		f.Method, f.Switches = r.Steps.Method, nil
 		f.Steps = map[string]string{}
@@ -236,49 +254,6 @@ func ownTables(doc *document.Document) string {
 		out.WriteString(comments.String())
 	}
 	return strings.Trim(out.String(), "\n")
-}
-
-// declared is what the build system's own files say of name, version, summary
-// and homepage.
-func (t *tree) declared() Facts {
-	var f Facts
-	first := func(text, pattern string) string {
-		if m := regexp.MustCompile(pattern).FindStringSubmatch(text); m != nil && !strings.ContainsAny(m[1], "$@") {
-			return strings.TrimSpace(m[1])
-		}
-		return ""
-	}
-	take := func(name, v, summary, homepage string) {
-		f.Name, f.Version = cmp.Or(f.Name, name), cmp.Or(f.Version, v)
-		f.Summary, f.Homepage = cmp.Or(f.Summary, summary), cmp.Or(f.Homepage, homepage)
-	}
-	if text := t.read("configure"); text != "" {
-		take(first(text, `(?m)^PACKAGE_TARNAME='([^']+)'`), first(text, `(?m)^PACKAGE_VERSION='([^']+)'`), "", first(text, `(?m)^PACKAGE_URL='(https?://[^']+)'`))
-	}
-	if text := t.read("meson.build"); text != "" {
-		take(first(text, `project\s*\(\s*'([^']+)'`), first(text, `(?s)project\s*\([^)]*?version\s*:\s*'([^']+)'`), "", "")
-	}
-	if text := t.read("CMakeLists.txt"); text != "" {
-		take(first(text, `(?i)project\s*\(\s*"?([\w.+-]+)`), first(text, `(?is)project\s*\([^)]*?VERSION\s+"?([\d.]+)`),
-			first(text, `(?is)project\s*\([^)]*?DESCRIPTION\s+"([^"]+)"`), first(text, `(?is)project\s*\([^)]*?HOMEPAGE_URL\s+"([^"]+)"`))
-	}
-	if text := t.read("pyproject.toml"); text != "" {
-		take(first(text, `(?m)^name\s*=\s*"([^"]+)"`), first(text, `(?m)^version\s*=\s*"([^"]+)"`), first(text, `(?m)^description\s*=\s*"([^"]+)"`), first(text, `(?mi)^homepage\s*=\s*"([^"]+)"`))
-	}
-	if text := t.read("setup.py"); text != "" {
-		take(first(text, `(?m)\bname\s*=\s*['"]([^'"]+)['"]`), first(text, `(?m)\bversion\s*=\s*['"]([^'"]+)['"]`), first(text, `(?m)\bdescription\s*=\s*['"]([^'"]+)['"]`), first(text, `(?m)\burl\s*=\s*['"](https?://[^'"]+)['"]`))
-	}
-	if m := t.cpanMeta(); m.Name != "" {
-		take(m.Name, m.Version, m.Abstract, m.Resources.Homepage)
-	}
-	for _, name := range t.glob("*.pc.in", "*/*.pc.in") {
-		take("", "", first(t.read(name), `(?m)^Description:\s*(.+)$`), first(t.read(name), `(?m)^URL:\s*(https?://\S+)$`))
-	}
-	if _, what, ok := strings.Cut(strings.Replace(f.Summary, " -- ", " - ", 1), " - "); ok {
-		f.Summary = what // the name stands before it
-	}
-	f.Summary = sentence(f.Summary)
-	return f
 }
 
 func (t *tree) glob(patterns ...string) []string {
@@ -371,10 +346,10 @@ func (t *tree) methods() []Facts {
 	}
 	meson, cmake := t.has("meson.build"), t.has("CMakeLists.txt")
 	if meson && (installed("meson") || !cmake && !makefile) {
-		way(Facts{Method: "meson"}, "meson", "ninja")
+		way(Facts{Method: "meson", Switches: t.mesonOptions()}, "meson", "ninja")
 	}
 	if cmake && (installed("cmake") || !makefile) {
-		way(Facts{Method: "cmake"}, "cmake", "make")
+		way(Facts{Method: "cmake", Switches: t.cmakeOptions()}, "cmake", "make")
 	}
 	if configure == "" && (t.has("configure.ac") || t.has("configure.in")) {
 		way(Facts{Method: "autotools", Notes: []string{"there is no configure script yet: autoreconf makes it"}}, "make", "autoreconf")
@@ -384,7 +359,7 @@ func (t *tree) methods() []Facts {
 			Notes: []string{"the configure script is its authors' own: see ./configure --help"}}, "make")
 	}
 	if makefile && configure == "" {
-		way(Facts{Method: "make"}, "make")
+		way(Facts{Method: "make", Configure: t.flagArguments()}, "make")
 	}
 	if t.has("go.mod") {
 		f := Facts{Method: "go"}
@@ -399,8 +374,16 @@ func (t *tree) methods() []Facts {
 	if t.has("Makefile.PL") {
 		way(Facts{Method: "perl"}, "perl", "make")
 	}
+	if t.has("Build.PL") {
+		way(Facts{Steps: map[string]string{
+			recipe.Prepare: `perl Build.PL --installdirs vendor --create_packlist 0 </dev/null`,
+			recipe.Build:   `./Build`,
+			recipe.Test:    `./Build test`,
+			recipe.Stage:   `./Build install --destdir "$DESTDIR"`,
+		}}, "perl")
+	}
 	if len(all) == 0 {
-		way(Facts{Method: "copy", Notes: []string{"no build system was found: [steps.copy] says what goes where"}})
+		all = t.plainWays()
 	}
 	return all
 }
@@ -408,7 +391,7 @@ func (t *tree) methods() []Facts {
 // take sets how the source is built. What the other ways have is dropped.
 func (f *Facts) take(way Facts) {
 	f.Method, f.Build, f.Maybe, f.Switches, f.wayNotes = way.Method, way.Build, way.Maybe, way.Switches, way.Notes
-	f.Configure, f.Steps = nil, map[string]string{}
+	f.Configure, f.Steps = way.Configure, map[string]string{}
 	maps.Copy(f.Steps, way.Steps)
 }
 
@@ -524,7 +507,7 @@ var licenseFiles = pattern.New(`(?i)^(licen[cs]es?|copying|copyright|unlicense)(
 // license finds the license texts at the top of the source, and what they are.
 // Where they do not tell, what is in directories and in source files is noted
 // for a person to decide.
-func (t *tree) license(f *Facts) error {
+func (t *tree) license(f *Facts, own stated) error {
 	notes := len(f.Notes)
 	for _, name := range t.names {
 		if licenseFiles.MatchString(name) && t.read(name) != "" {
@@ -547,14 +530,18 @@ func (t *tree) license(f *Facts) error {
 	}
 	ids := slices.Sorted(maps.Keys(found))
 	switch {
+	case own.expression() != "" && (len(ids) != 1 || license.Mentions(own.expression(), strings.TrimSuffix(strings.TrimSuffix(ids[0], "-only"), "-or-later"))):
+		f.License, f.Notes = own.expression(), f.Notes[:notes]
 	case len(ids) == 1:
 		f.License = ids[0]
-	case perlLicense(t.cpanMeta().License) != "":
-		f.License, f.Notes = perlLicense(t.cpanMeta().License), f.Notes[:notes]
+		if own.expression() != "" {
+			f.Notes = append(f.Notes, "the build files state the license "+own.expression()+", and the license text is "+ids[0])
+		}
 	case len(ids) > 1:
-		f.Notes = append(f.Notes, "several license texts were found ("+strings.Join(ids, ", ")+"): say how they go together, with AND or OR")
+		f.License = strings.Join(ids, " AND ")
+		f.Notes = append(f.Notes, "several license texts were found: "+f.License+" is the strictest reading; write OR if a user may choose")
 	default:
-		return t.licenseHints(f)
+		return t.licenseHints(f, own)
 	}
 	return nil
 }
@@ -563,7 +550,7 @@ var spdxLine = pattern.New(`SPDX-License-Identifier:\s*([\w.+-]+(?:\s+(?:AND|OR|
 
 // licenseHints notes what directories, source files and the build's own files say
 // of the license.
-func (t *tree) licenseHints(f *Facts) error {
+func (t *tree) licenseHints(f *Facts, own stated) error {
 	for _, name := range t.glob("*/*") {
 		if !licenseFiles.MatchString(path.Base(name)) {
 			continue
@@ -585,8 +572,8 @@ func (t *tree) licenseHints(f *Facts) error {
 	if len(stated) > 0 {
 		f.Notes = append(f.Notes, "source files state "+strings.Join(slices.Sorted(maps.Keys(stated)), ", "))
 	}
-	if m := regexp.MustCompile(`(?m)^\s*license\s*=\s*["'{]+(?:text\s*=\s*["'])?([^"'}]+)`).FindStringSubmatch(t.read("setup.py") + "\n" + t.read("pyproject.toml")); m != nil {
-		f.Notes = append(f.Notes, "the build files call the license "+document.Quote(m[1]))
+	if own.license != "" {
+		f.Notes = append(f.Notes, "the build files call the license "+document.Quote(own.license))
 	}
 	return nil
 }

@@ -2,12 +2,14 @@ package draft
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"debug/elf"
 	"errors"
 	"fmt"
 	"io"
 	"io/fs"
+	"maps"
 	"os"
 	"path"
 	"path/filepath"
@@ -20,6 +22,7 @@ import (
 	"ellwand.example/core/needs/satisfy"
 	"ellwand.example/core/pattern"
 	"ellwand.example/core/recipe"
+	"ellwand.example/core/recipe/document"
 	"ellwand.example/core/recipe/layout"
 	"ellwand.example/core/staging"
 )
@@ -44,6 +47,8 @@ type Trials struct {
 	// Tell is notified of each round that failed and taught something.
 	Tell func(Round)
 
+	latest  error           // of the last build
+	first   *attempt        // the likeliest method, once another is tried
 	staging int             // which way to install is tried
 	tried   map[string]bool // what was learned, so that nothing is learned twice
 }
@@ -58,17 +63,45 @@ func (t *Trials) Run(ctx context.Context) (build.Result, error) {
 			return res, err
 		}
 		round := Round{Number: n}
+		t.latest = err
 		if round.Failed, round.Learned = t.learn(ctx, err); round.Learned == "" {
-			return res, err
+			return res, t.giveUp(err)
 		}
 		t.Tell(round)
 	}
 }
 
+// attempt is a recipe with the error that its build ended with.
+type attempt struct {
+	facts Facts
+	err   error
+}
+
+// giveUp leaves the recipe of the likeliest method behind, and returns its error: what
+// prevents that is what somebody has to know, rather than why the last resort failed.
+func (t *Trials) giveUp(err error) error {
+	if t.first == nil {
+		return err
+	}
+	*t.Facts = t.first.facts
+	if failed := t.Write(); failed != nil {
+		return failed
+	}
+	return t.first.err
+}
+
 // strayError is an installation that did not go where it should.
-type strayError struct{ path string }
+type strayError struct {
+	path string
+	// file is the recipe in which a person has to say what goes where, since
+	// there is no build system; "" if there is one.
+	file string
+}
 
 func (e *strayError) Error() string {
+	if e.file != "" {
+		return "no build system that draft knows was found: write the build and stage steps in " + e.file
+	}
 	return e.path + " was installed, outside of the usual directories"
 }
 
@@ -124,7 +157,11 @@ func (t *Trials) layout(staged []staging.Path) error {
 		switch {
 		case p.Type == staging.Directory:
 		case !topDirs.MatchString(p.Path):
-			return &strayError{p.Path}
+			stray := &strayError{path: p.Path}
+			if t.Facts.Method == "copy" && t.Facts.Steps[recipe.Stage] == "" {
+				stray.file = path.Join("recipes", t.Facts.Name, recipe.FileName)
+			}
+			return stray
 		case layout.Documentation(p.Path):
 			documents += p.Size
 		case layout.Development(p.Path):
@@ -154,9 +191,9 @@ func (t *Trials) layout(staged []staging.Path) error {
 		own := slices.DeleteFunc(slices.Clone(suggestions), func(s layout.Suggestion) bool { return s.Package != name })
 		switch name {
 		case f.Name + "-dev":
-			fmt.Fprintf(&b, "[package.%s]\nsummary = %s\nneeds   = [%q]\n\n", name, quoted([]string{"Development files of " + f.Name}), f.Name+" = {full}")
+			fmt.Fprintf(&b, "[package.%s]\nsummary = %s\nneeds   = [%q]\n\n", document.Key(name), quoted([]string{"Development files of " + f.Name}), f.Name+" = {full}")
 		case f.Name + "-doc":
-			fmt.Fprintf(&b, "[package.%s]\nsummary = %s\n", name, quoted([]string{"Documentation of " + f.Name}))
+			fmt.Fprintf(&b, "[package.%s]\nsummary = %s\n", document.Key(name), quoted([]string{"Documentation of " + f.Name}))
 			if f.Arch != fact.Independent {
 				fmt.Fprintf(&b, "arch    = %q\n", fact.Independent)
 			}
@@ -181,8 +218,18 @@ func (t *Trials) learn(ctx context.Context, err error) (failed, learned string) 
 	var step *build.StepError
 	var missing *satisfy.MissingError
 	switch {
+	case errors.As(err, &stray) && f.Method == "copy":
+		return err.Error(), ""
 	case errors.As(err, &stray):
 		return err.Error(), t.otherStaging(ctx)
+	case errors.As(err, &missing) && len(f.Test) > 0:
+		needed := strings.Join(f.Test, ", ")
+		f.Test = nil
+		return "what the tests need is not here", t.leaveOutTests("The source's own tests need " + needed + ", which is not here; once it\n# is, take this out:")
+	case errors.As(err, &missing) && f.Method == "autotools" && slices.Contains(f.Build, infoWriter) && t.once(infoWriter):
+		f.Build = slices.DeleteFunc(f.Build, func(s string) bool { return s == infoWriter })
+		f.Configure = append(f.Configure, "MAKEINFO=true")
+		return infoWriter + " is not here", "the manual in the Info format is not made"
 	case errors.As(err, &missing):
 		return "some of what it needs is not here", t.otherMethod()
 	case !errors.As(err, &step):
@@ -198,12 +245,14 @@ func (t *Trials) learn(ctx context.Context, err error) (failed, learned string) 
 	case step.Step == recipe.Stage && f.Method == "make":
 		return failed, t.otherStaging(ctx)
 	case step.Step == recipe.Test:
-		if f.Steps[recipe.Test] != "" {
-			return failed, ""
+		return failed, t.leaveOutTests("The source's own tests fail in a build; fix what they need, and\n# take this out:")
+	}
+	if step.Step == recipe.Prepare || step.Step == recipe.Build {
+		if learned := t.turnOff(step.Tail); learned != "" {
+			return failed, learned
 		}
-		ran := strings.ReplaceAll(strings.TrimSpace(recipe.MethodScript(f.Method, recipe.Test, f.Configure)), "\n", "\n#   ")
-		f.Steps[recipe.Test] = "# The source's own tests fail in a build; put right what they want, and\n# take this out:\n#   " + ran + "\ntrue"
-		return failed, "the tests are left out, with a comment"
+	}
+	switch {
 	case step.Step == recipe.Build && (f.Method == "make" || f.Method == "autotools") && len(step.Causes) == 0 && t.once("one"):
 		f.Steps[recipe.Build] = "export MAKEFLAGS=-j1 # several processes at once do not build it\n" + recipe.MethodScript(f.Method, recipe.Build, f.Configure)
 		return failed, "the build step runs one process at a time"
@@ -212,6 +261,20 @@ func (t *Trials) learn(ctx context.Context, err error) (failed, learned string) 
 		return failed, other
 	}
 	return failed, ""
+}
+
+// leaveOutTests makes the test step do nothing, with a comment that says why.
+func (t *Trials) leaveOutTests(why string) string {
+	if !t.once("tests") {
+		return ""
+	}
+	f := t.Facts
+	script := f.Steps[recipe.Test]
+	if script == "" {
+		script = recipe.MethodScript(f.Method, recipe.Test, f.Configure)
+	}
+	f.Steps[recipe.Test] = "# " + why + "\n#   " + strings.ReplaceAll(strings.TrimSpace(script), "\n", "\n#   ") + "\ntrue"
+	return "the tests are left out, with a comment"
 }
 
 // once reports whether something was not tried before.
@@ -229,11 +292,20 @@ func (t *Trials) otherMethod() string {
 	if len(f.others) == 0 {
 		return ""
 	}
-	before := f.Method
+	if t.first == nil {
+		t.first = &attempt{*f, t.latest}
+		t.first.facts.Steps, t.first.facts.others = maps.Clone(f.Steps), nil
+	}
+	before := methodName(f.Method)
 	f.take(f.others[0])
 	f.others, t.staging, t.tried = f.others[1:], 0, map[string]bool{}
-	return fmt.Sprintf("method %s in place of %s", f.Method, before)
+	return fmt.Sprintf("method %s in place of %s", methodName(f.Method), before)
 }
+
+// infoWriter makes manuals in the Info format, which packages can do without.
+const infoWriter = "command/makeinfo"
+
+func methodName(method string) string { return cmp.Or(method, "of its own") }
 
 // learnFrom changes the facts after one cause of a failure.
 func (t *Trials) learnFrom(ctx context.Context, c build.Cause, step string) string {
@@ -243,6 +315,11 @@ func (t *Trials) learnFrom(ctx context.Context, c build.Cause, step string) stri
 		if s := f.without(c.What); s != "" && !slices.Contains(f.Configure, s) && t.once(s) {
 			f.Configure = append(f.Configure, s)
 			return "configure gets " + s
+		}
+		if c.Need != "" && step == recipe.Test && !slices.Contains(f.Build, c.Need) && t.once(c.Need) {
+			f.Test = append(f.Test, c.Need)
+			slices.Sort(f.Test)
+			return "the tests need " + c.Need
 		}
 		if c.Need != "" && !slices.Contains(f.Build, c.Need) && t.once(c.Need) {
 			f.Build = append(f.Build, c.Need)

@@ -46,7 +46,7 @@ func TestLearn(t *testing.T) {
 			[]string{"autoreconf regenerates the build files", ""}, " | command/autoreconf | autotools | prepare: autoreconf -fi"},
 		{"what goes outside", Facts{Method: "make"}, failed(recipe.Stage, build.Cause{Kind: build.WritesOutside}),
 			[]string{"the stage step moves the prefix, in place of $DESTDIR"}, " |  | make | stage: # The makefile knows of no $DESTDIR"},
-		{"what went to an odd place", Facts{Method: "make"}, &strayError{"/home/tide"},
+		{"what went to an odd place", Facts{Method: "make"}, &strayError{path: "/home/tide"},
 			[]string{"the stage step moves the prefix, in place of $DESTDIR"}, " |  | make | stage: # The makefile knows of no $DESTDIR"},
 		{"needs that nobody meets", Facts{Method: "meson", others: []Facts{{Method: "cmake", Build: []string{"command/cmake"}}, {Method: "make"}}}, &satisfy.MissingError{},
 			[]string{"method cmake in place of meson", "method make in place of cmake", ""}, " |  | make | "},

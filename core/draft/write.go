@@ -3,9 +3,11 @@ package draft
 import (
 	"cmp"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
+	"ellwand.example/core/fact"
 	"ellwand.example/core/fact/need"
 	"ellwand.example/core/recipe"
 	"ellwand.example/core/recipe/document"
@@ -19,28 +21,36 @@ type Source struct {
 }
 
 // Recipe writes the recipe. What was not found is a commented line that says
-// so, and the recipe does not build before it is filled in.
+// so, or a placeholder if a package must have it; see Open.
 func Recipe(f Facts, s Source, maintainer string, today time.Time) []byte {
 	var b strings.Builder
 	line := func(format string, args ...any) { fmt.Fprintf(&b, format+"\n", args...) }
-	fact := func(key, value, open string) {
+	state := func(key, value, open string) {
 		if value == "" {
 			line("# %-8s = \"…\" # %s", key, open)
 			return
 		}
 		line("%-10s = %s", key, document.Quote(value))
 	}
-	line("format     = 1")
-	fact("name", f.Name, "no name was found")
-	fact("version", f.Version, "no version was found")
-	line("release    = %d", max(f.Kept.Release, 1))
-	fact("summary", f.Summary, "say in one line what it does; nothing in the source says it")
-	if f.Arch != "" {
-		fact("arch", f.Arch, "")
+	// What a recipe cannot do without has a placeholder until somebody fills it in.
+	demand := func(key, value, placeholder, open string) {
+		if value == "" || value == placeholder {
+			line("%-10s = %s # to be filled in: %s", key, document.Quote(placeholder), open)
+			return
+		}
+		line("%-10s = %s", key, document.Quote(value))
 	}
-	fact("license", f.License, "an SPDX expression; no license text was recognised")
-	fact("homepage", f.Homepage, "nothing in the source says it")
-	fact("maintainer", cmp.Or(f.Kept.Maintainer, maintainer), "Name <address>")
+	line("format     = 1")
+	state("name", f.Name, "no name was found")
+	demand("version", f.Version, fact.PlaceholderVersion, "the source does not state one")
+	line("release    = %d", max(f.Kept.Release, 1))
+	demand("summary", f.Summary, fact.PlaceholderSummary, "nothing in the source says it")
+	if f.Arch != "" {
+		state("arch", f.Arch, "")
+	}
+	demand("license", f.License, fact.PlaceholderLicense, "an SPDX expression; no license text was recognized")
+	state("homepage", f.Homepage, "nothing in the source says it")
+	state("maintainer", cmp.Or(f.Kept.Maintainer, maintainer), "Name <address>")
 	if f.Description != "" {
 		line("description = \"\"\"\n%s\n\"\"\"", folded(f.Description))
 	}
@@ -73,12 +83,18 @@ func Recipe(f Facts, s Source, maintainer string, today time.Time) []byte {
 	for _, list := range []struct {
 		key   string
 		needs []need.Need
-	}{{"test ", f.Kept.Test}, {"run  ", f.Kept.Run}} {
-		if len(list.needs) > 0 {
-			var texts []string
-			for _, n := range list.needs {
-				texts = append(texts, n.String())
+		more  []string
+	}{{"test ", f.Kept.Test, f.Test}, {"run  ", f.Kept.Run, nil}} {
+		var texts []string
+		for _, n := range list.needs {
+			texts = append(texts, n.String())
+		}
+		for _, n := range list.more {
+			if !slices.Contains(texts, n) {
+				texts = append(texts, n)
 			}
+		}
+		if len(texts) > 0 {
 			line("%s = [%s]", list.key, quoted(texts))
 		}
 	}
@@ -90,7 +106,9 @@ func Recipe(f Facts, s Source, maintainer string, today time.Time) []byte {
 	}
 	line("")
 	line("[steps]")
-	line("method    = %s", document.Quote(f.Method))
+	if f.Method != "" {
+		line("method    = %s", document.Quote(f.Method))
+	}
 	if len(f.Configure) > 0 || len(f.Switches) > 0 {
 		line("configure = [%s]", quoted(f.Configure))
 	}
@@ -117,21 +135,29 @@ func Recipe(f Facts, s Source, maintainer string, today time.Time) []byte {
 	if f.Layout != "" {
 		line("%s", f.Layout)
 	} else {
-		line("# Without a [package.%s.layout], everything that is staged goes into one package.", f.Name)
+		line("# Without a [package.%s.layout], everything that is staged goes into one package.", document.Key(f.Name))
 		line("")
 	}
-	if f.Version == "" {
-		line("# [[change]] with version, date, by and text, once there is a version")
-		return []byte(b.String())
-	}
 	line("[[change]]")
-	line("version = %s", document.Quote(f.Version+"-1"))
+	line("version = %s", document.Quote(cmp.Or(f.Version, fact.PlaceholderVersion)+"-1"))
 	line("date    = %s", today.Format(time.DateOnly))
 	if maintainer != "" {
 		line("by      = %s", document.Quote(maintainer))
 	}
 	line("text    = [\"First package\"]")
 	return []byte(b.String())
+}
+
+// Open lists the keys of facts that a recipe of these facts has placeholders for.
+func (f Facts) Open() (keys []string) {
+	for _, k := range []struct{ key, value, placeholder string }{
+		{"version", f.Version, fact.PlaceholderVersion}, {"summary", f.Summary, fact.PlaceholderSummary}, {"license", f.License, fact.PlaceholderLicense},
+	} {
+		if k.value == "" || k.value == k.placeholder {
+			keys = append(keys, k.key)
+		}
+	}
+	return keys
 }
 
 // stage is the stage step: the method's own where nothing is to be added, and

@@ -4,10 +4,12 @@ import (
 	"slices"
 	"strings"
 
+	"ellwand.example/core/fact"
 	"ellwand.example/core/fact/version"
 	"ellwand.example/core/inspect/license"
 	"ellwand.example/core/pattern"
 	"ellwand.example/core/recipe"
+	"ellwand.example/core/recipe/document"
 )
 
 // address is Name <address>.
@@ -32,6 +34,8 @@ func factRules() []Rule {
 		ell121(),
 		ell122(),
 		ell123(),
+		ell129(),
+		ell130(),
 	}
 }
 
@@ -130,6 +134,50 @@ text    = ["The first release with a package"]`,
 			}
 		},
 	}
+}
+
+// ell129 reports: placeholder in place of a fact.
+func ell129() Rule {
+	return Rule{
+		Code: "ELL129", Severity: Error, Title: "placeholder in place of a fact",
+		Why:    "A draft could not find the fact in the source. Those who get the package would see the placeholder, and would not know what they may do with the package.",
+		Remedy: "write the fact into the recipe, and build again",
+		Wrong:  "summary = " + document.Quote(fact.PlaceholderSummary),
+		Right:  `summary = "High water"`,
+		recipe: func(c *recipeCheck) {
+			for _, f := range placeholders(c.Summary, c.License, c.Version) {
+				c.at(c.Doc.At(f), "the %s is still a placeholder", f)
+			}
+		},
+	}
+}
+
+// ell130 reports: package with a placeholder in place of a fact.
+func ell130() Rule {
+	return Rule{
+		Code: "ELL130", Severity: Error, Title: "package with a placeholder in place of a fact",
+		Why:    "Those who get the package see the placeholder, and do not know what they may do with the package.",
+		Remedy: "write the fact into the recipe, and build again",
+		Wrong:  "summary = " + document.Quote(fact.PlaceholderSummary) + "\n" + stageFile(""),
+		Right:  "summary = \"High water\"\n" + stageFile(""),
+		pkg: func(c *packageCheck) {
+			for _, f := range placeholders(c.Facts.Summary, c.Facts.License, c.Facts.Version) {
+				c.say("the %s is still a placeholder", f)
+			}
+		},
+	}
+}
+
+// placeholders names the facts that are placeholders.
+func placeholders(summary, license, version string) (out []string) {
+	for _, f := range []struct{ key, value, placeholder string }{
+		{"summary", summary, fact.PlaceholderSummary}, {"license", license, fact.PlaceholderLicense}, {"version", version, fact.PlaceholderVersion},
+	} {
+		if f.value == f.placeholder {
+			out = append(out, f.key)
+		}
+	}
+	return out
 }
 
 // ell107 reports: no maintainer.

@@ -220,7 +220,7 @@ func inLayout(pkg, path, key, value string) edits {
 			}
 			return []document.Edit{d.InsertAfter(end, line)}
 		case len(r.Packages) == 1:
-			return []document.Edit{d.InsertEnd(fmt.Sprintf("\n[package.%s.layout]\n\"/**\" = {}\n%s\n", pkg, line))}
+			return []document.Edit{d.InsertEnd(fmt.Sprintf("\n[package.%s.layout]\n\"/**\" = {}\n%s\n", document.Key(pkg), line))}
 		}
 		return nil
 	}

@@ -248,7 +248,7 @@ func (r *Recipe) checkPackage(name string, p Package) {
 	}
 	if len(r.Packages) > 1 && item.Get("layout") == nil {
 		d.Add(item.Key, fmt.Sprintf("package %q has no layout, and the recipe makes several packages", name),
-			fmt.Sprintf("add: [package.%s.layout] with the paths that belong to it", name))
+			fmt.Sprintf("add: [package.%s.layout] with the paths that belong to it", document.Key(name)))
 	}
 	r.checkSummary(p.Summary, "package", name, "summary")
 	r.checkArch(p.Arch, "package", name, "arch")

@@ -78,6 +78,17 @@ func (d *Document) InsertEnd(lines string) Edit {
 	return Edit{Span{len(d.Data), 0}, strings.ReplaceAll(lines, "\n", d.newline())}
 }
 
+// Key writes a name as a part of a key, in quotes where it needs them.
+func Key(name string) string {
+	isOther := func(r rune) bool {
+		return (r < 'a' || r > 'z') && (r < 'A' || r > 'Z') && (r < '0' || r > '9') && r != '-' && r != '_'
+	}
+	if name == "" || strings.ContainsFunc(name, isOther) {
+		return Quote(name)
+	}
+	return name
+}
+
 // Quote writes a value as a TOML basic string on one line.
 func Quote(s string) string {
 	var b strings.Builder

@@ -126,7 +126,7 @@ func Lines(suggestions []Suggestion) string {
 			fmt.Fprintf(&b, "discard = [%s] # above the first [table]\n", strings.Join(byPackage[name], ", "))
 			continue
 		}
-		fmt.Fprintf(&b, "[package.%s.layout]\n", name)
+		fmt.Fprintf(&b, "[package.%s.layout]\n", document.Key(name))
 		for _, key := range byPackage[name] {
 			entry := "{}"
 			if strings.HasPrefix(key, `"/etc/`) && !strings.HasSuffix(key, `/"`) {

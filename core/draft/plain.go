@@ -1,0 +1,214 @@
+package draft
+
+import (
+	"fmt"
+	"io/fs"
+	"path"
+	"slices"
+	"strings"
+
+	"ellwand.example/core/pattern"
+	"ellwand.example/core/recipe"
+)
+
+// Sources without a build system: what is in them is installed as it is.
+
+// maxPlain bounds the paths of a source that are looked at.
+const maxPlain = 20_000
+
+var (
+	fontFile    = pattern.New(`(?i)\.(ttf|otf|ttc|pcf(\.gz)?|pfb|afm|woff2?)$`)
+	manualFile  = pattern.New(`\.([1-8])$`)
+	headerFile  = pattern.New(`\.(h|hh|hpp|hxx)$`)
+	codeFile    = pattern.New(`\.(c|cc|cpp|cxx|rs|go|hs|lhs|java|kt|scala|ml|d|f|f90|pas|adb|swift|cs|vala|zig|asm|s)$`)
+	notForUsers = pattern.New(`(?i)(^|/)(\.[^/]*|tests?|t|testing|examples?|samples?|bench(marks?)?|debian|build|dist|node_modules|vendor|ci)(/|$)`)
+)
+
+// plainWays finds how a source that has no build system can be installed.
+func (t *tree) plainWays() []Facts {
+	switch {
+	case t.has("Cargo.toml"):
+		return []Facts{t.rust()}
+	case strings.Contains(t.read("DESCRIPTION"), "Package:") && t.has("R"):
+		return []Facts{{Build: []string{"command/R"}, Steps: map[string]string{recipe.Stage: `mkdir -p "$DESTDIR/usr/lib/R/library"
+R CMD INSTALL --no-test-load --library="$DESTDIR/usr/lib/R/library" .`}}}
+	case t.has("pom.xml"):
+		return []Facts{{Build: []string{"command/mvn"}, Notes: []string{"Maven downloads what it builds with, and a build has no network: the system must have its modules"}, Steps: map[string]string{
+			recipe.Build: `mvn -o -q -B -DskipTests package`,
+			recipe.Stage: `for jar in target/*.jar; do
+	install -D -m 644 "$jar" "$DESTDIR/usr/share/java/${jar##*/}"
+done`}}}
+	case t.has("package.json") && len(t.glob("*.js", "*/*.js", "*.mjs", "*.cjs", "*/*/*.js")) > 0:
+		return []Facts{t.node()}
+	case len(t.glob("*.gemspec")) > 0:
+		return []Facts{t.ruby()}
+	}
+	return t.files()
+}
+
+func (t *tree) rust() Facts {
+	f := Facts{Build: []string{"command/cargo", "command/cc"}, Steps: map[string]string{
+		recipe.Build: `cargo build --release --offline --locked`,
+		recipe.Test:  `cargo test --release --offline --locked`,
+		recipe.Stage: `find target/release -maxdepth 1 -type f -perm -100 ! -name '*.so' ! -name '*.d' | while read -r program; do
+	install -D -m 755 "$program" "$DESTDIR/usr/bin/${program##*/}"
+done`}}
+	if !t.has("vendor") && strings.Contains(t.read("Cargo.lock"), "registry+") {
+		f.Notes = []string{"the crates it needs are not vendored, and a build has no network: `cargo vendor` gets them"}
+	}
+	return f
+}
+
+func (t *tree) node() Facts {
+	script := `dir="$DESTDIR/usr/lib/node_modules/` + path.Base(readNode(t.read("package.json")).name) + `"
+mkdir -p "$dir"
+cp -R ` + strings.Join(t.shipped(), " ") + ` "$dir/"`
+	for _, bin := range nodePrograms(t.read("package.json")) {
+		script += fmt.Sprintf("\nmkdir -p \"$DESTDIR/usr/bin\"\nchmod 755 \"$dir/%s\"\nln -s \"../lib/node_modules/${dir##*/}/%s\" \"$DESTDIR/usr/bin/%s\"", bin[1], bin[1], bin[0])
+	}
+	return Facts{Build: []string{}, Steps: map[string]string{recipe.Stage: script}}
+}
+
+// shipped lists what is at the top of a source, but for what users do not need.
+func (t *tree) shipped() (out []string) {
+	for _, name := range t.names {
+		if !notForUsers.MatchString(name) {
+			out = append(out, shellWord(name))
+		}
+	}
+	return out
+}
+
+func (t *tree) ruby() Facts {
+	lines := []string{`mkdir -p "$DESTDIR/usr/lib/ruby/vendor_ruby"`, `cp -R lib/. "$DESTDIR/usr/lib/ruby/vendor_ruby/"`}
+	for _, dir := range []string{"bin", "exe"} {
+		for _, file := range t.glob(dir + "/*") {
+			if isScript(t.read(file)) {
+				lines = append(lines, installLine("755", file, "/usr/bin"))
+			}
+		}
+	}
+	return Facts{Build: []string{}, Steps: map[string]string{recipe.Stage: strings.Join(lines, "\n")}}
+}
+
+func installLine(mode, from, dir string) string {
+	return fmt.Sprintf("install -D -m %s %s \"$DESTDIR\"%s", mode, shellWord(from), shellWord(path.Join(dir, path.Base(from))))
+}
+
+func isScript(text string) bool { return strings.HasPrefix(text, "#!") }
+
+// files installs fonts, scripts with their man pages, headers, or data. Sources of programs
+// that nothing known builds are left alone.
+func (t *tree) files() []Facts {
+	var fonts, scripts, pages, headers, data []string
+	code := false
+	n := 0
+	err := fs.WalkDir(t.root.FS(), ".", func(name string, e fs.DirEntry, err error) error {
+		if n++; err != nil || n > maxPlain {
+			return fs.SkipAll
+		}
+		if name != "." && notForUsers.MatchString(name) {
+			if e.IsDir() {
+				return fs.SkipDir
+			}
+			return nil
+		}
+		if !e.Type().IsRegular() || strings.ContainsAny(name, "'\n") {
+			return nil
+		}
+		switch base := path.Base(name); {
+		case fontFile.MatchString(base):
+			fonts = append(fonts, name)
+		case codeFile.MatchString(strings.ToLower(base)):
+			code = true
+		case headerFile.MatchString(base):
+			headers = append(headers, name)
+		case manualFile.MatchString(base) && strings.Contains(t.head(name), "."):
+			pages = append(pages, name)
+		case licenseFiles.MatchString(base) || isAbout(base):
+		case isScript(t.head(name)) && path.Dir(name) != "." && !strings.HasSuffix(path.Dir(name), "bin"):
+			data = append(data, name)
+		case isScript(t.head(name)):
+			scripts = append(scripts, name)
+		default:
+			data = append(data, name)
+		}
+		return nil
+	})
+	if err != nil {
+		return nil
+	}
+	var lines []string
+	switch {
+	case len(fonts) > 0:
+		for _, f := range fonts {
+			lines = append(lines, installLine("644", f, "/usr/share/fonts/"+fontDir(f)+"/\"$ELL_NAME\""))
+		}
+	case len(scripts) > 0:
+		for _, s := range scripts {
+			lines = append(lines, installLine("755", s, "/usr/bin"))
+		}
+		for _, p := range pages {
+			lines = append(lines, installLine("644", p, "/usr/share/man/man"+p[len(p)-1:]))
+		}
+	case len(headers) > 0 && !code:
+		for _, h := range headers {
+			dir := path.Dir(h)
+			for _, prefix := range []string{"include", "src", "single_include"} {
+				if dir == prefix || strings.HasPrefix(dir, prefix+"/") {
+					dir = strings.TrimPrefix(strings.TrimPrefix(dir, prefix), "/")
+					break
+				}
+			}
+			lines = append(lines, installLine("644", h, path.Join("/usr/include", dir)))
+		}
+	case len(data) > 0 && !code:
+		var tops []string
+		for _, d := range data {
+			top, _, _ := strings.Cut(d, "/")
+			if !slices.Contains(tops, shellWord(top)) {
+				tops = append(tops, shellWord(top))
+			}
+		}
+		lines = []string{`mkdir -p "$DESTDIR/usr/share/$ELL_NAME"`, `cp -R ` + strings.Join(tops, " ") + ` "$DESTDIR/usr/share/$ELL_NAME/"`}
+	default:
+		return []Facts{{Method: "copy", Notes: []string{"no build system was found: write the build and stage steps, or [steps.copy], which says what goes where"}}}
+	}
+	return []Facts{{Build: []string{}, Steps: map[string]string{recipe.Stage: strings.Join(lines, "\n")}, Notes: []string{"no build system was found: the files are installed as they are"}}}
+}
+
+func (t *tree) head(name string) string {
+	f, err := t.root.Open(name)
+	if err != nil {
+		return ""
+	}
+	defer f.Close()
+	b := make([]byte, 512)
+	n, _ := f.Read(b)
+	return string(b[:n])
+}
+
+// isAbout reports whether a file is about the source, and not a part of what it is.
+func isAbout(base string) bool {
+	upper := strings.ToUpper(base)
+	for _, prefix := range []string{"README", "CHANGE", "NEWS", "AUTHORS", "CONTRIBUT", "TODO", "INSTALL", "HISTORY", "THANKS", "MAKEFILE", "CREDITS", "FAQ", "RELEASE", "CODE_OF_CONDUCT", "SECURITY"} {
+		if strings.HasPrefix(upper, prefix) {
+			return true
+		}
+	}
+	return false
+}
+
+func fontDir(name string) string {
+	switch ext := strings.ToLower(path.Ext(name)); ext {
+	case ".otf":
+		return "opentype"
+	case ".pfb", ".afm":
+		return "type1"
+	case ".gz", ".pcf":
+		return "misc"
+	case ".woff", ".woff2":
+		return "woff"
+	}
+	return "truetype"
+}
