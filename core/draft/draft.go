@@ -383,9 +383,68 @@ func (t *tree) methods() []Facts {
 		}}, "perl")
 	}
 	if len(all) == 0 {
+		all = t.waysBelow()
+	}
+	if len(all) == 0 {
 		all = t.plainWays()
 	}
 	return all
+}
+
+// waysBelow finds the ways in which the one directory of the source that has a build system
+// can be built.
+func (t *tree) waysBelow() []Facts {
+	var dirs []string
+	for _, file := range t.glob("*/configure", "*/configure.ac", "*/CMakeLists.txt", "*/meson.build") {
+		if dir := path.Dir(file); !slices.Contains(dirs, dir) && !notForUsers.MatchString(dir) {
+			dirs = append(dirs, dir)
+		}
+	}
+	if slices.Contains(dirs, "unix") {
+		dirs = []string{"unix"} // beside those of other systems
+	}
+	if len(dirs) != 1 {
+		return nil
+	}
+	root, err := t.root.OpenRoot(dirs[0])
+	if err != nil {
+		return nil
+	}
+	defer root.Close()
+	below := &tree{root: root, names: t.in(dirs[0])}
+	ways := below.methods()
+	for i := range ways {
+		w := &ways[i]
+		if w.Method == "" || w.Method == "copy" {
+			continue
+		}
+		below.needs(w)
+		steps := map[string]string{}
+		for _, step := range recipe.StepNames {
+			script := w.Steps[step]
+			if script == "" {
+				script = recipe.MethodScript(w.Method, step, w.Configure)
+			}
+			if script != "" {
+				steps[step] = "cd " + shellWord(dirs[0]) + "\n" + script
+			}
+		}
+		w.Steps, w.Method, w.Configure, w.Switches = steps, "", nil, nil
+		w.Notes = append(w.Notes, "the build system is in the directory "+dirs[0])
+	}
+	return ways
+}
+
+// in lists what is in a directory.
+func (t *tree) in(dir string) (names []string) {
+	entries, err := fs.ReadDir(t.root.FS(), dir)
+	if err != nil {
+		return nil
+	}
+	for _, e := range entries {
+		names = append(names, e.Name())
+	}
+	return names
 }
 
 // take sets how the source is built. What the other ways have is dropped.

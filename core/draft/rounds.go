@@ -226,7 +226,7 @@ func (t *Trials) learn(ctx context.Context, err error) (failed, learned string) 
 		needed := strings.Join(f.Test, ", ")
 		f.Test = nil
 		return "what the tests need is not here", t.leaveOutTests("The source's own tests need " + needed + ", which is not here; once it\n# is, take this out:")
-	case errors.As(err, &missing) && f.Method == "autotools" && slices.Contains(f.Build, infoWriter) && t.once(infoWriter):
+	case errors.As(err, &missing) && f.Method == "autotools" && slices.Contains(f.Build, infoWriter) && t.once("without "+infoWriter):
 		f.Build = slices.DeleteFunc(f.Build, func(s string) bool { return s == infoWriter })
 		f.Configure = append(f.Configure, "MAKEINFO=true")
 		return infoWriter + " is not here", "the manual in the Info format is not made"

@@ -198,3 +198,16 @@ func TestOrigNames(t *testing.T) {
 		}
 	}
 }
+
+// A source whose build system is in a directory of its own.
+func TestWaysBelow(t *testing.T) {
+	tr := newTree(t, map[string]string{"README": "x", "tide/configure.ac": "AC_INIT", "tide/tide.c": "int x;", "tests/configure.ac": "AC_INIT"})
+	ways := tr.methods()
+	if len(ways) != 1 || ways[0].Method != "" || !strings.HasPrefix(ways[0].Steps[recipe.Build], "cd tide\nmake") || !slices.Contains(ways[0].Build, "command/autoreconf") || !slices.Contains(ways[0].Build, "command/cc") {
+		t.Errorf("%+v", ways)
+	}
+	two := newTree(t, map[string]string{"a/configure.ac": "x", "b/configure.ac": "x", "c.csv": "x"})
+	if ways := two.methods(); ways[0].Steps[recipe.Prepare] != "" {
+		t.Errorf("one of two was chosen: %+v", ways)
+	}
+}

@@ -83,7 +83,7 @@ var logPatterns = []logPattern{
 		return Cause{What: what, Message: "the library " + what + " is missing: the linker cannot find it", Remedy: fmt.Sprintf("add the build dependency that provides lib%s.so, such as %q", what, need.PkgConfig+"/"+what)}
 	}},
 	{MissingCommand, pattern.New(`(?m)(?:^|[ /])(?:sh|bash|dash|env|build|prepare|test|stage)?:? ?(?:line )?\d*:? ?([\w.+-]+): (?:command )?not found$`), missing(MissingCommand, need.Command, "the command %s is missing")},
-	{MissingCommand, pattern.New(`(?m)^(?:g?make(?:\[\d+\])?|env): '?([\w.+-]+)'?: No such file or directory$`), missing(MissingCommand, need.Command, "the command %s is missing")},
+	{MissingCommand, pattern.New(`(?m)^(?:g?make(?:\[\d+\])?|(?:/usr)?(?:/bin/)?env): [‘'"]?([\w.+-]+)[’'"]?: No such file or directory$`), missing(MissingCommand, need.Command, "the command %s is missing")},
 	{MissingCommand, pattern.New(`Can't exec "([\w.+-]+)": No such file`), missing(MissingCommand, need.Command, "the command %s is missing")},
 	{MissingCommand, pattern.New(`Program '([\w.+-]+)' not found|Program ([\w.+-]+) found: NO`), missing(MissingCommand, need.Command, "the command %s is missing")},
 	{MissingCommand, pattern.New(`Could not find [^\n]*?the following names:\s+([\w.+-]+)`), missing(MissingCommand, need.Command, "the command %s is missing")},
