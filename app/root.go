@@ -95,7 +95,11 @@ func (a *App) systemOf(ctx context.Context, w *workspace.Workspace, dir, word st
 			if err != nil {
 				return "", err
 			}
-			return build.UnpackSystem(ctx, filepath.Join(cache, "ellwand", "systems"), word, a.Progress)
+			dir, err := build.UnpackSystem(ctx, filepath.Join(cache, "ellwand", "systems"), word, a.Progress)
+			if err == nil && !hasSystem(dir) {
+				err = fact.Errorf(fact.StatusInput, "%s has no /bin/sh: it is not the archive of a root", word)
+			}
+			return dir, err
 		}
 		return filepath.Abs(word)
 	case hasSystem(dir):

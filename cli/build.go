@@ -23,7 +23,7 @@ import (
 func (a *program) buildCommand() *cobra.Command {
 	var o build.Options
 	var set []string
-	var again, every, twice, asTree, noLint, try bool
+	var again, every, everyTarget, twice, asTree, noLint, try bool
 	var shell string
 	cmd := &cobra.Command{
 		Use:   "build RECIPE... | --all",
@@ -37,6 +37,9 @@ The steps are unpack, prepare, build, test, stage and pack. Each step's result i
 cached and reused until one of its inputs changes. Steps see the system's programs
 and libraries read-only, the packages that meet their build dependencies, and no
 network.
+
+With --every-target, or several names in --target with commas between them, packages are
+built for each of these targets, and a table shows what became of each recipe.
 
 Sources that are not in the source cache are fetched first. At the end, lint checks
 the recipe and its packages.`,
@@ -60,6 +63,26 @@ the recipe and its packages.`,
 			}
 			if again {
 				o.From = recipe.Unpack
+			}
+			if everyTarget || strings.Contains(a.target, ",") {
+				if shell != "" || asTree || twice || o.Until != "" {
+					return usageError{errors.New("--shell, --layout, --twice and --until take one target")}
+				}
+				named := a.target
+				a.target = ""
+				w, err := a.open()
+				if err != nil {
+					return err
+				}
+				names, err := targetNames(w, named, everyTarget)
+				if err != nil {
+					return err
+				}
+				err = a.buildTargets(cmd.Context(), names, args, set, o, !noLint)
+				if err == nil && try {
+					err = a.tryTargets(cmd.Context(), names, args)
+				}
+				return err
 			}
 			u, err := a.app()
 			if err != nil {
@@ -112,6 +135,7 @@ the recipe and its packages.`,
 		},
 	}
 	cmd.Flags().BoolVar(&every, "all", false, "build every recipe of the workspace")
+	cmd.Flags().BoolVar(&everyTarget, "every-target", false, "build for every target in ellwand.toml")
 	cmd.Flags().BoolVar(&again, "again", false, "run every step, even if nothing changed")
 	cmd.Flags().StringVar(&o.From, "from", "", "run this step and those after it, even if nothing changed")
 	cmd.Flags().StringVar(&o.Until, "until", "", "stop after this step, and leave a copy of the work tree to inspect")

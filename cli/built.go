@@ -69,13 +69,7 @@ func (a *program) showOutcomes(outcomes []build.Outcome, took time.Duration) {
 		w.Printf("\n")
 		w.Table([]string{"recipe", "version", "state", "time", ""}, rows)
 	}
-	var parts []string
-	for _, state := range []string{build.Built, build.Repacked, build.Stopped, build.Unchanged, build.Failed, build.Skipped} {
-		if counts[state] > 0 {
-			parts = append(parts, w.Style(stateRoles[state], fmt.Sprintf("%d %s", counts[state], state)))
-		}
-	}
-	w.Printf("%s in %s: %s\n", fact.Count(len(outcomes), "recipe", "recipes"), seconds(took.Seconds()), strings.Join(parts, ", "))
+	w.Printf("%s in %s: %s\n", fact.Count(len(outcomes), "recipe", "recipes"), seconds(took.Seconds()), a.countedStates(counts))
 }
 
 // reason says in a few words why a build failed.

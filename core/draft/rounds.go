@@ -311,21 +311,21 @@ func methodName(method string) string { return cmp.Or(method, "of its own") }
 func (t *Trials) learnFrom(ctx context.Context, c build.Cause, step string) string {
 	f := t.Facts
 	switch c.Kind {
-	case build.MissingHeader, build.MissingModule, build.MissingCommand, build.MissingLibrary:
-		if s := f.without(c.What); s != "" && !slices.Contains(f.Configure, s) && t.once(s) {
-			f.Configure = append(f.Configure, s)
-			return "configure gets " + s
-		}
-		if c.Need != "" && step == recipe.Test && !slices.Contains(f.Build, c.Need) && t.once(c.Need) {
-			f.Test = append(f.Test, c.Need)
-			slices.Sort(f.Test)
-			return "the tests need " + c.Need
-		}
-		if c.Need != "" && !slices.Contains(f.Build, c.Need) && t.once(c.Need) {
-			f.Build = append(f.Build, c.Need)
+	case build.MissingCommand:
+		if c.What == "python" && t.once("python3") {
+			before := f.Steps[recipe.Prepare]
+			if before == "" {
+				before = recipe.MethodScript(f.Method, recipe.Prepare, f.Configure)
+			}
+			f.Steps[recipe.Prepare] = strings.TrimSpace(namePython3 + "\n" + before)
+			f.Build = append(f.Build, "command/python3")
 			slices.Sort(f.Build)
-			return "the build needs " + c.Need
+			f.Build = slices.Compact(f.Build)
+			return "scripts for python run with python3"
 		}
+		return t.learnNeed(c, step)
+	case build.MissingHeader, build.MissingModule, build.MissingLibrary:
+		return t.learnNeed(c, step)
 	case build.WritesOutside, build.NoTarget, build.ChangesOwner:
 		if step == recipe.Stage {
 			return t.otherStaging(ctx)
@@ -350,6 +350,31 @@ func (t *Trials) learnFrom(ctx context.Context, c build.Cause, step string) stri
 			}
 			return "compiler warnings are no errors"
 		}
+	}
+	return ""
+}
+
+// namePython3 makes scripts for python run with python3, which is what it is called now.
+const namePython3 = `grep -rlIE '^#!.*[/ ]python$' . | while read -r script; do
+	sed -i '1s/python$/python3/' "$script"
+done`
+
+// learnNeed does without what is missing, or adds the need for it.
+func (t *Trials) learnNeed(c build.Cause, step string) string {
+	f := t.Facts
+	if s := f.without(c.What); s != "" && !slices.Contains(f.Configure, s) && t.once(s) {
+		f.Configure = append(f.Configure, s)
+		return "configure gets " + s
+	}
+	if c.Need != "" && step == recipe.Test && !slices.Contains(f.Build, c.Need) && t.once(c.Need) {
+		f.Test = append(f.Test, c.Need)
+		slices.Sort(f.Test)
+		return "the tests need " + c.Need
+	}
+	if c.Need != "" && !slices.Contains(f.Build, c.Need) && t.once(c.Need) {
+		f.Build = append(f.Build, c.Need)
+		slices.Sort(f.Build)
+		return "the build needs " + c.Need
 	}
 	return ""
 }

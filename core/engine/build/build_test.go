@@ -220,7 +220,7 @@ func TestErrors(t *testing.T) {
 		t.Errorf("the logs of %d builds are kept", len(logs))
 	}
 	os.WriteFile(filepath.Join(y.w.Packages(), "bad@1-1.ell"), []byte("?"), 0o644)
-	os.WriteFile(y.w.State("build", "loud", "record.json"), []byte("{"), 0o644)
+	os.WriteFile(y.w.State("build", "loud", "record-"+y.w.Target.Name+".json"), []byte("{"), 0o644)
 	y.write("sound", "arch = \"independent\"\n[needs]\nbuild = [\"command/sh\"]\n[steps]\nstage = 'mkdir -p \"$DESTDIR/usr/share/sound\"'\n")
 	if got := y.state("sound"); got != Built {
 		t.Errorf("beside a damaged package: %s", got)

@@ -44,7 +44,11 @@ type job struct {
 
 func (j *job) close() { j.lock.Unlock() }
 
-func (j *job) recordFile() string { return filepath.Join(j.state, "record.json") }
+// recordFile tells what the last build for the target made: builds for others do not
+// matter.
+func (j *job) recordFile() string {
+	return filepath.Join(j.state, "record-"+j.Workspace.Target.Name+".json")
+}
 
 // ready finds out what the build depends on, and which steps it has.
 func (j *job) ready(ctx context.Context) ([]stepKey, string, error) {
