@@ -124,7 +124,7 @@ func (a *program) draft(ctx context.Context, w *workspace.Workspace, arg string,
 			return err
 		}
 		a.showFound(d.facts, d.author, workspace.Display(file))
-		err := a.buildDraft(ctx, w, d)
+		err := a.buildDraft(ctx, w, d, true)
 		if err == nil && !a.json {
 			a.showOpen(file, d.facts)
 			a.out.Printf("Next: review %s, then `ellwand trial %s`\n", workspace.Display(file), d.facts.Name)
@@ -136,7 +136,7 @@ func (a *program) draft(ctx context.Context, w *workspace.Workspace, arg string,
 		if err != nil {
 			return err
 		}
-		if err := errors.Join(d.write(aside), a.buildDraft(ctx, aside, d)); err != nil {
+		if err := errors.Join(d.write(aside), a.buildDraft(ctx, aside, d, false)); err != nil {
 			return err
 		}
 	}
@@ -200,8 +200,9 @@ func (d *drafted) write(w *workspace.Workspace) error {
 	return renameio.WriteFile(filepath.Join(dir, recipe.FileName), d.text(), 0o644)
 }
 
-// buildDraft builds a drafted recipe in rounds, and lints what comes out.
-func (a *program) buildDraft(ctx context.Context, w *workspace.Workspace, d *drafted) error {
+// buildDraft builds a drafted recipe in rounds. If it is kept, what comes out is shown and
+// linted.
+func (a *program) buildDraft(ctx context.Context, w *workspace.Workspace, d *drafted, kept bool) error {
 	u := &app.App{Workspace: w, Progress: a.progress}
 	b, err := a.builder(ctx, u)
 	if err != nil {
@@ -220,6 +221,9 @@ func (a *program) buildDraft(ctx context.Context, w *workspace.Workspace, d *dra
 	res, err := trials.Run(ctx)
 	if err != nil {
 		return err
+	}
+	if !kept && !a.json {
+		return nil
 	}
 	found, err := u.Lint(ctx, u.Linter(ctx), app.LintTargets{Recipes: []string{res.Recipe}})
 	if err != nil {
