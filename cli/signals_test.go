@@ -36,7 +36,7 @@ var interruptions = map[string][]string{
 	"prune": {"prune", "local", "--keep", "3"}, "index": {"index", "repository"}, "serve": {"serve", "repository", "--listen", "127.0.0.1:0"}, "demo": {"demo", "again"},
 	"trial": {"trial", "tidegauge"}, "root create": {"root", "create", "another-root"}, "root install": {"root", "install", "station", "tidegauge", "tide-almanac"}, "root upgrade": {"root", "upgrade", "station"},
 	"root remove": {"root", "remove", "station", "tidegauge", "--with-dependents"}, "root list": {"root", "list", "station"}, "root owner": {"root", "owner", "station", "/usr/bin/tidegauge"},
-	"root verify": {"root", "verify", "station"}, "root config": {"root", "config", "station"}, "root history": {"root", "history", "station"}, "root rewind": {"root", "rewind", "station", "1"},
+	"root verify": {"root", "verify", "station"}, "root config": {"root", "config", "station"}, "root choose": {"root", "choose", "station"}, "root history": {"root", "history", "station"}, "root rewind": {"root", "rewind", "station", "1"},
 	"root run": {"root", "run", "station", "--", "sh", "-c", "sleep 5"}, "root finish": {"root", "finish", "station"},
 	"completion": {"completion", "bash"}, "help": {"help", "build"},
 }

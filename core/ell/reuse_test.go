@@ -32,9 +32,9 @@ func manyFiles(seed uint64) staged {
 		}
 		return string(b)
 	}
-	out := staged{"usr/lib/large": text(7 << 20)}
-	for i := range 100 {
-		out[fmt.Sprintf("usr/share/d%02d/f%03d", i/5, i)] = text(r.IntN(80 << 10))
+	out := staged{"usr/lib/large": text(5 << 20)}
+	for i := range 60 {
+		out[fmt.Sprintf("usr/share/d%02d/f%03d", i/3, i)] = text(r.IntN(80 << 10))
 	}
 	return out
 }
@@ -72,17 +72,17 @@ func TestFramesSurvive(t *testing.T) {
 	first := spec(claims(t, manyFiles(1)))
 	before := open(t, pack(t, first).Path)
 	had := frameSet(t, before)
-	if len(had) < 4 {
+	if len(had) < 3 {
 		t.Fatalf("%d frames", len(had))
 	}
 	for name, edit := range map[string]func(staged){
 		"nothing":   func(staged) {},
-		"one byte":  func(s staged) { s["usr/share/d10/f050"] += "x" },
-		"a new one": func(s staged) { s["usr/share/d10/f0500"] = "new" },
-		"one less":  func(s staged) { delete(s, "usr/share/d10/f052") },
+		"one byte":  func(s staged) { s["usr/share/d10/f030"] += "x" },
+		"a new one": func(s staged) { s["usr/share/d10/f0300"] = "new" },
+		"one less":  func(s staged) { delete(s, "usr/share/d10/f031") },
 		"inserted": func(s staged) {
 			l := s["usr/lib/large"]
-			s["usr/lib/large"] = l[:4<<20] + "inserted" + l[4<<20:]
+			s["usr/lib/large"] = l[:3<<20] + "inserted" + l[3<<20:]
 		},
 	} {
 		t.Run(name, func(t *testing.T) {
@@ -109,7 +109,7 @@ func TestFramesSurvive(t *testing.T) {
 func TestKnownFrames(t *testing.T) {
 	old := pack(t, spec(claims(t, manyFiles(1))))
 	files := manyFiles(1)
-	files["usr/share/d03/f016"] += "edited"
+	files["usr/share/d03/f010"] += "edited"
 	alone := pack(t, spec(claims(t, files)))
 	damaged := filepath.Join(t.TempDir(), "damaged.ell")
 	data, err := os.ReadFile(old.Path)
@@ -149,7 +149,7 @@ func TestKnownFrames(t *testing.T) {
 			if w.SHA256 != alone.SHA256 {
 				t.Errorf("the package differs from one that was made alone")
 			}
-			if (known.Reused() >= 2) != c.reused || !c.reused && known.Reused() > 0 {
+			if (known.Reused() >= 1) != c.reused || !c.reused && known.Reused() > 0 {
 				t.Errorf("%d frames were reused", known.Reused())
 			}
 		})
@@ -198,7 +198,7 @@ func TestFrameDigests(t *testing.T) {
 func TestAssemble(t *testing.T) {
 	old := pack(t, spec(claims(t, manyFiles(1))))
 	files := manyFiles(1)
-	files["usr/share/d03/f016"] += "edited"
+	files["usr/share/d03/f010"] += "edited"
 	newer := pack(t, spec(claims(t, files)))
 	want, err := os.ReadFile(newer.Path)
 	if err != nil {
@@ -213,7 +213,7 @@ func TestAssemble(t *testing.T) {
 	for name, c := range map[string]struct {
 		others []*Package
 		most   int64 // of the bytes, in hundredths
-	}{"with the earlier one": {[]*Package{earlier}, 65}, "alone": {nil, 101}, "with a liar": {[]*Package{open(t, forgedFrames(t, earlier))}, 101}} {
+	}{"with the earlier one": {[]*Package{earlier}, 80}, "alone": {nil, 101}, "with a liar": {[]*Package{open(t, forgedFrames(t, earlier))}, 101}} {
 		sent.Store(0)
 		p, err := OpenURL(t.Context(), server.URL, nil)
 		if err != nil {

@@ -15,7 +15,7 @@ func environmentRules() []Rule { return []Rule{ell770(), ell771()} }
 
 // profile is an example with a script that login shells read.
 func profile(lines string) string {
-	return stageFile("install -d \"$DESTDIR/etc/profile.d\"\ncat > \"$DESTDIR/etc/profile.d/tide.sh\" <<'END'\n" + lines + "\nEND")
+	return withLayout("install -d \"$DESTDIR/etc/profile.d\"\ncat > \"$DESTDIR/etc/profile.d/tide.sh\" <<'END'\n"+lines+"\nEND", `"/etc/profile.d/tide.sh" = { kind = "config" }`)
 }
 
 // ell770 reports: login script that harms the shell that reads it.
