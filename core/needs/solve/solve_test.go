@@ -149,7 +149,7 @@ func TestSolve(t *testing.T) {
 	}
 }
 
-var universes = flag.Int("universes", 3000_000, "how many random universes are compared with a search of all sets")
+var universes = flag.Int("universes", 30_000, "how many random universes are compared with a search of all sets")
 
 // TestRandomUniverses compares the solver with a search of all sets of
 // packages: that there is an answer, that it is as good as the best one, and
