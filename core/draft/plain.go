@@ -6,6 +6,8 @@ import (
 	"path"
 	"slices"
 	"strings"
+	"unicode"
+	"unicode/utf8"
 
 	"ellwand.example/core/pattern"
 	"ellwand.example/core/recipe"
@@ -60,7 +62,11 @@ done`}}
 }
 
 func (t *tree) node() Facts {
-	script := `dir="$DESTDIR/usr/lib/node_modules/` + path.Base(readNode(t.read("package.json")).name) + `"
+	name := path.Base(readNode(t.read("package.json")).name)
+	if !plainName.MatchString(name) {
+		name = "$ELL_NAME"
+	}
+	script := `dir="$DESTDIR/usr/lib/node_modules/` + name + `"
 mkdir -p "$dir"
 cp -R ` + strings.Join(t.shipped(), " ") + ` "$dir/"`
 	for _, bin := range nodePrograms(t.read("package.json")) {
@@ -72,7 +78,7 @@ cp -R ` + strings.Join(t.shipped(), " ") + ` "$dir/"`
 // shipped lists what is at the top of a source, but for what users do not need.
 func (t *tree) shipped() (out []string) {
 	for _, name := range t.names {
-		if !notForUsers.MatchString(name) {
+		if !notForUsers.MatchString(name) && isQuotable(name) {
 			out = append(out, shellWord(name))
 		}
 	}
@@ -83,7 +89,7 @@ func (t *tree) ruby() Facts {
 	lines := []string{`mkdir -p "$DESTDIR/usr/lib/ruby/vendor_ruby"`, `cp -R lib/. "$DESTDIR/usr/lib/ruby/vendor_ruby/"`}
 	for _, dir := range []string{"bin", "exe"} {
 		for _, file := range t.glob(dir + "/*") {
-			if isScript(t.read(file)) {
+			if isScript(t.head(file)) && isQuotable(file) {
 				lines = append(lines, installLine("755", file, "/usr/bin"))
 			}
 		}
@@ -93,6 +99,11 @@ func (t *tree) ruby() Facts {
 
 func installLine(mode, from, dir string) string {
 	return fmt.Sprintf("install -D -m %s %s \"$DESTDIR\"%s", mode, shellWord(from), shellWord(path.Join(dir, path.Base(from))))
+}
+
+// isQuotable reports whether a name can stand in a script of a recipe, in quotes.
+func isQuotable(name string) bool {
+	return !strings.ContainsRune(name, '\'') && !strings.ContainsFunc(name, unicode.IsControl) && utf8.ValidString(name)
 }
 
 func isScript(text string) bool { return strings.HasPrefix(text, "#!") }
@@ -113,7 +124,7 @@ func (t *tree) files() []Facts {
 			}
 			return nil
 		}
-		if !e.Type().IsRegular() || strings.ContainsAny(name, "'\n") {
+		if !e.Type().IsRegular() || !isQuotable(name) {
 			return nil
 		}
 		switch base := path.Base(name); {
@@ -142,7 +153,7 @@ func (t *tree) files() []Facts {
 	switch {
 	case len(fonts) > 0:
 		for _, f := range fonts {
-			lines = append(lines, installLine("644", f, "/usr/share/fonts/"+fontDir(f)+"/\"$ELL_NAME\""))
+			lines = append(lines, fmt.Sprintf(`install -D -m 644 %s "$DESTDIR/usr/share/fonts/%s/$ELL_NAME"/%s`, shellWord(f), fontDir(f), shellWord(path.Base(f))))
 		}
 	case len(scripts) > 0:
 		for _, s := range scripts {

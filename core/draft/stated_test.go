@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"ellwand.example/core/recipe"
 )
@@ -104,12 +105,12 @@ func TestPlainWays(t *testing.T) {
 		files map[string]string
 		want  []string // in the script of the stage step; none for no way to install it
 	}{
-		"fonts":                    {map[string]string{"ttf/Tide One.ttf": "x", "README": "y", "tests/x.ttf": "z"}, []string{`install -D -m 644 'ttf/Tide One.ttf' "$DESTDIR"'/usr/share/fonts/truetype/"$ELL_NAME"/Tide One.ttf'`}},
+		"fonts":                    {map[string]string{"ttf/Tide One.ttf": "x", "README": "y", "tests/x.ttf": "z"}, []string{`install -D -m 644 'ttf/Tide One.ttf' "$DESTDIR/usr/share/fonts/truetype/$ELL_NAME"/'Tide One.ttf'`}},
 		"scripts":                  {map[string]string{"tide": "#!/bin/sh\n", "tide.1": ".TH tide 1\n", "lib/x.sh": "#!/bin/sh\n"}, []string{`install -D -m 755 tide "$DESTDIR"/usr/bin/tide`, `"$DESTDIR"/usr/share/man/man1/tide.1`}},
 		"headers":                  {map[string]string{"include/tide/a.h": "x", "tests/x.c": "y"}, []string{`"$DESTDIR"/usr/include/tide/a.h`}},
 		"data":                     {map[string]string{"a b.csv": "1", "README": "x"}, []string{`cp -R 'a b.csv' "$DESTDIR/usr/share/$ELL_NAME/"`}},
-		"node":                     {map[string]string{"package.json": `{"name":"@x/tide","bin":{"tide":"./bin/tide.js","bad name":"x","evil":"../../x"}}`, "bin/tide.js": "#!/usr/bin/node\n"}, []string{`node_modules/tide"`, `"$DESTDIR/usr/bin/tide"`}},
-		"a gem":                    {map[string]string{"tide.gemspec": "x", "lib/tide.rb": "y", "exe/tide": "#!/usr/bin/ruby\n"}, []string{"vendor_ruby", `/usr/bin/tide`}},
+		"node":                     {map[string]string{"package.json": `{"name":"@x/tide","bin":{"tide":"./bin/tide.js","bad name":"x","evil":"../../x"}}`, "bin/tide.js": "#!/usr/bin/node\n", "evil''' = x": "y"}, []string{`node_modules/tide"`, `"$DESTDIR/usr/bin/tide"`}},
+		"a gem":                    {map[string]string{"tide.gemspec": "x", "lib/tide.rb": "y", "exe/tide": "#!/usr/bin/ruby\n", "exe/evil'; x": "#!/usr/bin/ruby\n"}, []string{"vendor_ruby", `/usr/bin/tide`}},
 		"R":                        {map[string]string{"DESCRIPTION": "Package: tide\n", "R/tide.R": "y"}, []string{"R CMD INSTALL"}},
 		"crate":                    {map[string]string{"Cargo.toml": "[package]\n", "src/main.rs": "y"}, []string{"target/release"}},
 		"code that nothing builds": {map[string]string{"tide.hs": "main = x", "tide.cabal": "x"}, nil},
@@ -209,5 +210,25 @@ func TestWaysBelow(t *testing.T) {
 	two := newTree(t, map[string]string{"a/configure.ac": "x", "b/configure.ac": "x", "c.csv": "x"})
 	if ways := two.methods(); ways[0].Steps[recipe.Prepare] != "" {
 		t.Errorf("one of two was chosen: %+v", ways)
+	}
+}
+
+// What a source says cannot leave the place that it has in the recipe.
+func TestHostileTexts(t *testing.T) {
+	evil := "1\n[steps]\nstage = 'touch /tmp/evil'\n"
+	quoted := strings.ReplaceAll(evil, "\n", `\n`)
+	tr := newTree(t, map[string]string{
+		"package.json":   `{"name":"` + quoted + `","version":"` + quoted + `","description":"` + quoted + `","license":"` + quoted + `","homepage":"` + quoted + `","bin":{"` + quoted + `":"x"}}`,
+		"CMakeLists.txt": "option(X \"" + evil + "\" ON)\nproject(tide DESCRIPTION \"" + evil + "\")\n",
+	})
+	f, err := Look(tr.root.Name(), "tide-1.tar.gz", "")
+	if err != nil {
+		t.Fatal(err)
+	}
+	f.Switches = append(f.Switches, tr.cmakeOptions()...)
+	text := Recipe(f, Source{URL: "https://x.example/tide-1.tar.gz", SHA256: strings.Repeat("0", 64)}, "Ines <i@x.example>", time.Unix(1.9e9, 0))
+	r, err := recipe.Parse("recipe.toml", text, recipe.Target{Arch: "x86_64"}, nil)
+	if r == nil || strings.Contains(r.Steps.Stage, "evil") || strings.Count(string(text), "\n[steps]") != 1 {
+		t.Errorf("%v\n%s", err, text)
 	}
 }

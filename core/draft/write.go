@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 	"time"
+	"unicode"
 
 	"ellwand.example/core/fact"
 	"ellwand.example/core/fact/need"
@@ -55,7 +56,7 @@ func Recipe(f Facts, s Source, maintainer string, today time.Time) []byte {
 		line("description = \"\"\"\n%s\n\"\"\"", folded(f.Description))
 	}
 	for _, n := range f.AllNotes() {
-		line("# Note: %s.", n)
+		line("# Note: %s.", comment(n))
 	}
 	if len(f.Discard) > 0 {
 		line("discard    = [%s]", quoted(f.Discard))
@@ -115,7 +116,7 @@ func Recipe(f Facts, s Source, maintainer string, today time.Time) []byte {
 	if len(f.Switches) > 0 {
 		line("# its options:")
 		for _, s := range f.Switches {
-			line("#   %s", s)
+			line("#   %s", comment(s))
 		}
 	}
 	for _, step := range recipe.StepNames {
@@ -175,6 +176,12 @@ func stage(f Facts) string {
 		files = append(files, "'"+strings.ReplaceAll(t, "'", `'\''`)+"'")
 	}
 	return fmt.Sprintf("%s\ninstall -d \"$DESTDIR/usr/share/licenses/%s\"\ninstall -m 644 %s \"$DESTDIR/usr/share/licenses/%s/\"", script, f.Name, strings.Join(files, " "), f.Name)
+}
+
+// comment makes one line of a text of the source's, so that nothing of it is outside of the
+// comment.
+func comment(s string) string {
+	return strings.Join(strings.FieldsFunc(s, func(r rune) bool { return unicode.IsControl(r) || r == '\u2028' || r == '\u2029' }), " ")
 }
 
 // folded breaks the lines of paragraphs, as text between triple quotes.

@@ -164,6 +164,10 @@ func (t *Transaction) planChoices(_ context.Context, p *Plan, q Request) error {
 			return err
 		}
 		by := c.chosen().Package
+		if isOwn(real) {
+			p.problem(Problem{Package: by, Path: real, Message: "it is among what Ellwand records of the root"})
+			continue
+		}
 		if i := p.at[real]; i != nil {
 			p.problem(Problem{Package: i.part.change.Name, Path: real, Message: fmt.Sprintf("%s offers a choice for this path", by), Remedy: "one of the two has to declare it as a choice, or to replace the other"})
 			continue

@@ -77,6 +77,12 @@ func TestChoiceConflicts(t *testing.T) {
 	if _, _, err := change(t, r, nil, Request{Install: []Incoming{one, owner}}); err == nil || !strings.Contains(err.Error(), "offers a choice") {
 		t.Errorf("both at once: %v", err)
 	}
+	evil := b.pkg(t, "evil", "1", "/usr/bin/evil (0755) = x", func(s *ell.Spec) {
+		s.Facts.Choices = []ell.Choice{{Link: "/" + StateDir + "/evil", Path: "/usr/bin/evil"}}
+	})
+	if _, _, err := change(t, r, nil, Request{Install: []Incoming{evil}}); err == nil || !strings.Contains(err.Error(), "what Ellwand records") {
+		t.Errorf("a link among the root's records: %v", err)
+	}
 	must(t, r, Request{Install: []Incoming{owner}})
 	if _, _, err := change(t, r, nil, Request{Install: []Incoming{one}}); err == nil || !strings.Contains(err.Error(), "belongs to tide") {
 		t.Errorf("a package's file: %v", err)

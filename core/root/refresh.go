@@ -3,8 +3,10 @@ package root
 import (
 	"context"
 	"path"
+	"slices"
 	"strings"
 
+	"ellwand.example/core/fact"
 	"github.com/bmatcuk/doublestar/v4"
 )
 
@@ -72,7 +74,9 @@ func (t *Transaction) planOwnRefresh(p *Plan, changed []string) {
 	for _, i := range t.after(p) {
 		var run []string
 		for _, r := range i.Refresh {
-			if fresh[i.Name] || matchesAny(r.Paths, changed) {
+			// The record may have been written by others.
+			patterns := slices.DeleteFunc(slices.Clone(r.Paths), func(p string) bool { return !fact.IsPathPattern(p) })
+			if fresh[i.Name] || matchesAny(patterns, changed) {
 				run = append(run, "(\n"+r.Run+"\n)")
 			}
 		}
