@@ -154,7 +154,9 @@ func Look(dir, known, top string) (Facts, error) {
 	topName, topVersion := SplitName(top)
 	f.Name, f.Version = cmp.Or(f.Name, topName), cmp.Or(f.Version, topVersion)
 	own := t.stated()
-	own.version = versionOf(own.version)
+	if own.version = versionOf(own.version); !version.Valid(own.version) {
+		own.version = ""
+	}
 	if f.Version == "" { // then the archive's name is an unreliable source of a name, too
 		f.Name = cmp.Or(packageName(own.name), f.Name)
 	}
