@@ -428,7 +428,8 @@ func (t *tree) waysBelow() []Facts {
 				script = recipe.MethodScript(w.Method, step, w.Configure)
 			}
 			if script != "" {
-				steps[step] = "cd " + shellWord(dirs[0]) + "\n" + script
+				// What else a step does is done at the top.
+				steps[step] = "(\ncd " + shellWord(dirs[0]) + "\n" + script + "\n)"
 			}
 		}
 		w.Steps, w.Method, w.Configure, w.Switches = steps, "", nil, nil

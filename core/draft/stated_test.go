@@ -204,7 +204,7 @@ func TestOrigNames(t *testing.T) {
 func TestWaysBelow(t *testing.T) {
 	tr := newTree(t, map[string]string{"README": "x", "tide/configure.ac": "AC_INIT", "tide/tide.c": "int x;", "tests/configure.ac": "AC_INIT"})
 	ways := tr.methods()
-	if len(ways) != 1 || ways[0].Method != "" || !strings.HasPrefix(ways[0].Steps[recipe.Build], "cd tide\nmake") || !slices.Contains(ways[0].Build, "command/autoreconf") || !slices.Contains(ways[0].Build, "command/cc") {
+	if len(ways) != 1 || ways[0].Method != "" || !strings.HasPrefix(ways[0].Steps[recipe.Build], "(\ncd tide\nmake") || !slices.Contains(ways[0].Build, "command/autoreconf") || !slices.Contains(ways[0].Build, "command/cc") {
 		t.Errorf("%+v", ways)
 	}
 	two := newTree(t, map[string]string{"a/configure.ac": "x", "b/configure.ac": "x", "c.csv": "x"})
