@@ -13,7 +13,7 @@ import (
 	"ellwand.example/core/recipe"
 )
 
-// Sources without a build system: what is in them is installed as it is.
+// Sources without a build system: the files in them are installed without changes.
 
 // maxPlain bounds the paths of a source that are looked at.
 const maxPlain = 20_000

@@ -21,7 +21,7 @@ import (
 // stated is what a file that describes a source says of it.
 type stated struct {
 	name, version, summary, homepage string
-	license                          string // as it is written there
+	license                          string // in the words of the file
 }
 
 // manifests are the files that describe a source, in the order in which they are believed,
