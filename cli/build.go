@@ -225,15 +225,7 @@ func (a *program) buildTwice(ctx context.Context, b *build.Builder, all []*recip
 // table.
 func (a *program) buildMany(ctx context.Context, b *build.Builder, all []*recipe.Recipe, o build.Options) error {
 	began := time.Now()
-	outcomes, err := b.BuildAll(ctx, all, o, func(o build.Outcome) {
-		switch {
-		case a.json:
-		case o.Err != nil:
-			a.progress.Together(func() { a.explainError(o.Err) })
-		case o.State != build.Unchanged && o.State != build.Skipped:
-			a.progress.Together(func() { a.showBuild(o.Result) })
-		}
-	})
+	outcomes, err := b.BuildAll(ctx, all, o, a.showOutcome)
 	if err != nil {
 		return err
 	}
@@ -251,6 +243,17 @@ func (a *program) buildMany(ctx context.Context, b *build.Builder, all []*recipe
 		}
 	}
 	return nil
+}
+
+// showOutcome reports a build of several as it ends.
+func (a *program) showOutcome(o build.Outcome) {
+	switch {
+	case a.json:
+	case o.Err != nil:
+		a.progress.Together(func() { a.explainError(o.Err) })
+	case o.State != build.Unchanged && o.State != build.Skipped:
+		a.progress.Together(func() { a.showBuild(o.Result) })
+	}
 }
 
 var stateRoles = map[string]term.Role{build.Built: term.Good, build.Repacked: term.Good, build.Stopped: term.Good, build.Unchanged: term.Faint, build.Failed: term.Bad, build.Skipped: term.Doubtful}

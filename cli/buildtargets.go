@@ -122,15 +122,7 @@ func (a *program) buildTarget(ctx context.Context, name string, words, set []str
 	if lint {
 		o.After = u.LintAfter(b)
 	}
-	outcomes, err := b.BuildAll(ctx, all, o, func(o build.Outcome) {
-		switch {
-		case a.json:
-		case o.Err != nil:
-			a.progress.Together(func() { one.explainError(o.Err) })
-		case o.State != build.Unchanged && o.State != build.Skipped:
-			a.progress.Together(func() { one.showBuild(o.Result) })
-		}
-	})
+	outcomes, err := b.BuildAll(ctx, all, o, one.showOutcome)
 	if err != nil {
 		return outcomes, err
 	}

@@ -188,7 +188,12 @@ func (t *tree) files() []Facts {
 	return []Facts{{Build: []string{}, Steps: map[string]string{recipe.Stage: strings.Join(lines, "\n")}, Notes: []string{"no build system was found: the files are installed as they are"}}}
 }
 
+// head is how a file begins; what is no regular file has none, so that a pipe is not waited
+// for.
 func (t *tree) head(name string) string {
+	if info, err := t.root.Stat(name); err != nil || !info.Mode().IsRegular() {
+		return ""
+	}
 	f, err := t.root.Open(name)
 	if err != nil {
 		return ""

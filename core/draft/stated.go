@@ -151,15 +151,7 @@ func readPyproject(text string) stated {
 			out.homepage = cmp.Or(out.homepage, link)
 		}
 	}
-	switch l := p.License.(type) {
-	case string:
-		out.license = l
-	case map[string]any:
-		if s, ok := l["text"].(string); ok {
-			out.license = s
-		}
-	}
-	out.license = cmp.Or(out.license, classifiedLicense(strings.Join(p.Classifiers, "\n")))
+	out.license = cmp.Or(licenseText(p.License, "text"), classifiedLicense(strings.Join(p.Classifiers, "\n")))
 	return out
 }
 
@@ -225,14 +217,7 @@ func readCPAN(text string) stated {
 	if link, ok := m.Resources.Homepage.(string); ok {
 		out.homepage = link
 	}
-	switch l := m.License.(type) {
-	case string:
-		out.license = l
-	case []any:
-		if len(l) == 1 {
-			out.license, _ = l[0].(string)
-		}
-	}
+	out.license = licenseText(m.License, "")
 	if strings.EqualFold(out.summary, "unknown") {
 		out.summary = ""
 	}
@@ -286,13 +271,25 @@ func readNode(text string) stated {
 	}
 	out := stated{name: m.Name[strings.LastIndexByte(m.Name, '/')+1:], version: m.Version, summary: m.Description}
 	out.homepage, _ = m.Homepage.(string)
-	switch l := m.License.(type) {
-	case string:
-		out.license = l
-	case map[string]any:
-		out.license, _ = l["type"].(string)
-	}
+	out.license = licenseText(m.License, "type")
 	return out
+}
+
+// licenseText is the license in a manifest's value: a text, a table with it under a key, or
+// a list of one.
+func licenseText(v any, key string) string {
+	switch l := v.(type) {
+	case string:
+		return l
+	case map[string]any:
+		s, _ := l[key].(string)
+		return s
+	case []any:
+		if len(l) == 1 {
+			return licenseText(l[0], key)
+		}
+	}
+	return ""
 }
 
 // readDescription reads the file of that name of an R package.

@@ -46,7 +46,29 @@ func OpenURL(ctx context.Context, url string, authorize func(*http.Request) erro
 	if whole != nil {
 		return r.download(whole)
 	}
-	p, err := OpenAt(url, r, r.size)
+	return r.open()
+}
+
+// OpenParts is OpenURL for a package whose size is known from elsewhere, in bytes. Nothing
+// is downloaded as a whole: a server that does not serve parts, or has a file of another
+// size, is at fault.
+func OpenParts(ctx context.Context, url string, size int64, authorize func(*http.Request) error) (*Package, error) {
+	r := &remote{ctx: ctx, url: url, authorize: authorize}
+	whole, err := r.begin()
+	switch {
+	case err != nil:
+		return nil, err
+	case whole != nil:
+		whole.Body.Close()
+		return nil, r.fail("the server does not serve parts of files")
+	case r.size != size:
+		return nil, r.fail("the file has %d bytes, not %d", r.size, size)
+	}
+	return r.open()
+}
+
+func (r *remote) open() (*Package, error) {
+	p, err := OpenAt(r.url, r, r.size)
 	if err != nil {
 		// What the server did is not the package's fault.
 		var failed *RemoteError

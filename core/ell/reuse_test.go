@@ -226,6 +226,14 @@ func TestAssemble(t *testing.T) {
 			t.Errorf("%s: %d bytes, %d fetched, %d sent, %v; there are %d", name, b.Len(), fetched, sent.Load(), err, len(want))
 		}
 	}
+	if _, err := OpenParts(t.Context(), server.URL, int64(len(want))+1, nil); err == nil {
+		t.Error("a file of another size was opened")
+	}
+	whole := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { w.Write(want) }))
+	defer whole.Close()
+	if _, err := OpenParts(t.Context(), whole.URL, int64(len(want)), nil); err == nil {
+		t.Error("a server without parts was used")
+	}
 	ctx, cancel := context.WithCancel(t.Context())
 	cancel()
 	if _, err := earlier.Assemble(ctx, io.Discard, nil); err == nil {

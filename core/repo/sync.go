@@ -375,7 +375,7 @@ func (r *Repository) assemble(ctx context.Context, rec index.Record, dir, file s
 	if len(earlier) == 0 {
 		return false
 	}
-	p, err := ell.OpenURL(ctx, url, storage.Authorize)
+	p, err := ell.OpenParts(ctx, url, rec.Bytes, storage.Authorize)
 	if err != nil {
 		return false
 	}
@@ -389,7 +389,7 @@ func (r *Repository) assemble(ctx context.Context, rec index.Record, dir, file s
 	if _, err := p.Assemble(ctx, io.MultiWriter(out, h), earlier); err != nil {
 		return false
 	}
-	return p.Size == rec.Bytes && hex.EncodeToString(h.Sum(nil)) == rec.SHA256 && out.CloseAtomicallyReplace() == nil
+	return hex.EncodeToString(h.Sum(nil)) == rec.SHA256 && out.CloseAtomicallyReplace() == nil
 }
 
 // worthAssembling is from how many bytes on a package is worth the requests that

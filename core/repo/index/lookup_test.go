@@ -122,7 +122,7 @@ func TestLookup(t *testing.T) {
 		edited map[string]*Listing
 		want   map[string]string // question → answer
 	}{
-		{"as it is", nil, map[string]string{
+		{"without changes", nil, map[string]string{
 			"offers tide": "tide@2-1", "offers tide < 2": "", "offers command/tide": "tide@2-1", "offers soname/libtide.so.3": "libtide@3-1",
 			"offers command/sun | soname/libtide.so.3": "libtide@3-1", "offers nothing": "",
 			"needs package/tide": "buoy@1-1 gauge@1-1", "bounded package/tide": "gauge@1-1", "needs command/tide": "moon@1-1", "needs command/tid": "",
