@@ -48,7 +48,8 @@ source.`,
 			if err != nil {
 				return err
 			}
-			b := &bump.Bumper{Fetcher: (&app.App{Workspace: w, Progress: a.progress}).Fetcher(cmd.Context()), Progress: a.progress, Target: w.Target, Temp: w.State()}
+			sources := (&app.App{Workspace: w, Progress: a.progress}).Sources(cmd.Context(), app.Namespaces)
+			b := &bump.Bumper{Cache: sources.Cache, Fetch: sources.Fetch, Progress: a.progress, Target: w.Target, Temp: w.State()}
 			var report bump.Report
 			if release {
 				report, err = b.Release(r, author(), messages)

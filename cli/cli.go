@@ -252,11 +252,20 @@ func (a *program) appIfAny() (*app.App, error) {
 
 // builder returns what builds recipes, with the isolation that the flag asks for.
 func (a *program) builder(ctx context.Context, u *app.App) (*build.Builder, error) {
-	isolation := cmp.Or(app.Isolation(a.isolation), app.Namespaces)
-	if isolation != app.Namespaces && isolation != app.NoSandbox {
-		return nil, usageError{fmt.Errorf("--isolation is namespaces or none, not %q", a.isolation)}
+	isolation, err := a.chosenIsolation()
+	if err != nil {
+		return nil, err
 	}
 	return u.Builder(ctx, isolation)
+}
+
+// chosenIsolation is what the flag asks for.
+func (a *program) chosenIsolation() (app.Isolation, error) {
+	isolation := cmp.Or(app.Isolation(a.isolation), app.Namespaces)
+	if isolation != app.Namespaces && isolation != app.NoSandbox {
+		return "", usageError{fmt.Errorf("--isolation is namespaces or none, not %q", a.isolation)}
+	}
+	return isolation, nil
 }
 
 // openIfAny is open for commands that do without a workspace as well.

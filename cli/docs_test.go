@@ -75,7 +75,16 @@ func TestRecipeReference(t *testing.T) {
 			}
 			return line + fmt.Sprintf("\nsha256 = \"%x\"", sha256.Sum256(data))
 		})
+		// What modules come to is known once they were fetched.
+		open := regexp.MustCompile(`(?m)^sha256\s*=\s*"…"\n`)
+		unpinned := open.MatchString(source)
+		source = open.ReplaceAllString(source, "")
 		os.WriteFile(filepath.Join(directory, "recipe.toml"), []byte(source), 0o644)
+		if unpinned {
+			if out, err := run("fetch", "tidegauge", "--pin"); err != nil {
+				t.Errorf("%v\n%s", err, out)
+			}
+		}
 		if out, err := run("build", "tidegauge"); err != nil {
 			t.Errorf("%v\n%s\n--- this recipe:\n%s", err, out, source)
 		}

@@ -73,7 +73,7 @@ sources give the same bytes.`,
 
 // pinnedSources fetches a recipe's sources, all of which must be pinned.
 func (a *program) pinnedSources(ctx context.Context, w *workspace.Workspace, r *recipe.Recipe) ([]source.Fetched, error) {
-	f := (&app.App{Workspace: w, Progress: a.progress}).Fetcher(ctx)
+	f := (&app.App{Workspace: w, Progress: a.progress}).Sources(ctx, app.Namespaces)
 	var out []source.Fetched
 	for i, s := range r.Sources {
 		if s.File == "" && s.SHA256 == "" && s.Commit == "" {

@@ -33,7 +33,8 @@ func (a *program) fetchCommand() *cobra.Command {
 		Short: "Fetch sources into the source cache and verify them",
 		Long: `Fetch the sources of the named recipes, or of all, into the source cache, and verify
 their digests. A source in the cache is not fetched again; interrupted downloads
-resume. For a source without a sha256, the line to add is printed; with --pin it is
+resume. Modules of a language are fetched by the language's own command, in a sandbox
+that reaches nothing but what the lock file of the source names. For a source without a sha256, the line to add is printed; with --pin it is
 added, and nothing else in the recipe changes.`,
 		Example:           "  ellwand fetch tidegauge\n  ellwand fetch tidegauge --pin",
 		ValidArgsFunction: a.completeRecipes,
@@ -46,14 +47,19 @@ added, and nothing else in the recipe changes.`,
 			if err != nil {
 				return err
 			}
-			f := (&app.App{Workspace: w, Progress: a.progress}).Fetcher(cmd.Context())
+			isolation, err := a.chosenIsolation()
+			if err != nil {
+				return err
+			}
+			f := (&app.App{Workspace: w, Progress: a.progress}).Sources(cmd.Context(), isolation)
 			results := []fetchedJSON{}
 			var rows [][]string
 			var failed []error
 			var unpinned document.Problems
 			for _, r := range all {
 				var pins []recipe.Pin
-				for i, s := range r.Sources {
+				for _, i := range modulesLast(r) {
+					s := r.Sources[i]
 					got, err := f.Fetch(cmd.Context(), r, i)
 					if cmd.Context().Err() != nil {
 						return cmd.Context().Err()
@@ -94,8 +100,23 @@ added, and nothing else in the recipe changes.`,
 			return a.fetchFailures(failed, unpinned)
 		},
 	}
+	a.isolationFlag(cmd)
 	cmd.Flags().BoolVar(&pin, "pin", false, "add missing digests to the recipes")
 	return cmd
+}
+
+// modulesLast lists the numbers of a recipe's sources, modules of languages last: they are
+// fetched over the others.
+func modulesLast(r *recipe.Recipe) []int {
+	var first, last []int
+	for i, s := range r.Sources {
+		if s.Modules != "" {
+			last = append(last, i)
+		} else {
+			first = append(first, i)
+		}
+	}
+	return append(first, last...)
 }
 
 // writePins adds digests to a recipe's file.

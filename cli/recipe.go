@@ -49,11 +49,15 @@ func (a *program) showRecipe(name string) error {
 	}
 	var sources, patches, options []string
 	for _, s := range r.Sources {
+		origin := s.URL + s.File + s.Git
+		if s.Modules != "" {
+			origin = "modules of " + s.Modules
+		}
 		pin := shortened(s.SHA256) + s.Commit
 		if pin == "" && s.File == "" {
 			pin = "not pinned"
 		}
-		sources = append(sources, s.URL+s.File+s.Git+"  "+w.Style(term.Faint, pin))
+		sources = append(sources, origin+"  "+w.Style(term.Faint, pin))
 	}
 	for _, p := range r.Patches {
 		patches = append(patches, p.File)

@@ -282,6 +282,9 @@ func foundInside(p *ell.Package) (inside, error) {
 	return found, nil
 }
 
+// maxModules bounds how many modules of a source are listed.
+const maxModules = 200
+
 // showRecord prints what a package was built from.
 func (a *program) showRecord(b ell.BuildRecord) {
 	w := a.out
@@ -289,7 +292,18 @@ func (a *program) showRecord(b ell.BuildRecord) {
 	var lines [][2]string
 	line := func(name, value string) { lines = append(lines, [2]string{fact.Visible(name), fact.Visible(value)}) }
 	for _, s := range b.Sources {
-		line(s.Name, shortened(s.SHA256)+s.Commit)
+		if len(s.Modules) == 0 {
+			line(s.Name, shortened(s.SHA256)+s.Commit)
+			continue
+		}
+		line(s.Name, fmt.Sprintf("%s, %s:", shortened(s.SHA256), fact.Count(len(s.Modules), "module", "modules")))
+		for i, m := range s.Modules {
+			if i == maxModules {
+				line("", fmt.Sprintf("and %d more (--json lists all)", len(s.Modules)-i))
+				break
+			}
+			line("", fmt.Sprintf("%s %s  %s", m.Name, m.Version, cmp.Or(m.License, "states no license")))
+		}
 	}
 	for _, name := range slices.Sorted(maps.Keys(b.Files)) {
 		line(name, shortened(b.Files[name])+", beside the recipe")

@@ -54,7 +54,8 @@ type Unfit struct {
 
 // Bumper bumps recipes.
 type Bumper struct {
-	Fetcher  *source.Fetcher
+	Cache    source.Cache
+	Fetch    func(ctx context.Context, r *recipe.Recipe, i int) (source.Fetched, error) // source i of a recipe
 	Progress progress.Sink
 	Target   recipe.Target
 	Temp     string // a directory for trees to look at; it exists
@@ -84,18 +85,34 @@ func (b *Bumper) Version(ctx context.Context, r *recipe.Recipe, to string, by st
 	next.Dir = r.Dir
 	report.To = next.Full()
 	var pins []recipe.Pin
+	pin := func(i int) error {
+		got, err := b.Fetch(ctx, next, i)
+		if err != nil {
+			return fmt.Errorf("%w\nthe recipe is as it was", err)
+		}
+		next.Sources[i].SHA256, next.Sources[i].Commit = got.SHA256, got.Commit
+		pins = append(pins, recipe.Pin{Source: i, SHA256: got.SHA256, Commit: got.Commit})
+		report.Fetched = append(report.Fetched, got)
+		return nil
+	}
 	for i := range next.Sources {
 		if next.Sources[i].URL == r.Sources[i].URL && next.Sources[i].Tag == r.Sources[i].Tag {
 			continue
 		}
 		next.Sources[i].SHA256, next.Sources[i].Commit = "", "" // the old file's
-		got, err := b.Fetcher.Fetch(ctx, next, i)
-		if err != nil {
-			return report, fmt.Errorf("%w\nthe recipe is as it was", err)
+		if err := pin(i); err != nil {
+			return report, err
 		}
-		next.Sources[i].SHA256, next.Sources[i].Commit = got.SHA256, got.Commit
-		pins = append(pins, recipe.Pin{Source: i, SHA256: got.SHA256, Commit: got.Commit})
-		report.Fetched = append(report.Fetched, got)
+	}
+	// What modules the new sources need is for them to say.
+	for i, s := range next.Sources {
+		if s.Modules == "" || len(pins) == 0 {
+			continue
+		}
+		next.Sources[i].SHA256 = ""
+		if err := pin(i); err != nil {
+			return report, err
+		}
 	}
 	if len(pins) == 0 {
 		return report, fmt.Errorf("no source of %s has another address for version %s: write {version} into the `url` or the `tag`\nthe recipe is as it was", r.Name, to)
@@ -177,15 +194,18 @@ func (b *Bumper) unpack(ctx context.Context, r *recipe.Recipe, dir string) error
 		return err
 	}
 	for _, s := range r.Sources {
+		if s.Modules != "" {
+			continue
+		}
 		path, name, digest := r.Beside(s.File), source.FileName(s), s.SHA256
 		if s.File == "" {
 			if s.Git != "" {
-				digest = b.Fetcher.Cache.CommitArchive(s.Commit).SHA256
+				digest = b.Cache.CommitArchive(s.Commit).SHA256
 			}
-			if digest == "" || !b.Fetcher.Cache.Has(digest) {
+			if digest == "" || !b.Cache.Has(digest) {
 				return fs.ErrNotExist
 			}
-			path = b.Fetcher.Cache.Path(digest)
+			path = b.Cache.Path(digest)
 		}
 		if _, err := source.Unpack(ctx, dir, source.Job{Path: path, Name: name, SHA256: digest, Into: s.Into, Skip: s.Skip, Known: r.Name}, b.Progress); err != nil {
 			return err

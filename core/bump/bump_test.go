@@ -23,7 +23,8 @@ type fixture struct {
 func newFixture(t *testing.T) *fixture {
 	t.Helper()
 	y := &fixture{t: t, upstream: t.TempDir(), dir: filepath.Join(t.TempDir(), "tide")}
-	y.b = &Bumper{Fetcher: source.NewFetcher(source.Cache{Dir: t.TempDir()}, progress.None), Progress: progress.None, Temp: t.TempDir()}
+	fetcher := source.NewFetcher(source.Cache{Dir: t.TempDir()}, progress.None)
+	y.b = &Bumper{Cache: fetcher.Cache, Fetch: fetcher.Fetch, Progress: progress.None, Temp: t.TempDir()}
 	if err := os.Mkdir(y.dir, 0o755); err != nil {
 		t.Fatal(err)
 	}
@@ -77,7 +78,7 @@ func TestVersion(t *testing.T) {
 	os.WriteFile(filepath.Join(y.dir, "b.patch"), []byte(strings.NewReplacer("low", "ebb", "high", "flood").Replace(change)), 0o644)
 	y.write("[[patch]]\nfile = \"a.patch\"\n[[patch]]\nfile = \"b.patch\"\n[[rewrite]]\nafter = \"unpack\"\npath = \"Makefile\"\nfind = \"all\"\nreplace = \"every\"\n[[rewrite]]\nafter = \"unpack\"\npath = \"tide.c\"\nfind = \"high\"\nreplace = \"highest\"\n")
 	// The old source is brought, as any build before this one has done.
-	old, err := y.b.Fetcher.Fetch(context.Background(), y.read(), 0)
+	old, err := y.b.Fetch(context.Background(), y.read(), 0)
 	if err != nil {
 		t.Fatal(err)
 	}

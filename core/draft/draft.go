@@ -45,6 +45,8 @@ type Facts struct {
 	Test      []string          // needs of the tests alone
 	Maybe     []string          // build needs of parts that can be left out
 	Switches  []string          // options of the configure script, as it describes them
+	Modules   string            // the language whose modules it needs; empty for none
+	Pinned    string            // the SHA-256 of the modules, once they were fetched
 	Notes     []string          // for the reader of the recipe
 	Kept      Kept
 

@@ -56,7 +56,7 @@ func (t *tree) methods() []Facts {
 	if t.has("go.mod") {
 		f := Facts{Method: "go"}
 		if !t.has("vendor") && strings.Contains(t.read("go.mod"), "require") {
-			f.Notes = []string{"the modules it needs are not vendored, and a build has no network"}
+			f.Modules = "go"
 		}
 		way(f, "go")
 	}
@@ -144,6 +144,7 @@ func (t *tree) in(dir string) (names []string) {
 func (f *Facts) take(way Facts) {
 	f.Method, f.Build, f.Maybe, f.Switches, f.wayNotes = way.Method, way.Build, way.Maybe, way.Switches, way.Notes
 	f.Configure, f.Steps = way.Configure, map[string]string{}
+	f.Modules, f.Pinned = way.Modules, ""
 	maps.Copy(f.Steps, way.Steps)
 }
 

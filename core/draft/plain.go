@@ -30,35 +30,26 @@ var (
 func (t *tree) plainWays() []Facts {
 	switch {
 	case t.has("Cargo.toml"):
-		return []Facts{t.rust()}
+		f := Facts{Method: "cargo", Build: []string{"command/cargo", "command/cc"}}
+		if !t.has("vendor") && strings.Contains(t.read("Cargo.lock"), "registry+") {
+			f.Modules = "cargo"
+		}
+		return []Facts{f}
 	case strings.Contains(t.read("DESCRIPTION"), "Package:") && t.has("R"):
 		return []Facts{{Build: []string{"command/R"}, Steps: map[string]string{recipe.Stage: `mkdir -p "$DESTDIR/usr/lib/R/library"
 R CMD INSTALL --no-test-load --library="$DESTDIR/usr/lib/R/library" .`}}}
 	case t.has("pom.xml"):
-		return []Facts{{Build: []string{"command/mvn"}, Notes: []string{"Maven downloads what it builds with, and a build has no network: the system must have its modules"}, Steps: map[string]string{
-			recipe.Build: `mvn -o -q -B -DskipTests package`,
-			recipe.Stage: `for jar in target/*.jar; do
-	install -D -m 644 "$jar" "$DESTDIR/usr/share/java/${jar##*/}"
-done`}}}
+		return []Facts{{Method: "java", Modules: "maven", Build: []string{"command/mvn"}}}
+	case t.has("build.gradle") || t.has("build.gradle.kts"):
+		return []Facts{{Method: "java", Build: []string{"command/gradle"}, Notes: []string{"Gradle downloads what it builds with, and a build has no network: the system must have it"}}}
+	case t.has("package.json") && t.has("package-lock.json"):
+		return []Facts{{Method: "npm", Modules: "npm", Build: []string{"command/node", "command/npm"}}}
 	case t.has("package.json") && len(t.glob("*.js", "*/*.js", "*.mjs", "*.cjs", "*/*/*.js")) > 0:
 		return []Facts{t.node()}
-	case len(t.glob("*.gemspec")) > 0:
-		return []Facts{t.ruby()}
+	case len(t.glob("*.gemspec")) > 0 && t.has("lib"):
+		return []Facts{{Method: "ruby", Build: []string{}}}
 	}
 	return t.files()
-}
-
-func (t *tree) rust() Facts {
-	f := Facts{Build: []string{"command/cargo", "command/cc"}, Steps: map[string]string{
-		recipe.Build: `cargo build --release --offline --locked`,
-		recipe.Test:  `cargo test --release --offline --locked`,
-		recipe.Stage: `find target/release -maxdepth 1 -type f -perm -100 ! -name '*.so' ! -name '*.d' | while read -r program; do
-	install -D -m 755 "$program" "$DESTDIR/usr/bin/${program##*/}"
-done`}}
-	if !t.has("vendor") && strings.Contains(t.read("Cargo.lock"), "registry+") {
-		f.Notes = []string{"the crates it needs are not vendored, and a build has no network: `cargo vendor` gets them"}
-	}
-	return f
 }
 
 func (t *tree) node() Facts {
@@ -83,18 +74,6 @@ func (t *tree) shipped() (out []string) {
 		}
 	}
 	return out
-}
-
-func (t *tree) ruby() Facts {
-	lines := []string{`mkdir -p "$DESTDIR/usr/lib/ruby/vendor_ruby"`, `cp -R lib/. "$DESTDIR/usr/lib/ruby/vendor_ruby/"`}
-	for _, dir := range []string{"bin", "exe"} {
-		for _, file := range t.glob(dir + "/*") {
-			if isScript(t.head(file)) && isQuotable(file) {
-				lines = append(lines, installLine("755", file, "/usr/bin"))
-			}
-		}
-	}
-	return Facts{Build: []string{}, Steps: map[string]string{recipe.Stage: strings.Join(lines, "\n")}}
 }
 
 func installLine(mode, from, dir string) string {
@@ -152,9 +131,7 @@ func (t *tree) files() []Facts {
 	var lines []string
 	switch {
 	case len(fonts) > 0:
-		for _, f := range fonts {
-			lines = append(lines, fmt.Sprintf(`install -D -m 644 %s "$DESTDIR/usr/share/fonts/%s/$ELL_NAME"/%s`, shellWord(f), fontDir(f), shellWord(path.Base(f))))
-		}
+		return []Facts{{Method: "data", Build: []string{}, Notes: []string{"no build system was found: the fonts are installed as they are"}}}
 	case len(scripts) > 0:
 		for _, s := range scripts {
 			lines = append(lines, installLine("755", s, "/usr/bin"))
@@ -213,18 +190,4 @@ func isAbout(base string) bool {
 		}
 	}
 	return false
-}
-
-func fontDir(name string) string {
-	switch ext := strings.ToLower(path.Ext(name)); ext {
-	case ".otf":
-		return "opentype"
-	case ".pfb", ".afm":
-		return "type1"
-	case ".gz", ".pcf":
-		return "misc"
-	case ".woff", ".woff2":
-		return "woff"
-	}
-	return "truetype"
 }

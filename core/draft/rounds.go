@@ -113,6 +113,11 @@ func (t *Trials) try(ctx context.Context) (build.Result, error) {
 	if err != nil {
 		return build.Result{}, err
 	}
+	if t.Facts.Modules != "" && t.Facts.Pinned == "" {
+		if r, err = t.pinModules(ctx, r); err != nil {
+			return build.Result{}, err
+		}
+	}
 	first := t.Facts.Layout == ""
 	if first {
 		staged, err := t.Builder.Staged(ctx, r)
@@ -134,6 +139,19 @@ func (t *Trials) try(ctx context.Context) (build.Result, error) {
 		res.State = build.Built // the steps ran just now, to see what they stage
 	}
 	return res, err
+}
+
+// pinModules fetches the modules of the source's language, which the recipe then pins.
+func (t *Trials) pinModules(ctx context.Context, r *recipe.Recipe) (*recipe.Recipe, error) {
+	got, err := t.Builder.FetchSource(ctx, r, len(r.Sources)-1)
+	if err != nil {
+		return nil, err
+	}
+	t.Facts.Pinned = got.SHA256
+	if err := t.Write(); err != nil {
+		return nil, err
+	}
+	return t.Builder.Workspace.Recipe(t.Facts.Name)
 }
 
 // topDirs are where packages install to.

@@ -78,6 +78,14 @@ func Recipe(f Facts, s Source, maintainer string, today time.Time) []byte {
 	if s.SHA256 != "" {
 		line("sha256 = %s", document.Quote(s.SHA256))
 	}
+	if f.Modules != "" {
+		line("")
+		line("[[source]]")
+		line("modules = %s", document.Quote(f.Modules))
+		if f.Pinned != "" {
+			line("sha256  = %s", document.Quote(f.Pinned))
+		}
+	}
 	line("")
 	line("[needs]")
 	line("build = [%s]", quoted(f.Build))

@@ -270,6 +270,8 @@ type SourceRecord struct {
 	Name   string `json:"name"`
 	SHA256 string `json:"sha256,omitempty"`
 	Commit string `json:"commit,omitempty"` // of a git repository, in place of a digest
+	// Modules are those of a language that the source consists of.
+	Modules []fact.Module `json:"modules,omitempty"`
 }
 
 // Full is version and release.

@@ -11,6 +11,9 @@ import (
 	"io"
 	"net"
 	"net/http"
+	"net/netip"
+	"sync"
+	"syscall"
 	"time"
 
 	"ellwand.example/core/credential"
@@ -187,4 +190,43 @@ func (l *limited) Read(p []byte) (int, error) {
 		return n, &SizeError{l.url, l.most}
 	}
 	return n, err
+}
+
+// AddressError is a server whose address belongs to this machine or to a network of its own.
+type AddressError struct{ Host string }
+
+func (e *AddressError) Error() string {
+	return e.Host + " is not a public address, and it is not configured"
+}
+
+// publicOnly refuses connections to addresses that are not public. It looks at the address
+// that is connected to, whatever name it was found by.
+func publicOnly(_, address string, _ syscall.RawConn) error {
+	at, err := netip.ParseAddrPort(address)
+	if err != nil {
+		return err
+	}
+	ip := at.Addr().Unmap()
+	if !ip.IsGlobalUnicast() || ip.IsPrivate() || sharedAddresses.Contains(ip) {
+		return &AddressError{ip.String()}
+	}
+	return nil
+}
+
+// sharedAddresses are those between a provider and its customers (RFC 6598).
+var sharedAddresses = netip.MustParsePrefix("100.64.0.0/10")
+
+var public = sync.OnceValue(func() *http.Client {
+	t := client.Transport.(*http.Transport).Clone()
+	t.DialContext = (&net.Dialer{Timeout: connectTimeout, Control: publicOnly}).DialContext
+	return &http.Client{Transport: t, CheckRedirect: checkRedirect}
+})
+
+// DoPublic sends a request as Do does, and only to servers with a public address: the error
+// is an *AddressError otherwise. If there is a proxy, that decides.
+func DoPublic(req *http.Request, stall time.Duration) (*http.Response, error) {
+	if proxy, err := http.ProxyFromEnvironment(req); err != nil || proxy != nil {
+		return watched(req, stall, client.Do)
+	}
+	return watched(req, stall, public().Do)
 }

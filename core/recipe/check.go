@@ -149,6 +149,9 @@ func webAddress(s string) bool {
 	return err == nil && (u.Scheme == "http" || u.Scheme == "https") && u.Host != ""
 }
 
+// origins are the keys that say where a source comes from.
+var origins = []string{"url", "git", "file", "modules"}
+
 func (r *Recipe) checkSources() {
 	d := r.Doc
 	for i, s := range r.Sources {
@@ -156,19 +159,20 @@ func (r *Recipe) checkSources() {
 		if item == nil || item.Kind != document.Table {
 			continue
 		}
-		var origins []*document.Node
-		for _, key := range []string{"url", "file", "git"} {
+		var stated []*document.Node
+		for _, key := range origins {
 			if n := item.Get(key); n != nil {
-				origins = append(origins, n)
+				stated = append(stated, n)
 			}
 		}
 		switch {
-		case len(origins) == 0:
-			d.Add(item.Value, "a source needs a `url`, a `file` or a `git` repository", `add: url = "https://…" or file = "…", a file beside the recipe`)
-		case len(origins) > 1:
-			d.Add(origins[1].Key, "a source has a `url`, a `file` or a `git` repository, and one of them alone", "make two sources of it")
+		case len(stated) == 0:
+			d.Add(item.Value, "a source needs a `url`, a `file`, a `git` repository or `modules`", `add: url = "https://…" or file = "…", a file beside the recipe`)
+		case len(stated) > 1:
+			d.Add(stated[1].Key, "a source has a `url`, a `file`, a `git` repository or `modules`, and one of them alone", "make two sources of it")
 		}
 		r.checkGit(i, s, item)
+		r.checkModules(i, s, item)
 		if u, err := url.Parse(s.URL); s.URL != "" && (err != nil || !slices.Contains([]string{"file", "http", "https"}, u.Scheme) || u.Path == "") {
 			d.Add(d.At("source", i, "url"), fmt.Sprintf("%q is not an address that can be fetched", s.URL), "it begins with https://, http:// or file:///")
 		}
@@ -187,6 +191,36 @@ func (r *Recipe) checkSources() {
 				d.Add(d.At("source", i, "skip", j), fmt.Sprintf("%q is not a pattern", p), "")
 			}
 		}
+	}
+}
+
+// checkModules looks at a source that is the modules of a language.
+func (r *Recipe) checkModules(i int, s Source, item *document.Node) {
+	d := r.Doc
+	if n := item.Get("modules"); n != nil && n.Kind == document.String && !slices.Contains(fact.ModuleLanguages, s.Modules) {
+		remedy := "it is one of " + strings.Join(fact.ModuleLanguages, ", ")
+		if near := fact.Nearest(s.Modules, fact.ModuleLanguages); near != "" {
+			remedy = fmt.Sprintf("did you mean %q?", near)
+		}
+		d.Add(n.Value, fmt.Sprintf("modules of %q cannot be fetched", s.Modules), remedy)
+	}
+	if n := item.Get("skip"); n != nil && s.Modules != "" {
+		d.Add(n.Key, "`skip` leaves out paths of an archive, and modules are none", "")
+	}
+	for _, key := range []string{"run", "keep"} {
+		n := item.Get(key)
+		if n != nil && s.Modules != fact.ModuleScript {
+			d.Add(n.Key, fmt.Sprintf("`%s` belongs to modules = %q", key, fact.ModuleScript), "a language has its own way")
+		}
+		if n == nil && s.Modules == fact.ModuleScript {
+			d.Add(item.Value, fmt.Sprintf("`%s` is missing in this [[source]]", key), map[string]string{"run": "add: run = \"COMMAND\", which downloads", "keep": "add: keep = [\"…\"], the paths in the work tree that hold what was downloaded"}[key])
+		}
+	}
+	if n := item.Get("run"); n != nil && n.Kind == document.String {
+		r.parseScript(s.Run, n)
+	}
+	for j, p := range s.Keep {
+		r.checkLocal(p, "a path in the work tree", "source", i, "keep", j)
 	}
 }
 

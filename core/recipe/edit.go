@@ -31,7 +31,7 @@ func (r *Recipe) pins(pins []Pin) []document.Edit {
 		}
 		item := r.Doc.Find("source", p.Source)
 		var n *document.Node
-		for _, behind := range []string{"url", "file", "git", "tag"} {
+		for _, behind := range []string{"url", "file", "git", "tag", "modules"} {
 			if found := item.Get(behind); found != nil {
 				n = found
 			}

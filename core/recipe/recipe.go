@@ -74,8 +74,9 @@ type Recipe struct {
 	conditions int                `toml:"-"` // that were looked at
 }
 
-// Source is an input: an archive or file at a URL, a file beside the recipe, or
-// a commit of a git repository. Exactly one of URL, File and Git is set.
+// Source is an input: an archive or file at a URL, a file beside the recipe, a commit of a
+// git repository, or the modules of a language that the other sources depend on. Exactly one
+// of URL, File, Git and Modules is set.
 type Source struct {
 	URL    string   `toml:"url"`
 	File   string   `toml:"file"`
@@ -85,6 +86,10 @@ type Source struct {
 	Commit string   `toml:"commit"` // its whole name, in hexadecimal
 	Into   string   `toml:"into" shape:"a path in the work tree"`
 	Skip   []string `toml:"skip" shape:"patterns of paths in the archive"`
+
+	Modules string   `toml:"modules" shape:"the name of a language"` // of fact.ModuleLanguages
+	Run     string   `toml:"run" shape:"a shell script"`             // of fact.ModuleScript: what downloads
+	Keep    []string `toml:"keep" shape:"paths in the work tree"`    // of what that downloaded
 }
 
 // Patch is a change to the sources, in the unified format, in a file beside
@@ -305,7 +310,7 @@ func (r *Recipe) Makes(name string) bool { return slices.Contains(r.PackageNames
 
 // Origin is the place in the recipe that says where source i comes from.
 func (r *Recipe) Origin(i int) document.Span {
-	for _, key := range []string{"url", "git", "file"} {
+	for _, key := range origins {
 		if r.Doc.Find("source", i, key) != nil {
 			return r.Doc.At("source", i, key)
 		}

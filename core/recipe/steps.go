@@ -16,74 +16,6 @@ import (
 	"ellwand.example/core/shellparse"
 )
 
-// Methods fill in the steps that a recipe does not write. In their scripts
-// @ARGUMENTS@ stands for what `configure` passes on.
-var methods = map[string]map[string]string{
-	"autotools": {
-		Prepare: `test -x ./configure || autoreconf -fi
-./configure --prefix="$PREFIX" --sysconfdir=/etc --localstatedir=/var@ARGUMENTS@`,
-		Build: `make`,
-		Test:  `make check`,
-		Stage: `make DESTDIR="$DESTDIR" install`,
-	},
-	"cmake": {
-		Prepare: `cmake -S . -B ell-build -DCMAKE_BUILD_TYPE=None -DCMAKE_INSTALL_PREFIX="$PREFIX" -DCMAKE_INSTALL_LIBDIR=lib -DCMAKE_INSTALL_SYSCONFDIR=/etc -DCMAKE_INSTALL_LOCALSTATEDIR=/var -DBUILD_SHARED_LIBS=ON@ARGUMENTS@`,
-		Build:   `cmake --build ell-build --parallel "$ELL_JOBS"`,
-		Test:    `ctest --test-dir ell-build --output-on-failure --parallel "$ELL_JOBS"`,
-		Stage:   `cmake --install ell-build`,
-	},
-	"meson": {
-		Prepare: `meson setup ell-build --prefix="$PREFIX" --libdir=lib --sysconfdir=/etc --localstatedir=/var --buildtype=plain --wrap-mode=nodownload@ARGUMENTS@`,
-		Build:   `meson compile -C ell-build`,
-		Test:    `meson test -C ell-build --print-errorlogs`,
-		Stage:   `meson install -C ell-build`,
-	},
-	"make": {
-		Build: `make PREFIX="$PREFIX" prefix="$PREFIX"@ARGUMENTS@`,
-		Test: `for target in check test; do
-	status=0
-	make -q PREFIX="$PREFIX" prefix="$PREFIX" "$target" >/dev/null 2>&1 || status=$?
-	if test "$status" -le 1; then
-		make PREFIX="$PREFIX" prefix="$PREFIX"@ARGUMENTS@ "$target"
-		break
-	fi
-done`,
-		Stage: `make PREFIX="$PREFIX" prefix="$PREFIX"@ARGUMENTS@ DESTDIR="$DESTDIR" install`,
-	},
-	"go": {
-		Build: `export GOFLAGS="-trimpath -buildvcs=false" GOPROXY=off
-mkdir -p ell-build
-go build -o ell-build/@ARGUMENTS@ ./...`,
-		Test: `export GOFLAGS="-trimpath -buildvcs=false" GOPROXY=off
-go test ./...`,
-		Stage: `for program in ell-build/*; do
-	install -D -m 755 "$program" "$DESTDIR/usr/bin/${program##*/}"
-done`,
-	},
-	"python": {
-		Stage: `python3 -m pip install --no-deps --no-build-isolation --no-index --no-compile --no-warn-script-location --root="$DESTDIR" --prefix="$PREFIX"@ARGUMENTS@ .
-# What pip notes of where it installed from is of no use in a package.
-find "$DESTDIR" -name direct_url.json -delete
-find "$DESTDIR" -name RECORD -path '*.dist-info/*' -exec sed -i '/direct_url\.json/d' {} +
-# Some systems' pip takes /usr/local for the prefix.
-if test -d "$DESTDIR$PREFIX/local"; then
-	cp -a "$DESTDIR$PREFIX/local/." "$DESTDIR$PREFIX/"
-	rm -r "$DESTDIR$PREFIX/local"
-fi`,
-	},
-	"perl": {
-		Prepare: `perl Makefile.PL INSTALLDIRS=vendor NO_PACKLIST=1 NO_PERLLOCAL=1@ARGUMENTS@ </dev/null`,
-		Build:   `make`,
-		Test:    `make test`,
-		Stage: `make DESTDIR="$DESTDIR" install
-# Directories for compiled parts are made even if there are none.
-find "$DESTDIR" -type d -empty -delete`,
-	},
-	"copy": {
-		Stage: `cp -a . "$DESTDIR/"`,
-	},
-}
-
 // Script returns the script of a step that runs: the one that is written, or
 // the method's. Built-in steps have none.
 func (r *Recipe) Script(step string) string {
@@ -94,15 +26,6 @@ func (r *Recipe) Script(step string) string {
 		return r.copyScript()
 	}
 	return MethodScript(r.Steps.Method, step, r.Steps.Configure)
-}
-
-// MethodScript is what a method runs in a step; empty if it runs nothing.
-func MethodScript(method, step string, configure []string) string {
-	var arguments strings.Builder
-	for _, a := range configure {
-		arguments.WriteString(" " + argument(a))
-	}
-	return strings.ReplaceAll(methods[method][step], "@ARGUMENTS@", arguments.String())
 }
 
 // StepVariables are the variables of a step's environment that arguments of

@@ -58,6 +58,9 @@ func FileName(s recipe.Source) string {
 	if s.Git != "" {
 		return gitName(s)
 	}
+	if s.Modules != "" {
+		return s.Modules + "-modules.tar"
+	}
 	if s.File != "" {
 		return path.Base(filepath.ToSlash(s.File))
 	}
@@ -70,7 +73,7 @@ func FileName(s recipe.Source) string {
 
 // Fetch fetches source number i of a recipe into the cache. A source without a
 // digest is fetched too, and its digest is in the result, for the caller to
-// check. Errors are *DigestError, *HTTPError and those of the file system and
+// check. Modules are not fetched here: they take commands of their language. Errors are *DigestError, *HTTPError and those of the file system and
 // the network.
 func (f *Fetcher) Fetch(ctx context.Context, r *recipe.Recipe, i int) (Fetched, error) {
 	s := r.Sources[i]
@@ -102,6 +105,29 @@ func (f *Fetcher) Fetch(ctx context.Context, r *recipe.Recipe, i int) (Fetched, 
 		return out, err
 	}
 	return f.found(out)
+}
+
+// FetchPinned looks for a file in the cache, and in the team's; ok is false if neither has it.
+func (f *Fetcher) FetchPinned(ctx context.Context, name, digest string) (out Fetched, ok bool, err error) {
+	out = Fetched{Name: name, SHA256: digest}
+	if !f.Cache.Has(digest) {
+		if out.New, err = f.fromTeam(ctx, name, digest); err != nil || !out.New {
+			return out, false, err
+		}
+	}
+	out, err = f.found(out)
+	return out, err == nil, err
+}
+
+// Add adds a file that was made here to the cache, and to the team's. With want set, it must
+// have that digest; the error is a *DigestError otherwise.
+func (f *Fetcher) Add(ctx context.Context, name string, r io.Reader, want string) (Fetched, error) {
+	digest, err := f.Cache.Add(ctx, r, name, want)
+	if err != nil {
+		return Fetched{Name: name}, err
+	}
+	f.toTeam(ctx, digest)
+	return f.found(Fetched{Name: name, SHA256: digest, New: true})
 }
 
 func (f *Fetcher) found(out Fetched) (Fetched, error) {

@@ -98,8 +98,6 @@ func (f *Fetcher) archive(ctx context.Context, mirror, address, commit, top stri
 	return digest, object, nil
 }
 
-var ()
-
 // protocols are those by which a repository is reached.
 func protocols(address string) git.Protocols {
 	if strings.HasPrefix(address, "file://") {

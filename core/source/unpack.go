@@ -45,6 +45,7 @@ type Job struct {
 	Into   string // where in the tree, slash-separated
 	Skip   []string
 	Known  string // the recipe's name, to tell the archive's own directory
+	Whole  bool   // keep a single top directory
 	Limits Limits
 }
 
@@ -315,8 +316,8 @@ func (x *extractor) write(name string, mode fs.FileMode, modified time.Time, in 
 // what is meant.
 func (x *extractor) top(temp string) (string, error) {
 	entries, err := os.ReadDir(temp)
-	if err != nil {
-		return "", err
+	if err != nil || x.job.Whole {
+		return temp, err
 	}
 	if len(entries) == 1 && entries[0].IsDir() {
 		x.out.Dropped = entries[0].Name()

@@ -92,9 +92,11 @@ type Target struct {
 	Repositories []string `toml:"repositories" shape:"names of [repository] tables"`
 }
 
-// Sources is the table [sources]: where a team shares sources.
+// Sources is the table [sources]: where a team shares sources, and where the modules of
+// languages come from.
 type Sources struct {
-	URL string `toml:"url" shape:"an http:// or https:// address"`
+	URL        string            `toml:"url" shape:"an http:// or https:// address"`
+	Registries map[string]string `toml:"registry" shape:"languages with an address"` // in place of the language's own
 }
 
 // Repository is a table [repository.NAME].
@@ -183,6 +185,19 @@ func Open(dir string) (*Workspace, error) {
 	w.checkBuild(doc)
 	if u, err := url.Parse(w.Settings.Sources.URL); w.Settings.Sources.URL != "" && (err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "") {
 		doc.Add(doc.At("sources", "url"), fmt.Sprintf("%q is not the URL of a source cache", w.Settings.Sources.URL), `url = "https://…"`)
+	}
+	for language, address := range w.Settings.Sources.Registries {
+		at := doc.Find("sources", "registry", language)
+		if !slices.Contains(fact.ModuleLanguages, language) || language == fact.ModuleScript {
+			remedy := "the languages are " + strings.Join(fact.ModuleLanguages, ", ")
+			if near := fact.Nearest(language, fact.ModuleLanguages); near != "" {
+				remedy = fmt.Sprintf("did you mean %q?", near)
+			}
+			doc.Add(at.Key, fmt.Sprintf("there is no registry of %q", language), remedy)
+		}
+		if u, err := url.Parse(address); err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" {
+			doc.Add(at.Value, fmt.Sprintf("%q is not the address of a registry", address), "it begins with https://")
+		}
 	}
 	w.checkTargets(doc)
 	w.Settings.Lint.Check(doc, "lint")

@@ -84,6 +84,7 @@ func (j *job) variables(script string) []variable {
 			local("XDG_DATA_DIRS", under("usr/share")+":/usr/local/share:/usr/share"),
 		)
 	}
+	vars = append(vars, j.offline()...)
 	if v := j.varied; v != nil {
 		vars = append(vars, local("TZ", v.timezone), local("LC_ALL", v.locale))
 	}

@@ -15,6 +15,7 @@ import (
 
 	"ellwand.example/core/engine/layer"
 	"ellwand.example/core/engine/sandbox"
+	"ellwand.example/core/modules"
 	"ellwand.example/core/needs/satisfy"
 	"ellwand.example/core/progress"
 	"ellwand.example/core/recipe"
@@ -177,15 +178,27 @@ func (j *job) leaveWork(chain []stepKey, failed bool) error {
 func (j *job) fetch(ctx context.Context) error {
 	doc := j.recipe.Doc
 	before := len(doc.Problems)
-	for i, s := range j.recipe.Sources {
-		f, err := j.Fetcher.Fetch(ctx, j.recipe, i)
-		if err != nil {
-			return err
+	j.sources = make([]source.Fetched, len(j.recipe.Sources))
+	for _, ofModules := range []bool{false, true} { // which are fetched over the others
+		for i, s := range j.recipe.Sources {
+			if (s.Modules != "") != ofModules {
+				continue
+			}
+			fetch := j.Fetcher.Fetch
+			if ofModules {
+				fetch = func(ctx context.Context, _ *recipe.Recipe, i int) (source.Fetched, error) {
+					return j.fetchModules(ctx, i)
+				}
+			}
+			f, err := fetch(ctx, j.recipe, i)
+			if err != nil {
+				return err
+			}
+			if s.SHA256 == "" && s.Commit == "" && s.File == "" {
+				doc.Problems = append(doc.Problems, Unpinned(j.recipe, i, f))
+			}
+			j.sources[i] = f
 		}
-		if s.SHA256 == "" && s.Commit == "" && s.File == "" {
-			doc.Problems = append(doc.Problems, Unpinned(j.recipe, i, f))
-		}
-		j.sources = append(j.sources, f)
 	}
 	return doc.Problems[before:].Err()
 }
@@ -256,9 +269,29 @@ func (j *job) step(ctx context.Context, chain []stepKey, at int) error {
 }
 
 func (j *job) unpack(ctx context.Context, log io.Writer) error {
+	if err := j.unpackSources(ctx, log, func(recipe.Source) bool { return true }); err != nil {
+		return err
+	}
+	if !j.Runner.CanOverlay() {
+		if err := j.layInto(ctx, j.worktree.own("needs")); err != nil {
+			return err
+		}
+	}
+	return handOver(filepath.Dir(j.worktree.own("work")))
+}
+
+// unpackSources unpacks those sources that are wanted, and applies the patches.
+func (j *job) unpackSources(ctx context.Context, log io.Writer, wanted func(recipe.Source) bool) error {
 	for i, s := range j.recipe.Sources {
-		f := j.sources[i]
-		out, err := source.Unpack(ctx, j.worktree.own("work"), source.Job{Path: f.Path, Name: f.Name, SHA256: f.SHA256, Into: s.Into, Skip: s.Skip, Known: j.recipe.Name}, j.Progress)
+		if !wanted(s) {
+			continue
+		}
+		f, dir := j.sources[i], j.worktree.own("work")
+		job := source.Job{Path: f.Path, Name: f.Name, SHA256: f.SHA256, Into: s.Into, Skip: s.Skip, Known: j.recipe.Name}
+		if s.Modules != "" {
+			dir, job.Into, job.Skip, job.Whole = filepath.Dir(dir), "", []string{modules.ListFile}, true
+		}
+		out, err := source.Unpack(ctx, dir, job, j.Progress)
 		if err != nil {
 			var changed *source.DigestError
 			if errors.As(err, &changed) {
@@ -272,20 +305,14 @@ func (j *job) unpack(ctx context.Context, log io.Writer) error {
 		if out.Dropped != "" {
 			fmt.Fprintf(log, ", without the top directory %s", out.Dropped)
 		}
-		for _, skipped := range out.Skipped {
-			fmt.Fprintf(log, "\n  skipped: %s", skipped)
+		if s.Modules == "" {
+			for _, skipped := range out.Skipped {
+				fmt.Fprintf(log, "\n  skipped: %s", skipped)
+			}
 		}
 		fmt.Fprintln(log)
 	}
-	if err := j.applyPatches(log); err != nil {
-		return err
-	}
-	if !j.Runner.CanOverlay() {
-		if err := j.layInto(ctx, j.worktree.own("needs")); err != nil {
-			return err
-		}
-	}
-	return handOver(filepath.Dir(j.worktree.own("work")))
+	return j.applyPatches(log)
 }
 
 // handOver changes a tree's owner to the user that runs the steps.

@@ -34,7 +34,7 @@ func Unpinned(r *recipe.Recipe, i int, f source.Fetched) document.Problem {
 		p.Action = fact.Action{Verb: fact.PinSources, Subject: r.Name}
 		return p
 	}
-	p := r.Doc.ProblemAt(r.Doc.At("source", i, "url"), fmt.Sprintf("%s has no sha256, so it cannot be verified", f.Name),
+	p := r.Doc.ProblemAt(r.Origin(i), fmt.Sprintf("%s has no sha256, so it cannot be verified", f.Name),
 		fmt.Sprintf("if you trust the file that was fetched (%d bytes), add:\nsha256 = %q", f.Size, f.SHA256))
 	p.Action = fact.Action{Verb: fact.PinSources, Subject: r.Name}
 	return p
@@ -322,8 +322,13 @@ func (j *job) buildRecord(ctx context.Context) (ell.BuildRecord, error) {
 		r := ell.Revision(at)
 		b.Revision = &r
 	}
-	for _, s := range j.sources {
-		b.Sources = append(b.Sources, sourceRecord(s))
+	for i, s := range j.sources {
+		record := sourceRecord(s)
+		var err error
+		if record.Modules, err = j.moduleList(i); err != nil {
+			return b, err
+		}
+		b.Sources = append(b.Sources, record)
 	}
 	for _, p := range j.recipe.Packages {
 		for _, e := range p.Layout {

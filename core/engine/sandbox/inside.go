@@ -148,7 +148,10 @@ func (s *orders) network() error {
 		return err
 	}
 	request.SetUint16(unix.IFF_UP | unix.IFF_RUNNING)
-	return failure(unix.IoctlIfreq(fd, unix.SIOCSIFFLAGS, request), "the loopback device")
+	if err := unix.IoctlIfreq(fd, unix.SIOCSIFFLAGS, request); err != nil || !s.Proxy {
+		return failure(err, "the loopback device")
+	}
+	return listen()
 }
 
 // fork starts a process with limits on what it and all that it starts may use.

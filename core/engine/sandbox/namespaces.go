@@ -74,6 +74,7 @@ type orders struct {
 	Drop      bool            `json:"drop,omitempty"` // begin as root, and run the command as User
 	User      int             `json:"user"`
 	Allow     []string        `json:"allow,omitempty"`
+	Proxy     bool            `json:"proxy,omitempty"`
 	Grouped   bool            `json:"grouped,omitempty"`  // a control group bounds memory and processes
 	Writable  string          `json:"writable,omitempty"` // Command.Root
 	Alone     bool            `json:"alone,omitempty"`
@@ -204,7 +205,7 @@ func (n Namespaces) enter(ctx context.Context, c Command) (r report, err error) 
 		Command: c.Name, Script: c.Script, Call: c.call, Arguments: c.arguments, Dir: c.Dir, Env: c.Env,
 		System: n.System, Root: filepath.Join(c.Files, "root"), Temp: filepath.Join(c.Files, "tmp"), TempWork: filepath.Join(c.Files, "tmp-work"),
 		Allow: c.Allow, Coverage: os.Getenv("GOCOVERDIR"), Tree: c.Tree, Recipe: c.Recipe, Over: c.Over, Limits: c.Limits, Trace: c.Trace, Terminal: c.Terminal != nil, Copies: n.Copies, Drop: drop, User: cmp.Or(n.User, StepID),
-		Writable: c.Root, Alone: c.Alone, Protected: c.Protected,
+		Proxy: c.Proxy != nil, Writable: c.Root, Alone: c.Alone, Protected: c.Protected,
 	}
 	if s.Writable != "" {
 		s.Drop, s.User, drop = false, 0, false
@@ -269,6 +270,14 @@ func (n Namespaces) enter(ctx context.Context, c Command) (r report, err error) 
 		cmd.Env = append(cmd.Env, "GORACE="+race)
 	}
 	cmd.ExtraFiles = []*os.File{ordersOut, reportIn}
+	if c.Proxy != nil {
+		proxy, err := startProxy(c.Proxy)
+		if err != nil {
+			return r, err
+		}
+		defer proxy.stop()
+		cmd.ExtraFiles = append(cmd.ExtraFiles, proxy.inner)
+	}
 	cmd.Stdout, cmd.Stderr = c.Output, c.Output
 	attr := &syscall.SysProcAttr{
 		Cloneflags: syscall.CLONE_NEWUSER | syscall.CLONE_NEWNS | syscall.CLONE_NEWPID | syscall.CLONE_NEWIPC | syscall.CLONE_NEWUTS | syscall.CLONE_NEWNET,

@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"net"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -44,6 +45,18 @@ func (None) Run(ctx context.Context, c Command) (Usage, error) {
 	}
 	if err := os.RemoveAll(at); err != nil {
 		return usage, err
+	}
+	if c.Proxy != nil {
+		l, err := net.Listen("tcp", ProxyAddress)
+		if err != nil {
+			return usage, err
+		}
+		done := make(chan struct{})
+		go func() {
+			defer close(done)
+			c.Proxy(l)
+		}()
+		defer func() { l.Close(); <-done }()
 	}
 	cmd := exec.CommandContext(ctx, shell, "-eu", file)
 	cmd.Dir, cmd.Env = c.Dir, c.Env

@@ -15,6 +15,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"net"
 	"os"
 	"time"
 )
@@ -42,6 +43,10 @@ type Command struct {
 	Trace  bool // note which files of the system are used, in Usage
 	// Allow names system calls beyond the usual ones, of Allowances.
 	Allow []string
+
+	// Proxy, if set, serves the connections that the command makes to ProxyAddress, which
+	// are its only way to a network. It returns once the listener is closed.
+	Proxy func(net.Listener)
 
 	// Root, if set, is a directory that the command has as its file system, over the
 	// runner's system, and can write to, as root: in place of Tree and Recipe.
