@@ -55,7 +55,7 @@ func (a *App) linterOf(ctx context.Context, b *build.Builder) *lint.Linter {
 	if err != nil {
 		return l // nothing can be looked up in a system that is not here
 	}
-	l.System = probe.Open(system)
+	l.System = probe.OpenFor(system, a.Workspace.Cross())
 	l.Meets = b.Meets(ctx, l.System)
 	return l
 }

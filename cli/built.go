@@ -218,6 +218,9 @@ func (a *program) explainStep(e *build.StepError) {
 	case e.Command != "":
 		w.Printf("%s %s\n", w.Style(term.Faint, fmt.Sprintf("%6d |", e.Line)), e.Command)
 	}
+	if n := len(e.Tests); n > 0 {
+		w.Printf("%s failed: %s\n", fact.Count(n, "test", "tests"), w.Style(term.Bad, w.Wrapped(fact.Visible(strings.Join(e.Tests, ", ")), 2)))
+	}
 	w.Printf("the full log is %s\n", e.Log)
 	for i, c := range e.Causes {
 		if i > 1 {

@@ -18,7 +18,7 @@ import (
 func (a *program) buildLayout(ctx context.Context, b *build.Builder, all []*recipe.Recipe) error {
 	shown := map[string][]layout.Owned{}
 	for _, r := range all {
-		staged, err := b.Staged(ctx, r)
+		staged, err := b.Staged(ctx, r, build.Options{})
 		if err != nil {
 			return err
 		}

@@ -286,22 +286,33 @@ func (t *tree) manualSummary(name string) string {
 	return ""
 }
 
-// readmeSummary takes a line of the README that says "name - what it is" or
+// readmeSummary takes a sentence of the README that says "name - what it is" or
 // "name is what it is".
 func (t *tree) readmeSummary(name string) string {
-	pattern, err := regexp.Compile(`(?mi)^[#=\s*]*` + regexp.QuoteMeta(name) + `[*\s]*(?:[-–—:]+\s+|\s+is\s+(?:an?\s+|the\s+)?)(.{8,100}?)(?:\.\s|\.$|$)|^[^.\n]{0,30}\b` + regexp.QuoteMeta(name) + `\b\W{0,3}\s+provides\s+([^.\n]{8,90})`)
+	pattern, err := regexp.Compile(`(?mi)^[#=\s*]*` + regexp.QuoteMeta(name) + `[*\s]*(?:[-–—:]+\s+|,?\s+is\s+(?:an?\s+|the\s+)?)(.{8,240}?)(?:\.\s|[.:]?$)|^[^.\n]{0,30}\b` + regexp.QuoteMeta(name) + `\b\W{0,3}\s+provides\s+([^.\n]{8,240})`)
 	if err != nil {
 		return ""
 	}
-	for _, file := range t.names {
-		if !strings.HasPrefix(strings.ToUpper(file), "README") {
-			continue
-		}
-		if m := pattern.FindStringSubmatch(t.read(file)); m != nil {
+	for _, text := range t.readmes() {
+		if m := pattern.FindStringSubmatch(joined(text)); m != nil {
 			return sentence(cmp.Or(m[1], m[2]))
 		}
 	}
 	return ""
+}
+
+// joined makes a line of each paragraph of a text, and of each of its headings.
+func joined(text string) string {
+	var out []string
+	for paragraph := range strings.SplitSeq(text, "\n\n") {
+		lines := strings.Split(strings.Trim(paragraph, "\n"), "\n")
+		for len(lines) > 0 && isHeading(lines) {
+			out = append(out, plain(lines[0]))
+			lines = lines[1:]
+		}
+		out = append(out, plain(strings.Join(lines, "\n")))
+	}
+	return strings.Join(out, "\n")
 }
 
 var (

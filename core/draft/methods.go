@@ -50,6 +50,9 @@ func (t *tree) methods() []Facts {
 		way(Facts{Method: "make", Steps: map[string]string{recipe.Prepare: `./configure --prefix="$PREFIX"`},
 			Notes: []string{"the configure script is its authors' own: see ./configure --help"}}, "make")
 	}
+	if t.has("go.mod") && makefile && !installs.MatchString(t.read("Makefile")+t.read("GNUmakefile")+t.read("makefile")) {
+		makefile = false // it is for those who work on the source
+	}
 	if makefile && configure == "" {
 		way(Facts{Method: "make", Configure: t.flagArguments()}, "make")
 	}
@@ -77,11 +80,18 @@ func (t *tree) methods() []Facts {
 	if len(all) == 0 {
 		all = t.waysBelow()
 	}
+	if len(all) > 0 && len(t.glob("*.[ot]tf", "*/*.[ot]tf", "*/*/*.[ot]tf", "*/*/*/*.[ot]tf")) > 0 {
+		// The fonts themselves are there, if what makes them is not.
+		all = append(all, Facts{Method: "data", Notes: []string{"the fonts are installed as they are in the source"}})
+	}
 	if len(all) == 0 {
 		all = t.plainWays()
 	}
 	return all
 }
+
+// installs matches a makefile that installs something.
+var installs = pattern.New(`(?m)^install\b.*:`)
 
 // waysBelow finds the ways in which the one directory of the source that has a build system
 // can be built.

@@ -120,7 +120,7 @@ func (t *Trials) try(ctx context.Context) (build.Result, error) {
 	}
 	first := t.Facts.Layout == ""
 	if first {
-		staged, err := t.Builder.Staged(ctx, r)
+		staged, err := t.Builder.Staged(ctx, r, build.Options{Tests: testTime})
 		if err != nil {
 			return build.Result{}, err
 		}
@@ -134,7 +134,7 @@ func (t *Trials) try(ctx context.Context) (build.Result, error) {
 			return build.Result{}, err
 		}
 	}
-	res, err := t.Builder.Build(ctx, r, build.Options{})
+	res, err := t.Builder.Build(ctx, r, build.Options{Tests: testTime})
 	if first && res.State == build.Repacked {
 		res.State = build.Built // the steps ran just now, to see what they stage
 	}
@@ -188,6 +188,9 @@ func (t *Trials) layout(staged []staging.Path) error {
 		case staging.DefaultKind(p.Path) == "" && !strings.HasSuffix(p.Path, ".la"):
 			other = true
 		}
+	}
+	if library := map[string]string{"go": "Go", "cargo": "Rust"}[t.Facts.Method]; !development && !other && library != "" {
+		return fmt.Errorf("it is a library of %s and has no programs: what uses it fetches it as a module, so there is nothing to package", library)
 	}
 	if !development && !other {
 		return errors.New("the stage step installed nothing into $DESTDIR that runs or is built with")
@@ -263,7 +266,7 @@ func (t *Trials) learn(ctx context.Context, err error) (failed, learned string) 
 	case step.Step == recipe.Stage && f.Method == "make":
 		return failed, t.otherStaging(ctx)
 	case step.Step == recipe.Test:
-		return failed, t.leaveOutTests("The source's own tests fail in a build; fix what they need, and\n# take this out:")
+		return failed, t.withoutFailing(step)
 	}
 	if step.Step == recipe.Prepare || step.Step == recipe.Build {
 		if learned := t.turnOff(step.Tail); learned != "" {
@@ -279,20 +282,6 @@ func (t *Trials) learn(ctx context.Context, err error) (failed, learned string) 
 		return failed, other
 	}
 	return failed, ""
-}
-
-// leaveOutTests makes the test step do nothing, with a comment that says why.
-func (t *Trials) leaveOutTests(why string) string {
-	if !t.once("tests") {
-		return ""
-	}
-	f := t.Facts
-	script := f.Steps[recipe.Test]
-	if script == "" {
-		script = recipe.MethodScript(f.Method, recipe.Test, f.Configure)
-	}
-	f.Steps[recipe.Test] = "# " + why + "\n#   " + strings.ReplaceAll(strings.TrimSpace(script), "\n", "\n#   ") + "\ntrue"
-	return "the tests are left out, with a comment"
 }
 
 // once reports whether something was not tried before.
@@ -375,6 +364,9 @@ func (t *Trials) learnFrom(ctx context.Context, c build.Cause, step string) stri
 // namePython3 makes scripts for python run with python3, which is what it is called now.
 const namePython3 = `grep -rlIE '^#!.*[/ ]python$' . | while read -r script; do
 	sed -i '1s/python$/python3/' "$script"
+done
+find . -name 'Makefile*' -o -name '*.mk' | while read -r makefile; do
+	sed -i -E 's/(^|[[:space:]=@])python([[:space:]])/\1python3\2/g' "$makefile"
 done`
 
 // learnNeed does without what is missing, or adds the need for it.

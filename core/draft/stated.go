@@ -43,6 +43,7 @@ var manifests = []struct {
 	{"DESCRIPTION", readDescription},
 	{"pom.xml", readMaven},
 	{"composer.json", readNode},
+	{"go.mod", readGo},
 }
 
 // stated collects what the source's own files say of it.
@@ -95,6 +96,17 @@ func first(text, expression string) string {
 
 func readConfigure(text string) stated {
 	return stated{name: first(text, `(?m)^PACKAGE_TARNAME='([^']+)'`), version: first(text, `(?m)^PACKAGE_VERSION='([^']+)'`), homepage: first(text, `(?m)^PACKAGE_URL='(https?://[^']+)'`)}
+}
+
+var majorVersion = pattern.New(`/v[0-9]+$`)
+
+// readGo reads the path of a module, which is where it is from.
+func readGo(text string) stated {
+	module := majorVersion.ReplaceAllString(first(text, `(?m)^module\s+"?([\w./~-]+)`), "")
+	if host, _, ok := strings.Cut(module, "/"); !ok || !strings.Contains(host, ".") {
+		return stated{name: module}
+	}
+	return stated{name: path.Base(module), homepage: "https://" + module}
 }
 
 func readMeson(text string) stated {
@@ -377,6 +389,12 @@ const longSummary = 100
 
 var phraseEnd = pattern.New(`\. |; |, (?:and|which|with|written|designed|that|for|including)\b| \(`)
 
+// phraseJoints are where a phrase could end if need be, the better ones first.
+var phraseJoints = []pattern.Pattern{
+	pattern.New(` (?:that|which|designed|written|intended|meant|aimed|using|based on|including|as well as|so that|in order to|for use)\b`),
+	pattern.New(`,? (?:and|with|by) `),
+}
+
 // shortened cuts a summary that is too long for lists where a phrase ends.
 func shortened(s string) string {
 	if len(s) <= longSummary {
@@ -384,11 +402,21 @@ func shortened(s string) string {
 	}
 	best := ""
 	for _, m := range phraseEnd.FindAllStringIndex(s, -1) {
-		if m[0] <= longSummary && m[0] >= 15 {
+		if m[0] <= longSummary && m[0] >= 10 {
 			best = s[:m[0]]
 		}
 	}
-	return cmp.Or(best, s)
+	if best != "" {
+		return best
+	}
+	for _, joint := range phraseJoints {
+		for _, m := range joint.FindAllStringIndex(s, -1) {
+			if m[0] <= longSummary && m[0] >= 15 {
+				return s[:m[0]]
+			}
+		}
+	}
+	return s
 }
 
 // nodePrograms lists the commands of a Node package: name and file.

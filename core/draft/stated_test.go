@@ -60,6 +60,8 @@ func TestStated(t *testing.T) {
 		"pom.xml":            {"pom.xml", "<project><artifactId>tide</artifactId><version>${revision}</version><description>Tables\n of tides</description><licenses><license><name>Apache License, Version 2.0</name></license></licenses></project>", "tide||Tables of tides||Apache-2.0"},
 		"a gem":              {"tide.gemspec", "Gem::Specification.new do |s|\n s.name = \"tide\"\n s.version = Tide::VERSION\n s.summary = 'Tables'\n s.license = \"MIT\"\nend\n", "tide||Tables||MIT"},
 		"meson":              {"meson.build", "project('tide', 'c',\n version: '2', license: 'LGPL-2.1-or-later')\npkg.generate(lib, description: 'Tables of tides')\n", "tide|2|Tables of tides||LGPL-2.1-or-later"},
+		"go.mod":             {"go.mod", "module forge.example/salt/tide/v3\n\ngo 1.19\n", "tide|||https://forge.example/salt/tide|"},
+		"a local module":     {"go.mod", "module tide\n", "tide||||"},
 		"an unknown wish":    {"package.json", `{"name":"tide","license":"SEE LICENSE IN x"}`, "tide||||"},
 		"an address of none": {"package.json", `{"name":"tide","homepage":"javascript:alert(1)"}`, "tide||||"},
 	} {
@@ -72,10 +74,12 @@ func TestStated(t *testing.T) {
 
 func TestPhrase(t *testing.T) {
 	for in, want := range map[string]string{
-		"tide - tables of tides":                                        "Tables of tides",
-		"Tide::Table -- read tables.":                                   "Read tables",
-		"A library &lt;of&gt; [tides](https://x.example), version 1.2":  "Library &lt;of&gt; tides, version",
-		"Reads tables; " + strings.Repeat("and more words ", 8):         "Reads tables; " + strings.TrimSpace(strings.Repeat("and more words ", 8)),
+		"tide - tables of tides":                                       "Tables of tides",
+		"Tide::Table -- read tables.":                                  "Read tables",
+		"A library &lt;of&gt; [tides](https://x.example), version 1.2": "Library &lt;of&gt; tides, version",
+		"Reads tables; " + strings.Repeat("and more words ", 8):        "Reads tables",
+		"A reader of Markdown for terminals designed from the ground up to bring out the beauty and the power of the command line": "Reader of Markdown for terminals",
+		"Long " + strings.Repeat("long ", 30) + "word":                  "Long " + strings.Repeat("long ", 30) + "word",
 		"Reads the tables of tides; " + strings.Repeat("and more ", 12): "Reads the tables of tides",
 	} {
 		if got := phrase(in); got != want && !strings.Contains(want, "&lt;") {
@@ -114,7 +118,7 @@ func TestPlainWays(t *testing.T) {
 		"R":                        {map[string]string{"DESCRIPTION": "Package: tide\n", "R/tide.R": "y"}, []string{"R CMD INSTALL"}},
 		"a locked npm project":     {map[string]string{"package.json": "{}", "package-lock.json": "{}"}, []string{"npm pack"}},
 		"a Maven project":          {map[string]string{"pom.xml": "x"}, []string{"/usr/share/java/"}},
-		"crate":                    {map[string]string{"Cargo.toml": "[package]\n", "src/main.rs": "y"}, []string{"target/release"}},
+		"crate":                    {map[string]string{"Cargo.toml": "[package]\n", "src/main.rs": "y"}, []string{"release -maxdepth 1"}},
 		"code that nothing builds": {map[string]string{"tide.hs": "main = x", "tide.cabal": "x"}, nil},
 	} {
 		ways := newTree(t, c.files).plainWays()

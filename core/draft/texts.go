@@ -25,8 +25,24 @@ func (t *tree) texts(name string) Facts {
 	f := t.catalogue()
 	f.Description = cmp.Or(f.Description, t.readmeDescription(name), t.manualDescription(name))
 	f.Homepage = cmp.Or(f.Homepage, t.project(), t.readmeHomepage(name))
-	f.Summary = cmp.Or(f.Summary, t.manualSummary(name), t.readmeSummary(name))
+	f.Summary = cmp.Or(f.Summary, t.manualSummary(name), t.readmeSummary(name), t.packageComment())
 	return f
+}
+
+var goPackage = pattern.New(`(?m)^(?://|/\*)\s*Package (\w+) ((?:.|\n(?://|\s)\s*\S)+)`)
+
+// packageComment takes what the comment of a package of Go says that it does.
+func (t *tree) packageComment() string {
+	for _, file := range t.glob("doc.go", "*.go") {
+		m := goPackage.FindStringSubmatch(t.read(file))
+		if m == nil {
+			continue
+		}
+		text := sentences(strings.NewReplacer("//", "", "*/", "").Replace(m[2]))
+		first, _, _ := strings.Cut(text, ". ")
+		return sentence(strings.TrimPrefix(first, "is "))
+	}
+	return ""
 }
 
 // component is what a source says of itself for software catalogues, in the
@@ -265,7 +281,7 @@ var (
 	toldHomepage = pattern.New(`(?i)(?:home[- ]?page|web ?site|web page)[\])*:]*(?: is| at| is at| \([^)\n]*\))?\s{0,12}:?\s{0,4}[<(\[]*(https?://[^\s>)\]"'<]+)`)
 	anyAddress   = pattern.New(`https?://[^\s>)\]"'<` + "`" + `]+`)
 	// notHomes are hosts that pages about the state of a project are on.
-	notHomes = pattern.New(`(?i)badge|shields\.io|travis|appveyor|coveralls|codecov|scan\.coverity|ci\.|actions|img\.|repology|lgtm|fossa|groups\.`)
+	notHomes = pattern.New(`(?i)badge|shields\.io|travis|appveyor|coveralls|codecov|scan\.coverity|ci\.|actions|img\.|repology|lgtm|fossa|groups\.|report|/issues|/pulls|wikipedia|gitter|discord|slack|matrix\.to|irc|readthedocs|godoc|pkg\.go\.|docs\.rs|crates\.|npmjs|pypi\.|rubygems|packagist|donate|patreon|liberapay|opencollective|paypal|twitter|zenodo|doi\.org`)
 )
 
 // readmeHomepage takes the address that a README calls the homepage, or one of

@@ -9,25 +9,25 @@ import "strings"
 var methods = map[string]map[string]string{
 	"autotools": {
 		Prepare: `test -x ./configure || autoreconf -fi
-./configure --prefix="$PREFIX" --sysconfdir=/etc --localstatedir=/var@ARGUMENTS@`,
+./configure ${ELL_HOST:+--host="$ELL_HOST"} --prefix="$PREFIX" --sysconfdir=/etc --localstatedir=/var@ARGUMENTS@`,
 		Build: `make`,
 		Test:  `make check`,
 		Stage: `make DESTDIR="$DESTDIR" install`,
 	},
 	"cmake": {
-		Prepare: `cmake -S . -B ell-build -DCMAKE_BUILD_TYPE=None -DCMAKE_INSTALL_PREFIX="$PREFIX" -DCMAKE_INSTALL_LIBDIR=lib -DCMAKE_INSTALL_SYSCONFDIR=/etc -DCMAKE_INSTALL_LOCALSTATEDIR=/var -DBUILD_SHARED_LIBS=ON@ARGUMENTS@`,
+		Prepare: `cmake -S . -B ell-build ${ELL_HOST:+-DCMAKE_TOOLCHAIN_FILE="$HOME/cross.cmake"} -DCMAKE_BUILD_TYPE=None -DCMAKE_INSTALL_PREFIX="$PREFIX" -DCMAKE_INSTALL_LIBDIR=lib -DCMAKE_INSTALL_SYSCONFDIR=/etc -DCMAKE_INSTALL_LOCALSTATEDIR=/var -DBUILD_SHARED_LIBS=ON@ARGUMENTS@`,
 		Build:   `cmake --build ell-build --parallel "$ELL_JOBS"`,
 		Test:    `ctest --test-dir ell-build --output-on-failure --parallel "$ELL_JOBS"`,
 		Stage:   `cmake --install ell-build`,
 	},
 	"meson": {
-		Prepare: `meson setup ell-build --prefix="$PREFIX" --libdir=lib --sysconfdir=/etc --localstatedir=/var --buildtype=plain --wrap-mode=nodownload@ARGUMENTS@`,
+		Prepare: `meson setup ell-build ${ELL_HOST:+--cross-file "$HOME/cross.meson"} --prefix="$PREFIX" --libdir=lib --sysconfdir=/etc --localstatedir=/var --buildtype=plain --wrap-mode=nodownload@ARGUMENTS@`,
 		Build:   `meson compile -C ell-build`,
 		Test:    `meson test -C ell-build --print-errorlogs`,
 		Stage:   `meson install -C ell-build`,
 	},
 	"make": {
-		Build: `make PREFIX="$PREFIX" prefix="$PREFIX"@ARGUMENTS@`,
+		Build: `make ${ELL_HOST:+CC="$CC" CXX="$CXX" AR="$AR" RANLIB="$RANLIB"} PREFIX="$PREFIX" prefix="$PREFIX"@ARGUMENTS@`,
 		Test: `for target in check test; do
 	status=0
 	make -q PREFIX="$PREFIX" prefix="$PREFIX" "$target" >/dev/null 2>&1 || status=$?
@@ -36,7 +36,7 @@ var methods = map[string]map[string]string{
 		break
 	fi
 done`,
-		Stage: `make PREFIX="$PREFIX" prefix="$PREFIX"@ARGUMENTS@ DESTDIR="$DESTDIR" install`,
+		Stage: `make ${ELL_HOST:+CC="$CC" CXX="$CXX" AR="$AR" RANLIB="$RANLIB"} PREFIX="$PREFIX" prefix="$PREFIX"@ARGUMENTS@ DESTDIR="$DESTDIR" install`,
 	},
 	"go": {
 		Build: `export GOFLAGS="-trimpath -buildvcs=false" GOPROXY=off
@@ -73,7 +73,7 @@ find "$DESTDIR" -type d -empty -delete`,
 	"cargo": {
 		Build: `cargo build --release --offline --locked@ARGUMENTS@`,
 		Test:  `cargo test --release --offline --locked@ARGUMENTS@`,
-		Stage: `find target/release -maxdepth 1 -type f -perm -100 ! -name '*.so' ! -name '*.d' | while read -r program; do
+		Stage: `find target/${CARGO_BUILD_TARGET:+"$CARGO_BUILD_TARGET"/}release -maxdepth 1 -type f -perm -100 ! -name '*.so' ! -name '*.d' | while read -r program; do
 	install -D -m 755 "$program" "$DESTDIR/usr/bin/${program##*/}"
 done`,
 	},

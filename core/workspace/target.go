@@ -8,9 +8,13 @@ import (
 	"strings"
 
 	"ellwand.example/core/fact"
+	"ellwand.example/core/pattern"
 	"ellwand.example/core/recipe"
 	"ellwand.example/core/recipe/document"
 )
+
+// triplet is the shape of a toolchain's name.
+var triplet = pattern.New(`^[a-z0-9_]+(-[a-z0-9_]+){1,3}$`)
 
 // HostSystem names the running system.
 const HostSystem = "host"
@@ -22,6 +26,9 @@ func (w *Workspace) checkTargets(doc *document.Document) {
 			if _, err := os.Stat(w.Abs(t.System)); err != nil {
 				doc.Add(doc.At("target", name, "system"), fmt.Sprintf("there is no %s", w.Abs(t.System)), `a directory or an archive with a root; system = "host" is this machine`)
 			}
+		}
+		if t.Toolchain != "" && (!triplet.MatchString(t.Toolchain) || t.Arch == "") {
+			doc.Add(doc.At("target", name, "toolchain"), fmt.Sprintf("%q does not say which toolchain builds for the target", t.Toolchain), `arch = "aarch64" and toolchain = "aarch64-linux-gnu", for a compiler that is called aarch64-linux-gnu-gcc`)
 		}
 		for i, r := range t.Repositories {
 			if _, ok := w.Settings.Repositories[r]; !ok {
@@ -67,6 +74,15 @@ func (w *Workspace) ChooseTarget(name string) error {
 		return fmt.Errorf("there is no target %q: a table [target.%s] in %s would make one", name, name, SettingsFile)
 	}
 	return fmt.Errorf("there is no target %q; there are %s", name, strings.Join(names, ", "))
+}
+
+// Cross is the triplet of the toolchain that makes programs for the target, such as
+// "aarch64-linux-gnu"; empty if the system's own compiler does.
+func (w *Workspace) Cross() string {
+	if w.RunsHere() {
+		return ""
+	}
+	return w.On.Toolchain
 }
 
 // RunsHere reports whether programs of the target run on this machine.

@@ -114,9 +114,11 @@ system = "root"
 		t.Error("enabled is not what the settings say")
 	}
 	for addition, want := range map[string]string{
-		"[target.x]\nsystem = \"nowhere\"\n":        "there is no ",
-		"[target.x]\nrepositories = [\"locale\"]\n": `did you mean "local"?`,
-		"[target.x]\nrepositories = [\"qqqqqq\"]\n": "add a table [repository.qqqqqq]",
+		"[target.x]\nsystem = \"nowhere\"\n":                                "there is no ",
+		"[target.x]\ntoolchain = \"aarch64-linux-gnu\"\n":                   "does not say which toolchain",
+		"[target.x]\narch = \"aarch64\"\ntoolchain = \"/usr/bin/gcc; x\"\n": "does not say which toolchain",
+		"[target.x]\nrepositories = [\"locale\"]\n":                         `did you mean "local"?`,
+		"[target.x]\nrepositories = [\"qqqqqq\"]\n":                         "add a table [repository.qqqqqq]",
 	} {
 		if _, err := open(t, settings+addition); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%s: %v, want %s", addition, err, want)

@@ -69,6 +69,8 @@ type Options struct {
 	// Needs watches what the steps use, and compares it with the needs that
 	// the recipe declares. All steps run.
 	Needs bool
+	// Tests bounds how long the test step may take; 0 for the workspace's limit alone.
+	Tests time.Duration
 	// After is called once the packages of a recipe are made, or were unchanged;
 	// it can add to the result. The recipe is still locked. It may be nil.
 	After func(ctx context.Context, r *recipe.Recipe, result *Result) error
@@ -119,6 +121,7 @@ type StepError struct {
 	Method  string   `json:"method,omitempty"` // that wrote the script, where the recipe did not
 	Ended   string   `json:"ended"`            // how the script ended
 	Causes  []Cause  `json:"causes,omitempty"` // what it failed of, the most likely first
+	Tests   []string `json:"tests,omitempty"`  // those that failed, in the test step
 	Tail    []string `json:"tail"`             // the log's last lines
 	Log     string   `json:"log"`
 }
@@ -205,12 +208,13 @@ func (b *Builder) begin(ctx context.Context, r *recipe.Recipe) (*job, error) {
 // is in the staging directory, but for the debug information that was split
 // off. What it names on disk is gone with the next
 // build of the recipe.
-func (b *Builder) Staged(ctx context.Context, r *recipe.Recipe) ([]staging.Path, error) {
+func (b *Builder) Staged(ctx context.Context, r *recipe.Recipe, o Options) ([]staging.Path, error) {
 	j, err := b.begin(ctx, r)
 	if err != nil {
 		return nil, err
 	}
 	defer j.close()
+	j.options = o
 	chain, _, err := j.ready(ctx)
 	if err != nil {
 		return nil, err

@@ -38,7 +38,8 @@ const (
 	NoTarget       = "target" // a makefile has no such target
 	StrictWarnings = "warnings"
 	CompileError   = "compiler"
-	OldProject     = "old" // for a newer tool than it was written for
+	OldProject     = "old"     // for a newer tool than it was written for
+	ForeignCode    = "foreign" // a program of another architecture
 )
 
 // logPattern is how a cause shows in a log. The text is the first group that
@@ -103,6 +104,8 @@ var logPatterns = []logPattern{
 		}},
 	{ChangesOwner, pattern.New(`(?:changing ownership of|cannot change ownership of|^chown:|^chgrp:) [‘'"]?([^’'":\s]+)|(?:invalid user|unknown user|invalid group|unknown group):? [‘'"]?([^’'"\s]+)`),
 		says("it gives files to another user (%s)", "steps run as an ordinary user: leave owners out of the install commands, and state them in the layout: { owner = \"…\" }")},
+	{ForeignCode, pattern.New(`([^\s:]+): (?:cannot execute binary file: )?Exec format error|([^\s:]+): cannot execute binary file`), says("it runs %s, which is for another architecture",
+		"build what has to run here with $BUILD_CC beforehand, as upstream's way of cross builds has it, or build on a machine of the target's architecture")},
 	{NoTarget, pattern.New(`No rule to make target [‘'` + "`" + `]([\w.-]+)'|unknown target '([\w.-]+)'`), says("the makefile has no target %s", "write the step's script in [steps]")},
 	{OldProject, pattern.New(`Compatibility with CMake < 3.5 has been removed`), says("it is written for an older CMake", "configure = [\"-DCMAKE_POLICY_VERSION_MINIMUM=3.5\"]")},
 	{OldProject, pattern.New(`'?(aclocal-[\d.]+|automake-[\d.]+)'? is missing on your system`), says("its build files need %s", "regenerate them: `autoreconf -fi` in the prepare step, with the need command/autoreconf")},
@@ -161,52 +164,61 @@ func withHeader(all []*satisfy.Package, name string) (*satisfy.Package, string) 
 // maxLog bounds how much of a log is searched, in bytes, from its end.
 const maxLog = 4 << 20
 
-// Diagnose reads a step's log for what it failed of, the most likely first.
-func Diagnose(log io.ReadSeeker) ([]Cause, error) {
-	skipped := 0
-	if size, err := log.Seek(0, io.SeekEnd); err != nil {
-		return nil, err
-	} else if _, err := log.Seek(max(0, size-maxLog), io.SeekStart); err != nil {
-		return nil, err
-	} else if size > maxLog {
-		skipped = -1 // line numbers are not known
+// eachLine calls visit with the lines of a log that are searched, without escapes, and their
+// numbers from 1; 0 if they are not known, since the log is too long to be read whole.
+func eachLine(log io.ReadSeeker, visit func(number int, line string)) error {
+	size, err := log.Seek(0, io.SeekEnd)
+	if err != nil {
+		return err
 	}
-	found := map[int]Cause{} // logPattern → the last cause that shows it
+	if _, err := log.Seek(max(0, size-maxLog), io.SeekStart); err != nil {
+		return err
+	}
 	in := bufio.NewReader(log)
 	for number := 1; ; number++ {
 		raw, err := in.ReadString('\n')
-		if line := trim(raw); line != "" {
-			for i, s := range logPatterns {
-				m := s.pattern.FindStringSubmatch(line)
-				if m == nil || ignored.MatchString(line) {
-					continue
-				}
-				what := ""
-				for _, group := range m[1:] {
-					if group != "" {
-						what = group
-						break
-					}
-				}
-				c := s.cause(what)
-				c.Kind = s.kind
-				if skipped == 0 {
-					c.LogLine = number
-				}
-				if c.Need != "" && c.Remedy == "" {
-					c.Remedy = fmt.Sprintf("build = [%q] in [needs], and install a package that provides it", c.Need)
-				}
-				if _, ok := found[i]; !ok { // the first of its kind causes the others
-					found[i] = c
-				}
-			}
+		if line := trim(raw); line != "" && size > maxLog {
+			visit(0, line)
+		} else if line != "" {
+			visit(number, line)
 		}
 		if err == io.EOF {
-			break
+			return nil
 		}
 		if err != nil {
-			return nil, err
+			return err
 		}
+	}
+}
+
+// Diagnose reads a step's log for what it failed of, the most likely first.
+func Diagnose(log io.ReadSeeker) ([]Cause, error) {
+	found := map[int]Cause{} // logPattern → the last cause that shows it
+	err := eachLine(log, func(number int, line string) {
+		for i, s := range logPatterns {
+			m := s.pattern.FindStringSubmatch(line)
+			if m == nil || ignored.MatchString(line) {
+				continue
+			}
+			what := ""
+			for _, group := range m[1:] {
+				if group != "" {
+					what = group
+					break
+				}
+			}
+			c := s.cause(what)
+			c.Kind, c.LogLine = s.kind, number
+			if c.Need != "" && c.Remedy == "" {
+				c.Remedy = fmt.Sprintf("build = [%q] in [needs], and install a package that provides it", c.Need)
+			}
+			if _, ok := found[i]; !ok { // the first of its kind causes the others
+				found[i] = c
+			}
+		}
+	})
+	if err != nil {
+		return nil, err
 	}
 	var out []Cause
 	for i := range logPatterns {

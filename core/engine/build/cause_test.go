@@ -32,6 +32,7 @@ func TestDiagnose(t *testing.T) {
 		{"make: *** No rule to make target 'install'.  Stop.", NoTarget, "install", ""},
 		{"tide.c:3:1: error: expected ‘;’ before ‘}’ token\nmake: *** [Makefile:3: tide.o] Error 1", CompileError, "tide.c:3:1: error: expected ‘;’ before ‘}’ token", ""},
 		{"cc1: all warnings being treated as errors", StrictWarnings, "", ""},
+		{"make: ./bzip2: cannot execute binary file: Exec format error", ForeignCode, "./bzip2", ""},
 		{"write: No space left on device", DiskFull, "", ""},
 		{"cc: fatal error: Killed signal terminated program cc1plus", MemoryFull, "", ""},
 		{"sh: 0: Cannot fork", ProcessesFull, "", ""},

@@ -64,7 +64,7 @@ func (j *job) variables(script string) []variable {
 		vars = append(vars, fixed("ELL_OPT_"+strings.ToUpper(name), r.Set[name]))
 	}
 	search := probe.SearchPath
-	if len(j.laid) > 0 && !j.Runner.CanOverlay() {
+	if len(j.laid) > 0 && j.laysInto() {
 		needs := j.worktree.seen("needs")
 		under := func(dirs ...string) string {
 			for i, d := range dirs {
@@ -77,12 +77,18 @@ func (j *job) variables(script string) []variable {
 		vars = append(vars,
 			local("CPATH", under("usr/include")),
 			local("LIBRARY_PATH", under("usr/lib")),
-			local("LD_LIBRARY_PATH", under("usr/lib")),
 			local("PKG_CONFIG_PATH", under("usr/lib/pkgconfig", "usr/share/pkgconfig")),
 			local("CMAKE_PREFIX_PATH", under("usr")),
 			local("ACLOCAL_PATH", under("usr/share/aclocal")),
 			local("XDG_DATA_DIRS", under("usr/share")+":/usr/local/share:/usr/share"),
 		)
+	}
+	if len(j.laid) > 0 && j.laysInto() && j.cross() == "" {
+		vars = append(vars, local("LD_LIBRARY_PATH", filepath.Join(j.worktree.seen("needs"), "usr/lib")))
+	}
+	vars = append(vars, j.crossVariables()...)
+	if j.cross() != "" {
+		search = filepath.Join(j.worktree.seen("home"), crossBin) + ":" + search
 	}
 	vars = append(vars, j.offline()...)
 	if v := j.varied; v != nil {
@@ -91,7 +97,7 @@ func (j *job) variables(script string) []variable {
 	return append(vars,
 		local("PATH", search),
 		local("CFLAGS", flags), local("CXXFLAGS", flags), local("FFLAGS", flags),
-		fixed("LDFLAGS", cmp.Or(j.Workspace.On.LDFlags, linkFlags)),
+		fixed("LDFLAGS", cmp.Or(j.Workspace.On.LDFlags, linkFlags)+j.crossLink()),
 	)
 }
 

@@ -210,6 +210,9 @@ func (j *job) steps(ctx context.Context, chain []stepKey, from int) (done int, e
 	if done, err = j.worktree.done(chain, from); err != nil {
 		return 0, err
 	}
+	if !j.runsTests() && j.recipe.Script(recipe.Test) != "" && done < len(chain) {
+		j.Progress.Note(fmt.Sprintf("%s: the test step is skipped: programs for %s do not run here", j.recipe.Name, j.Workspace.Target.Arch))
+	}
 	for i, step := range recipe.StepNames[:len(recipe.StepNames)-1] {
 		at := slices.IndexFunc(chain, func(l stepKey) bool { return l.step == step })
 		switch {
@@ -272,7 +275,10 @@ func (j *job) unpack(ctx context.Context, log io.Writer) error {
 	if err := j.unpackSources(ctx, log, func(recipe.Source) bool { return true }); err != nil {
 		return err
 	}
-	if !j.Runner.CanOverlay() {
+	if err := j.writeCross(); err != nil {
+		return err
+	}
+	if j.laysInto() {
 		if err := j.layInto(ctx, j.worktree.own("needs")); err != nil {
 			return err
 		}
@@ -354,6 +360,9 @@ func (j *job) script(ctx context.Context, s *StepResult, script string, log *os.
 		return err
 	}
 	c.Output, c.Trace = out, j.options.Needs
+	if limit := j.options.Tests; s.Step == recipe.Test && limit > 0 && (c.Limits.Time == 0 || limit < c.Limits.Time) {
+		c.Limits.Time = limit
+	}
 	used, err := j.Runner.Run(run, c)
 	j.touched = append(j.touched, used.Touched...)
 	if full := out.end(); full != nil && ctx.Err() == nil {
@@ -377,6 +386,11 @@ func (j *job) script(ctx context.Context, s *StepResult, script string, log *os.
 	e := &StepError{Recipe: j.recipe.Name, Step: s.Step, File: j.recipe.Doc.File, Ended: exit.Error(), Tail: out.lines(), Log: workspace.Display(log.Name())}
 	if e.Causes, err = Diagnose(log); err != nil {
 		return err
+	}
+	if s.Step == recipe.Test {
+		if e.Tests, err = FailedTests(log); err != nil {
+			return err
+		}
 	}
 	for i := range e.Causes {
 		j.whoHas(&e.Causes[i])

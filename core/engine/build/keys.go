@@ -38,9 +38,14 @@ func (j *job) keys(ctx context.Context) (chain []stepKey, whole string, err erro
 		case step == recipe.Unpack:
 			inputs["name"] = j.recipe.Name
 			inputs["sources"], inputs["patches"] = j.sourceInputs(), j.patchInputs(beside)
-			if !j.Runner.CanOverlay() {
+			if j.laysInto() {
 				inputs["needs"] = laid
 			}
+			if triplet := j.cross(); triplet != "" {
+				inputs["cross"] = []string{triplet, j.Workspace.Target.Arch}
+			}
+		case step == recipe.Test && !j.runsTests():
+			continue // what it would run is for another machine
 		case script == "" && len(rewritesAfter(j.recipe, step)) == 0:
 			continue
 		default:

@@ -177,7 +177,7 @@ func TestAfter(t *testing.T) {
 func TestStaged(t *testing.T) {
 	y := newFixture(t)
 	y.write("tide", "arch = \"independent\"\n[steps]\nstage = 'mkdir -p \"$DESTDIR/usr/share/the tide\"; echo x > \"$DESTDIR/usr/share/the tide/a b\"'\n[package.tide.layout]\n\"/nothing\" = {}\n")
-	staged, err := y.b.Staged(t.Context(), y.recipes("tide")[0])
+	staged, err := y.b.Staged(t.Context(), y.recipes("tide")[0], Options{})
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -14,6 +14,7 @@ import (
 
 	"ellwand.example/core/ell"
 	"ellwand.example/core/engine/layer"
+	"ellwand.example/core/fact/need"
 	"ellwand.example/core/needs/satisfy"
 	"ellwand.example/core/pattern"
 )
@@ -35,7 +36,11 @@ func (j *job) meetNeeds(ctx context.Context) error {
 	var missing []satisfy.NeedState
 	for _, n := range wanted {
 		text := n.String()
-		if p := satisfy.Find(all, n); p != nil {
+		usable := all
+		if isCommand(n) {
+			usable = runnable(all, j.cross() != "")
+		}
+		if p := satisfy.Find(usable, n); p != nil {
 			j.met[text] = p.Facts.Identity()
 			j.add(p, all)
 			continue
@@ -57,6 +62,11 @@ func (j *job) meetNeeds(ctx context.Context) error {
 	return nil
 }
 
+// isCommand reports whether a need asks for a command.
+func isCommand(n need.Need) bool {
+	return slices.ContainsFunc(n.Alternatives, func(a need.Alternative) bool { return a.Kind == need.Command })
+}
+
 func (j *job) add(p *satisfy.Package, all []*satisfy.Package) {
 	if slices.Contains(j.laid, p) {
 		return
@@ -72,7 +82,7 @@ func (j *job) add(p *satisfy.Package, all []*satisfy.Package) {
 // lay readies the packages that meet build needs to be laid over the system:
 // each is unpacked once, into a directory under its digest.
 func (j *job) lay(ctx context.Context) error {
-	if !j.Runner.CanOverlay() {
+	if j.laysInto() {
 		return nil
 	}
 	j.over = nil

@@ -39,6 +39,8 @@ const debugFlags = "-g"
 type splitCall struct {
 	Dir  string // the staging directory
 	Path string // where the toolchain's programs are
+	// Prefix is before the names of the programs.
+	Prefix string
 }
 
 const splitFunction = "build.split"
@@ -66,12 +68,16 @@ func (j *job) split(ctx context.Context) error {
 			return nil // no toolchain, and so nothing that it made
 		}
 	}
+	prefix := ""
+	if triplet := j.cross(); triplet != "" {
+		prefix = triplet + "-"
+	}
 	c, err := j.command("split", "")
 	if err != nil {
 		return err
 	}
 	c.Output = io.Discard
-	if err := j.Runner.Call(ctx, c, splitFunction, splitCall{j.worktree.seen("stage"), probe.SearchPath}); err != nil {
+	if err := j.Runner.Call(ctx, c, splitFunction, splitCall{j.worktree.seen("stage"), probe.SearchPath, prefix}); err != nil {
 		return fmt.Errorf("%s: the debug information cannot be split off: %w\nwrite `debug = false` into the recipe to leave it where it is", j.recipe.Name, err)
 	}
 	return nil
@@ -101,7 +107,7 @@ func splitDebug(c splitCall) error {
 			}
 			done[inode] = true
 		}
-		group.Go(func() error { return splitFile(c.Dir, path, info, &kept) })
+		group.Go(func() error { return splitFile(c, path, info, &kept) })
 		return nil
 	})
 	return errors.Join(err, group.Wait())
@@ -109,7 +115,7 @@ func splitDebug(c splitCall) error {
 
 // splitFile splits one file, if it is a program or library with something to
 // split off.
-func splitFile(root, path string, info fs.FileInfo, kept *sync.Map) (err error) {
+func splitFile(c splitCall, path string, info fs.FileInfo, kept *sync.Map) (err error) {
 	id, kind, found := debugOf(path)
 	if !found {
 		return nil
@@ -119,9 +125,9 @@ func splitFile(root, path string, info fs.FileInfo, kept *sync.Map) (err error) 
 		return err
 	}
 	defer func() { err = errors.Join(err, os.Chmod(path, info.Mode())) }()
-	debug := filepath.Join(root, debugDir, strings.TrimPrefix(path, root)+".debug")
+	debug := filepath.Join(c.Dir, debugDir, strings.TrimPrefix(path, c.Dir)+".debug")
 	if len(id) > 1 {
-		debug = filepath.Join(root, debugDir, ".build-id", hex.EncodeToString(id[:1]), hex.EncodeToString(id[1:])+".debug")
+		debug = filepath.Join(c.Dir, debugDir, ".build-id", hex.EncodeToString(id[:1]), hex.EncodeToString(id[1:])+".debug")
 	}
 	if err := os.MkdirAll(filepath.Dir(debug), 0o755); err != nil {
 		return err
@@ -133,15 +139,15 @@ func splitFile(root, path string, info fs.FileInfo, kept *sync.Map) (err error) 
 	// Copies of one program have the same debug information. Each of them hears
 	// of an error, and not the first one alone.
 	keep, _ := kept.LoadOrStore(debug, sync.OnceValue(func() error {
-		return errors.Join(tool("objcopy", "--only-keep-debug", path, debug), os.Chmod(debug, 0o644))
+		return errors.Join(tool(c.Prefix+"objcopy", "--only-keep-debug", path, debug), os.Chmod(debug, 0o644))
 	}))
 	if err := keep.(func() error)(); err != nil {
 		return err
 	}
-	if err := tool("strip", strip, path); err != nil {
+	if err := tool(c.Prefix+"strip", strip, path); err != nil {
 		return err
 	}
-	return tool("objcopy", "--add-gnu-debuglink="+debug, path)
+	return tool(c.Prefix+"objcopy", "--add-gnu-debuglink="+debug, path)
 }
 
 func tool(name string, args ...string) error {

@@ -32,8 +32,8 @@ func (e *SystemError) Status() fact.Status { return fact.StatusMachine }
 // on; it is empty for the running system. A root archive is unpacked on first use,
 // into a directory named by its digest.
 func System(ctx context.Context, w *workspace.Workspace, sink progress.Sink) (string, error) {
-	if !w.RunsHere() {
-		return "", &SystemError{w.Target.Name, fmt.Sprintf("it is for %s, whose programs do not run on this machine: build it on one of its kind", w.Target.Arch)}
+	if !w.RunsHere() && w.Cross() == "" {
+		return "", &SystemError{w.Target.Name, fmt.Sprintf("it is for %s, whose programs do not run on this machine: build it on one of its kind, or name a cross toolchain: toolchain = \"%s-linux-gnu\"", w.Target.Arch, w.Target.Arch)}
 	}
 	if w.On.System == "" || w.On.System == workspace.HostSystem {
 		return "", nil

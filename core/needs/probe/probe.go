@@ -30,7 +30,8 @@ const SearchPath = "/usr/local/bin:/usr/bin:/bin:/usr/local/sbin:/usr/sbin:/sbin
 
 // System is a system to look into.
 type System struct {
-	root string // "/" for the machine itself
+	root    string // "/" for the machine itself
+	triplet string // of a cross toolchain; empty for the system's own
 
 	linker  func() []string
 	headers func() []string
@@ -40,8 +41,12 @@ type System struct {
 }
 
 // Open returns the system that is in a directory; empty for the machine itself.
-func Open(root string) *System {
-	b := &System{root: cmp.Or(root, "/")}
+func Open(root string) *System { return OpenFor(root, "") }
+
+// OpenFor returns a system for builds with the toolchain of a triplet: libraries, headers,
+// modules of pkg-config and the compiler's programs are those of the triplet's architecture.
+func OpenFor(root, triplet string) *System {
+	b := &System{root: cmp.Or(root, "/"), triplet: triplet}
 	b.linker = sync.OnceValue(b.linkerDirs)
 	b.headers = sync.OnceValue(b.headerDirs)
 	b.modules = sync.OnceValue(b.pkgconfigDirs)
@@ -91,7 +96,7 @@ func (b *System) look(a need.Alternative) (Answer, bool) {
 	switch a.Kind {
 	case need.Command:
 		for dir := range strings.SplitSeq(SearchPath, ":") {
-			p := path.Join(dir, a.Name)
+			p := path.Join(dir, b.program(a.Name))
 			if info, err := b.stat(p); err == nil && info.Mode().IsRegular() && info.Mode()&0o111 != 0 {
 				return at(p, "")
 			}
@@ -130,6 +135,21 @@ func (b *System) look(a need.Alternative) (Answer, bool) {
 		}
 	}
 	return Answer{}, false
+}
+
+// toolchain are the programs of a toolchain, as needs call them, and as they are called with
+// a triplet before the name.
+var toolchain = map[string]string{
+	"cc": "gcc", "gcc": "gcc", "c++": "g++", "g++": "g++", "cpp": "cpp", "ld": "ld", "ar": "ar", "as": "as", "nm": "nm", "ranlib": "ranlib",
+	"strip": "strip", "objcopy": "objcopy", "objdump": "objdump", "readelf": "readelf", "gfortran": "gfortran",
+}
+
+// program is the name of the program that a command stands for.
+func (b *System) program(command string) string {
+	if tool := toolchain[command]; b.triplet != "" && tool != "" {
+		return b.triplet + "-" + tool
+	}
+	return command
 }
 
 func (b *System) pythonModule(a need.Alternative, at func(p, version string) (Answer, bool)) (Answer, bool) {
@@ -224,12 +244,18 @@ func (b *System) scan(p string) (scan.File, bool) {
 }
 
 func (b *System) pkgconfigDirs() []string {
+	if b.triplet != "" {
+		return b.glob("/usr/"+b.triplet+"/lib/pkgconfig", "/usr/lib/"+b.triplet+"/pkgconfig", "/usr/share/pkgconfig")
+	}
 	return b.glob("/usr/local/lib/*-linux-*/pkgconfig", "/usr/local/lib/pkgconfig", "/usr/local/share/pkgconfig", "/usr/lib/*-linux-*/pkgconfig", "/usr/lib64/pkgconfig", "/usr/lib/pkgconfig", "/usr/share/pkgconfig")
 }
 
 // linkerDirs are the directories that ld.so.conf names, and those that the dynamic
 // linker looks into anyway.
 func (b *System) linkerDirs() []string {
+	if b.triplet != "" {
+		return b.glob("/usr/"+b.triplet+"/lib", "/lib/"+b.triplet, "/usr/lib/"+b.triplet)
+	}
 	var dirs []string
 	var read func(file string, depth int)
 	read = func(file string, depth int) {
@@ -263,6 +289,9 @@ var searchedHere = pattern.New(`(?m)^ (/\S+)$`)
 // headerDirs are the compiler's own: it is asked on the machine itself, and
 // elsewhere they are those that a compiler is usually built with.
 func (b *System) headerDirs() []string {
+	if b.triplet != "" {
+		return b.glob("/usr/lib/gcc-cross/"+b.triplet+"/*/include", "/usr/lib/gcc/"+b.triplet+"/*/include", "/usr/"+b.triplet+"/include", "/usr/include/"+b.triplet, "/usr/include")
+	}
 	if b.root == "/" {
 		cmd := exec.Command("cc", "-E", "-Wp,-v", "-xc", os.DevNull)
 		cmd.Env = []string{"PATH=" + SearchPath, "LC_ALL=C"}

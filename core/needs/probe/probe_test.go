@@ -79,6 +79,36 @@ func TestLook(t *testing.T) {
 	}
 }
 
+// With a toolchain, compilers, libraries, headers and modules are those of its architecture.
+func TestOpenFor(t *testing.T) {
+	const triplet = "aarch64-linux-gnu"
+	pc := "Name: x\nDescription: x\nVersion: 1\n"
+	dir := root(t, map[string]string{
+		"usr/bin/cc": "", "usr/bin/" + triplet + "-gcc": "", "usr/bin/make": "",
+		"usr/lib/x86_64-linux-gnu/pkgconfig/here.pc": pc, "usr/lib/" + triplet + "/pkgconfig/there.pc": pc, "usr/share/pkgconfig/both.pc": pc,
+		"usr/" + triplet + "/include/there.h": "", "usr/include/both.h": "", "usr/include/x86_64-linux-gnu/here.h": "",
+		"usr/" + triplet + "/lib/libc.so.6": "", "usr/lib/x86_64-linux-gnu/libhere.so.1": "",
+	})
+	for _, name := range []string{"usr/bin/cc", "usr/bin/" + triplet + "-gcc", "usr/bin/make"} {
+		os.Chmod(filepath.Join(dir, name), 0o755)
+	}
+	b := OpenFor(dir, triplet)
+	for text, want := range map[string]string{
+		"command/cc": "/usr/bin/" + triplet + "-gcc", "command/make": "/usr/bin/make", "command/c++": "",
+		"pkgconfig/here": "", "pkgconfig/there": "/usr/lib/" + triplet + "/pkgconfig/there.pc", "pkgconfig/both": "/usr/share/pkgconfig/both.pc",
+		"header/there.h": "/usr/" + triplet + "/include/there.h", "header/both.h": "/usr/include/both.h", "header/here.h": "",
+		"soname/libc.so.6": "/usr/" + triplet + "/lib/libc.so.6", "soname/libhere.so.1": "",
+	} {
+		n, err := need.Parse(text)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if found, _ := b.Look(n, nil); found.Path != want {
+			t.Errorf("%s: %q, want %q", text, found.Path, want)
+		}
+	}
+}
+
 // A library is asked for the symbol versions that are needed of it.
 func TestSymbolVersions(t *testing.T) {
 	cc := testtool.Find(t, "cc")

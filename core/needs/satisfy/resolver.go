@@ -28,7 +28,7 @@ type Resolver struct {
 
 // Probe looks into the system.
 func (b *Resolver) Probe() *probe.System {
-	b.probing.Do(func() { b.probed = probe.Open(b.Root) })
+	b.probing.Do(func() { b.probed = probe.OpenFor(b.Root, b.Workspace.Cross()) })
 	return b.probed
 }
 
