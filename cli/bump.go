@@ -1,11 +1,14 @@
 package cli
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"os"
 	"os/exec"
+	"slices"
 	"strings"
+	"time"
 
 	"ellwand.example/app"
 
@@ -14,10 +17,11 @@ import (
 	"ellwand.example/cli/term"
 	"ellwand.example/core/bump"
 	"ellwand.example/core/fact"
+	"ellwand.example/core/workspace"
 )
 
 func (a *program) bumpCommand() *cobra.Command {
-	var release bool
+	var release, check, all, fresh bool
 	var messages []string
 	cmd := &cobra.Command{
 		Use:   "bump RECIPE VERSION",
@@ -26,10 +30,25 @@ func (a *program) bumpCommand() *cobra.Command {
 fetch and pin the new sources, and add a changelog entry. Comments, order and spacing
 of the recipe are kept. Then list what to check: patches and rewrites that no longer
 apply, license files that changed, and what was added or removed at the top of the
-source.`,
+source. Modules of languages are fetched anew.
+
+With --check, nothing is changed: upstream is asked for newer versions of the named
+recipes, or with --all of every recipe. It is asked where [upstream] of the recipe says, or
+else where its sources are from: for the tags of the git repository, or the page that
+lists the directory of the archive. Answers are kept for six hours.`,
 		Example: `  ellwand bump libharmonic 2.0.0 -m "A soname of its own"
+  ellwand bump --check --all
   ellwand bump tidegauge --release -m "Built with the new library"`,
 		Args: arguments(func(cmd *cobra.Command, args []string) error {
+			if check {
+				if all == (len(args) > 0) {
+					return errors.New("with --check, bump takes recipes, or --all")
+				}
+				return nil
+			}
+			if all || fresh {
+				return errors.New("--all and --fresh belong to --check")
+			}
 			if release && len(args) == 1 || !release && len(args) == 2 {
 				return nil
 			}
@@ -43,6 +62,9 @@ source.`,
 			w, err := a.open()
 			if err != nil {
 				return err
+			}
+			if check {
+				return a.checkUpstream(cmd.Context(), w, args, fresh)
 			}
 			r, err := w.Recipe(app.RecipeName(args[0]))
 			if err != nil {
@@ -66,9 +88,70 @@ source.`,
 			return nil
 		},
 	}
+	cmd.Flags().BoolVar(&check, "check", false, "ask upstream for newer versions")
+	cmd.Flags().BoolVar(&all, "all", false, "with --check: of every recipe")
+	cmd.Flags().BoolVar(&fresh, "fresh", false, "with --check: ask again, whatever was answered before")
 	cmd.Flags().BoolVar(&release, "release", false, "raise the release only")
 	cmd.Flags().StringArrayVarP(&messages, "message", "m", nil, "what is new, for the changelog entry; may be repeated")
 	return cmd
+}
+
+// answersKept is how long upstream's answers are taken for current.
+const answersKept = 6 * time.Hour
+
+// checkUpstream shows which recipes upstream has newer versions of.
+func (a *program) checkUpstream(ctx context.Context, w *workspace.Workspace, names []string, fresh bool) error {
+	all, err := recipes(w, names)
+	if err != nil {
+		return err
+	}
+	if err := w.MakeState(); err != nil {
+		return err
+	}
+	c := &bump.Checker{Registries: w.Settings.Sources.Registries, Cache: w.State("upstream"), Fresh: answersKept}
+	if fresh {
+		c.Fresh = 0
+	}
+	results := []bump.Checked{}
+	var rows [][]string
+	failed := 0
+	t := a.progress.Begin("ask upstream", int64(len(all)), "recipes")
+	for _, r := range all {
+		found, err := c.Check(ctx, r)
+		if ctx.Err() != nil {
+			t.End("interrupted")
+			return context.Cause(ctx)
+		}
+		t.Advance(1)
+		state := a.out.Style(term.Faint, "is the newest")
+		switch {
+		case err != nil:
+			found.Error = err.Error()
+			first, _, _ := strings.Cut(found.Error, "\n")
+			state = a.out.Style(term.Bad, fact.Visible(first))
+			failed++
+		case found.Newest != "":
+			state = a.out.Style(term.Good, fact.Visible(found.Newest))
+			if n := len(found.Newer); n > 1 {
+				state += a.out.Style(term.Faint, fmt.Sprintf(", and %d between", n-1))
+			}
+		}
+		results = append(results, found)
+		rows = append(rows, []string{r.Name, r.Version, state})
+	}
+	t.End("done")
+	if a.json {
+		err = a.printJSON(results)
+	} else {
+		a.out.Table([]string{"recipe", "version", "upstream"}, rows)
+		if i := slices.IndexFunc(results, func(c bump.Checked) bool { return c.Newest != "" }); i >= 0 {
+			a.out.Printf("next: `ellwand bump %s %s`\n", results[i].Recipe, fact.Visible(results[i].Newest))
+		}
+	}
+	if err == nil && failed == len(all) {
+		err = statusError(statusMachine)
+	}
+	return err
 }
 
 // author is who makes the change: as git knows it, or nobody.

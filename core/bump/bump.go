@@ -115,7 +115,20 @@ func (b *Bumper) Version(ctx context.Context, r *recipe.Recipe, to string, by st
 		}
 	}
 	if len(pins) == 0 {
-		return report, fmt.Errorf("no source of %s has another address for version %s: write {version} into the `url` or the `tag`\nthe recipe is as it was", r.Name, to)
+		// What has the same address may be another file now.
+		for i, s := range next.Sources {
+			if s.URL == "" {
+				continue
+			}
+			before := s.SHA256
+			next.Sources[i].SHA256 = ""
+			if err := pin(i); err != nil {
+				return report, err
+			}
+			if next.Sources[i].SHA256 == before {
+				return report, fmt.Errorf("no source of %s has another address for version %s, and %s is the file that it was: write {version} into the `url` or the `tag`\nthe recipe is as it was", r.Name, to, source.FileName(s))
+			}
+		}
 	}
 	if edited, err = next.WithPins(pins); err != nil {
 		return report, err

@@ -2,6 +2,8 @@ package bump
 
 import (
 	"context"
+	"crypto/sha256"
+	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
@@ -139,7 +141,43 @@ func TestRefusals(t *testing.T) {
 	}
 	fixed := strings.Replace(before, "tide-{version}", "tide-1.0", 1)
 	os.WriteFile(filepath.Join(y.dir, recipe.FileName), []byte(fixed), 0o644)
-	if _, err := y.b.Version(context.Background(), y.read(), "2.0", "", nil); err == nil || !strings.Contains(err.Error(), "write {version} into the `url`") {
-		t.Errorf("a fixed address: %v", err)
+	if _, err := y.b.Version(context.Background(), y.read(), "2.0", "", nil); err != nil || !strings.Contains(y.text(), "tide-2.0.tar.gz") {
+		t.Errorf("an address with the version written out: %v\n%s", err, y.text())
+	}
+}
+
+// An address that does not change is asked again, and files beside the recipe need no address.
+func TestSameAddress(t *testing.T) {
+	y := newFixture(t)
+	y.release("1.0", "a", "")
+	latest := filepath.Join(y.upstream, "latest.tar.gz")
+	copied := func(version string) string {
+		t.Helper()
+		data, err := os.ReadFile(filepath.Join(y.upstream, "tide-"+version+".tar.gz"))
+		if err != nil {
+			t.Fatal(err)
+		}
+		if err := os.WriteFile(latest, data, 0o644); err != nil {
+			t.Fatal(err)
+		}
+		return fmt.Sprintf("%x", sha256.Sum256(data))
+	}
+	digest := copied("1.0")
+	y.write("")
+	text := strings.Replace(y.text(), "tide-{version}.tar.gz\"\n", "latest.tar.gz\"\nsha256 = \""+digest+"\"\n", 1)
+	os.WriteFile(filepath.Join(y.dir, recipe.FileName), []byte(text), 0o644)
+	if _, err := y.b.Version(context.Background(), y.read(), "20260401", "", nil); err == nil || !strings.Contains(err.Error(), "latest.tar.gz is the file that it was") || y.text() != text {
+		t.Errorf("the same file: %v", err)
+	}
+	y.release("2.0", "a", "new")
+	digest = copied("2.0")
+	if _, err := y.b.Version(context.Background(), y.read(), "20260401", "", nil); err != nil || !strings.Contains(y.text(), digest) || y.read().Version != "20260401" {
+		t.Errorf("another file: %v\n%s", err, y.text())
+	}
+	os.WriteFile(filepath.Join(y.dir, "table"), nil, 0o644)
+	text = "format = 1\nname = \"tide\"\nversion = \"1.0\"\nrelease = 3\nsummary = \"Tides\"\nlicense = \"MIT\"\n[[source]]\nfile = \"table\"\n"
+	os.WriteFile(filepath.Join(y.dir, recipe.FileName), []byte(text), 0o644)
+	if _, err := y.b.Version(context.Background(), y.read(), "1.1", "", nil); err != nil || y.read().Full() != "1.1-1" {
+		t.Errorf("a source beside the recipe: %v", err)
 	}
 }

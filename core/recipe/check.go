@@ -36,6 +36,7 @@ var required = []struct{ key, line string }{
 func (r *Recipe) check() {
 	r.checkFacts()
 	r.checkOptions()
+	r.checkUpstream()
 	r.checkSources()
 	r.checkChangesToSources()
 	r.checkSteps()
@@ -149,6 +150,39 @@ func webAddress(s string) bool {
 	return err == nil && (u.Scheme == "http" || u.Scheme == "https") && u.Host != ""
 }
 
+// checkUpstream looks at where new versions are announced.
+func (r *Recipe) checkUpstream() {
+	d, u := r.Doc, r.Upstream
+	stated := 0
+	for _, key := range []string{"page", "git", "package"} {
+		if n := d.Find("upstream", key); n != nil {
+			if stated++; stated == 2 {
+				d.Add(n.Key, "versions are announced in one place: a `page`, a `git` repository or a `package`", "")
+			}
+		}
+	}
+	if u.Page != "" && !webAddress(u.Page) {
+		d.Add(d.At("upstream", "page"), fmt.Sprintf("%q is not a web address", u.Page), "it begins with https://")
+	}
+	if u.Git != "" && !gitAddress(u.Git) {
+		d.Add(d.At("upstream", "git"), fmt.Sprintf("%q is not the address of a git repository", u.Git), gitAddressShape)
+	}
+	if u.Package != "" && !strings.HasPrefix(u.Package, "pkg:golang/") && !strings.HasPrefix(u.Package, "pkg:npm/") {
+		d.Add(d.At("upstream", "package"), fmt.Sprintf("%q is not a package URL of Go or npm", u.Package), `such as "pkg:npm/left-pad"`)
+	}
+	if u.Match != "" && !strings.Contains(u.Match, r.Version) {
+		d.Add(d.At("upstream", "match"), fmt.Sprintf("%q has no version in it", u.Match), `write {version} where it is: "release-{version}"`)
+	}
+}
+
+// gitAddress reports whether git can fetch from an address.
+func gitAddress(s string) bool {
+	u, err := url.Parse(s)
+	return err == nil && slices.Contains([]string{"https", "http", "ssh", "git", "file"}, u.Scheme) && u.Path != ""
+}
+
+const gitAddressShape = "it begins with https://, ssh://, git:// or file:///"
+
 // origins are the keys that say where a source comes from.
 var origins = []string{"url", "git", "file", "modules"}
 
@@ -235,8 +269,8 @@ func (r *Recipe) checkGit(i int, s Source, item *document.Node) {
 		}
 		return
 	}
-	if u, err := url.Parse(s.Git); err != nil || !slices.Contains([]string{"https", "http", "ssh", "git", "file"}, u.Scheme) || u.Path == "" {
-		d.Add(d.At("source", i, "git"), fmt.Sprintf("%q is not the address of a git repository", s.Git), "it begins with https://, ssh://, git:// or file:///")
+	if !gitAddress(s.Git) {
+		d.Add(d.At("source", i, "git"), fmt.Sprintf("%q is not the address of a git repository", s.Git), gitAddressShape)
 	}
 	if n := item.Get("sha256"); n != nil {
 		d.AddAction(n.Key, "a git repository is pinned by its commit, not by a digest", "write `commit`; pinning adds that of the tag", fact.Action{Verb: fact.PinSources, Subject: r.Name})

@@ -62,9 +62,28 @@ type Bump struct {
 	Text    []string
 }
 
+// literalVersions are the edits of addresses and tags that have the version written out.
+func (r *Recipe) literalVersions(to string) []document.Edit {
+	var edits []document.Edit
+	for i := range r.Sources {
+		for _, key := range []string{"url", "tag"} {
+			n := r.Doc.Find("source", i, key)
+			if n == nil || n.Kind != document.String {
+				continue
+			}
+			written := string(r.Doc.Data[n.Value.Offset : n.Value.Offset+n.Value.Length])
+			if strings.Contains(written, "{version}") || !strings.Contains(written, r.Version) {
+				continue
+			}
+			edits = append(edits, document.Edit{At: n.Value, Text: strings.ReplaceAll(written, r.Version, to)})
+		}
+	}
+	return edits
+}
+
 // WithBump returns the recipe's text for another version: version and release
-// are replaced, and a change entry is put before the others. All else is the
-// same to the byte.
+// are replaced, also where addresses and tags of sources have the version written out, and a
+// change entry is put before the others. All else is the same to the byte.
 func (r *Recipe) WithBump(b Bump) ([]byte, error) {
 	d := r.Doc
 	if all := d.Find("change"); all != nil && (len(all.Items) == 0 || all.Items[0].Inline()) {
@@ -75,6 +94,9 @@ func (r *Recipe) WithBump(b Bump) ([]byte, error) {
 	}
 	if b.Version != r.Version {
 		edits = append(edits, d.SetString(d.Find("version"), b.Version))
+	}
+	if b.Version != r.Version {
+		edits = append(edits, r.literalVersions(b.Version)...)
 	}
 	var texts []string
 	for _, t := range b.Text {

@@ -55,6 +55,7 @@ type Recipe struct {
 	Category    string             `toml:"category"`
 	Let         map[string]string  `toml:"let" shape:"names with strings"`
 	Options     map[string]Option  `toml:"option"`
+	Upstream    Upstream           `toml:"upstream"`
 	Sources     []Source           `toml:"source"`
 	Patches     []Patch            `toml:"patch"`
 	Needs       Needs              `toml:"needs"`
@@ -72,6 +73,16 @@ type Recipe struct {
 	Dir        string             `toml:"-"` // the directory that the recipe is in
 	Doc        *document.Document `toml:"-"` // for the places of things
 	conditions int                `toml:"-"` // that were looked at
+}
+
+// Upstream says where new versions are announced, if the sources do not. At most one of Page,
+// Git and Package is set.
+type Upstream struct {
+	Page    string `toml:"page" shape:"an http:// or https:// address"`         // with links to the versions
+	Git     string `toml:"git" shape:"the address of a git repository"`         // with tags
+	Package string `toml:"package" shape:"a package URL such as \"pkg:npm/…\""` // of Go or npm
+	// Match is a tag, or the name of a file, of the recipe's own version.
+	Match string `toml:"match"`
 }
 
 // Source is an input: an archive or file at a URL, a file beside the recipe, a commit of a

@@ -134,6 +134,21 @@ func tagged(ctx context.Context, address, tag string) (string, error) {
 	return commit, nil
 }
 
+// Tags lists the tags of a repository.
+func Tags(ctx context.Context, address string) ([]string, error) {
+	list, err := runGit(ctx, "", address, "ls-remote", "--tags", "--refs", "--", address)
+	if err != nil {
+		return nil, err
+	}
+	var out []string
+	for line := range strings.Lines(list) {
+		if _, ref, ok := strings.Cut(strings.TrimSpace(line), "\trefs/tags/"); ok {
+			out = append(out, ref)
+		}
+	}
+	return out, nil
+}
+
 // obtain makes sure that a bare repository of Ellwand's own has a commit: alone
 // if the server gives it so, or with all that its tags and branches reach.
 func obtain(ctx context.Context, dir, address, commit string) error {
