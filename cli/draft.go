@@ -1,10 +1,12 @@
 package cli
 
 import (
+	"bytes"
 	"cmp"
 	"context"
 	"errors"
 	"fmt"
+	"go/version"
 	"io/fs"
 	"net/url"
 	"os"
@@ -32,7 +34,9 @@ import (
 // draftOptions are the flags of draft.
 type draftOptions struct {
 	name, version, license, summary string
-	build, noTests                  bool
+	tag                             string
+	build, noTests, write, options  bool
+	chosen                          []string
 }
 
 func (a *program) draftCommand() *cobra.Command {
@@ -49,9 +53,16 @@ Nothing of the source is run, except with --build: build the recipe, correct it 
 each failure, and retry while that helps; then lint. The layout is filled in from what
 was staged.
 
+SOURCE may be the address of a git repository (https://….git, or with --tag): the tag with
+the newest version is taken, or the one that --tag names.
+
+With --options, list what the source's own configuration can turn on and off, and stop;
+--option NAME makes one of them an option of the recipe, which --set changes.
+
 If the recipe exists, it is not changed: the difference to the draft is shown, and the
-exit status is 1. Values already in the recipe are reused.`,
-		Example: `  ellwand draft upstream/tidegauge-2.4.1.tar.gz --name tidegauge-again --build
+exit status is 1. With --write, it is changed. Values already in the recipe are reused.`,
+		Example: `  ellwand draft upstream/libharmonic-1.4.3.tar.gz --name harmonic-again --options
+  ellwand draft upstream/tidegauge-2.4.1.tar.gz --name tidegauge-again --build
   ellwand draft https://files.saltmarsh.example/tidegauge-2.4.1.tar.gz`,
 		Args: arguments(exactlyOne("SOURCE")),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -67,6 +78,10 @@ exit status is 1. Values already in the recipe are reused.`,
 	cmd.Flags().StringVar(&o.license, "license", "", "the license, as an SPDX expression, in place of what is found")
 	cmd.Flags().StringVar(&o.summary, "summary", "", "the summary, in place of the one found")
 	cmd.Flags().BoolVar(&o.noTests, "no-tests", false, "do not run the source's own tests")
+	cmd.Flags().BoolVar(&o.write, "write", false, "change the recipe, if it exists")
+	cmd.Flags().BoolVar(&o.options, "options", false, "list the options of the source")
+	cmd.Flags().StringSliceVar(&o.chosen, "option", nil, "make this option of the source an option of the recipe; may be repeated")
+	cmd.Flags().StringVar(&o.tag, "tag", "", "the tag of a git repository")
 	cmd.Flags().BoolVar(&o.build, "build", false, "build the recipe, and correct it from failures")
 	a.isolationFlag(cmd)
 	return cmd
@@ -81,7 +96,7 @@ func (a *program) draft(ctx context.Context, w *workspace.Workspace, arg string,
 		return err
 	}
 	defer layer.RemoveAll(temp)
-	origin, path, err := a.draftSource(ctx, w, arg, temp)
+	origin, path, err := a.draftSource(ctx, w, arg, o.tag, temp)
 	if err != nil {
 		return err
 	}
@@ -93,8 +108,18 @@ func (a *program) draft(ctx context.Context, w *workspace.Workspace, arg string,
 	if err != nil {
 		return err
 	}
-	f, err := draft.Look(tree, strings.TrimSuffix(arg, "/"), out.Dropped)
+	known := strings.TrimSuffix(arg, "/")
+	if origin.Git != "" {
+		known = source.FileName(recipe.Source{Git: origin.Git, Tag: origin.Tag, Commit: origin.Commit})
+	}
+	f, err := draft.Look(tree, known, out.Dropped)
 	if err != nil {
+		return err
+	}
+	if o.options {
+		return a.showOptions(f)
+	}
+	if err := f.Choose(o.chosen); err != nil {
 		return err
 	}
 	f.Name = cmp.Or(o.name, f.Name)
@@ -132,13 +157,24 @@ func (a *program) draft(ctx context.Context, w *workspace.Workspace, arg string,
 		return err
 	case o.build:
 		// The existing recipe is not changed: the trials are made elsewhere.
-		aside, err := w.Aside(filepath.Join(temp, "workspace"))
+		aside, err := w.AsideOf(filepath.Join(temp, "workspace"))
 		if err != nil {
 			return err
 		}
 		if err := errors.Join(d.write(aside), a.buildDraft(ctx, aside, d, false)); err != nil {
 			return err
 		}
+		if d.origin.File != "" {
+			d.beside = filepath.Join(aside.Dir, workspace.RecipesDir, f.Name, d.origin.File)
+		}
+	}
+	if text := d.text(); o.write && !bytes.Equal(there, text) {
+		a.showDifference(udiff.Unified(workspace.Display(file), workspace.Display(file)+" (drafted now)", string(there), string(text)))
+		if err := d.write(w); err != nil {
+			return err
+		}
+		a.out.Printf("%s is changed; next: `ellwand build %s`\n", workspace.Display(file), f.Name)
+		return nil
 	}
 	return a.draftAgain(workspace.Display(file), there, d.text())
 }
@@ -183,7 +219,8 @@ func (d *drafted) write(w *workspace.Workspace) error {
 	}
 	if d.origin.File != "" {
 		to := filepath.Join(dir, d.origin.File)
-		if _, err := os.Stat(to); errors.Is(err, fs.ErrNotExist) {
+		// A directory that changed is packed anew.
+		if _, err := os.Stat(d.beside); err == nil && d.beside != to {
 			if err := os.Rename(d.beside, to); err != nil {
 				return err
 			}
@@ -239,8 +276,21 @@ func (a *program) buildDraft(ctx context.Context, w *workspace.Workspace, d *dra
 
 // draftSource brings the source into the source cache. A directory becomes an archive
 // in temp, to be put beside the recipe.
-func (a *program) draftSource(ctx context.Context, w *workspace.Workspace, arg, temp string) (origin draft.Source, path string, err error) {
-	if u, err := url.Parse(arg); err == nil && u.Scheme != "" && u.Host+u.Path != "" {
+func (a *program) draftSource(ctx context.Context, w *workspace.Workspace, arg, tag, temp string) (origin draft.Source, path string, err error) {
+	fetcher := (&app.App{Workspace: w, Progress: a.progress}).Fetcher(ctx)
+	u, err := url.Parse(arg)
+	if isGit := err == nil && (strings.HasSuffix(u.Path, ".git") && u.Scheme != "" || u.Scheme == "git" || u.Scheme == "ssh"); isGit || tag != "" {
+		origin.Git, origin.Tag = arg, tag
+		if tag == "" {
+			if origin.Tag, err = newestTag(ctx, arg); err != nil {
+				return origin, "", err
+			}
+		}
+		got, err := fetcher.Fetch(ctx, &recipe.Recipe{Sources: []recipe.Source{{Git: origin.Git, Tag: origin.Tag}}}, 0)
+		origin.Commit = got.Commit
+		return origin, got.Path, err
+	}
+	if err == nil && u.Scheme != "" && u.Host+u.Path != "" {
 		origin.URL = arg
 	} else {
 		abs, err := filepath.Abs(arg)
@@ -262,9 +312,58 @@ func (a *program) draftSource(ctx context.Context, w *workspace.Workspace, arg, 
 		origin.URL = (&url.URL{Scheme: "file", Path: abs}).String()
 	}
 	r := &recipe.Recipe{Sources: []recipe.Source{{URL: origin.URL}}}
-	got, err := (&app.App{Workspace: w, Progress: a.progress}).Fetcher(ctx).Fetch(ctx, r, 0)
+	got, err := fetcher.Fetch(ctx, r, 0)
 	origin.SHA256 = got.SHA256
 	return origin, got.Path, err
+}
+
+// newestTag is the tag of a repository that names the newest version.
+func newestTag(ctx context.Context, address string) (string, error) {
+	tags, err := source.Tags(ctx, address)
+	if err != nil {
+		return "", err
+	}
+	newest := ""
+	for _, tag := range tags {
+		if _, v := draft.SplitName(tag); v == "" && !startsWithDigit(strings.TrimPrefix(tag, "v")) {
+			continue
+		}
+		if newest == "" || version.Compare(tagVersion(tag), tagVersion(newest)) > 0 {
+			newest = tag
+		}
+	}
+	if newest == "" {
+		return "", usageError{fmt.Errorf("%s has no tag with a version: name one with --tag", address)}
+	}
+	return newest, nil
+}
+
+func startsWithDigit(s string) bool { return s != "" && s[0] >= '0' && s[0] <= '9' }
+
+// tagVersion is the version that a tag names, such as v1.2 or release-1.2.
+func tagVersion(tag string) string {
+	if at := strings.IndexAny(tag, "0123456789"); at >= 0 {
+		tag = tag[at:]
+	}
+	return strings.ReplaceAll(tag, "-", "~") // what follows is unfinished
+}
+
+// showOptions lists what the configuration of a source can turn on and off.
+func (a *program) showOptions(f draft.Facts) error {
+	if a.json {
+		return a.printJSON(f.Switches)
+	}
+	if len(f.Switches) == 0 {
+		a.out.Printf("the source states no options\n")
+		return nil
+	}
+	var rows [][]string
+	for _, s := range f.Switches {
+		word, about, _ := strings.Cut(s, " ")
+		rows = append(rows, []string{fact.Visible(word), fact.Visible(strings.TrimSpace(about))})
+	}
+	a.out.Table([]string{"option", "what it does"}, rows)
+	return nil
 }
 
 // draftAgain shows what a draft would change in a recipe that is there.
@@ -275,7 +374,7 @@ func (a *program) draftAgain(name string, there, text []byte) error {
 		return nil
 	}
 	a.showDifference(difference)
-	a.err.Printf("%s exists and was not changed; above is what a draft would change\n", name)
+	a.err.Printf("%s exists and was not changed; above is what a draft would change (--write changes it)\n", name)
 	return statusError(statusFindings)
 }
 

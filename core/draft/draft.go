@@ -46,10 +46,13 @@ type Facts struct {
 	Maybe     []string          // build needs of parts that can be left out
 	Switches  []string          // options of the configure script, as it describes them
 	Modules   string            // the language whose modules it needs; empty for none
-	Pinned    string            // the SHA-256 of the modules, once they were fetched
-	Notes     []string          // for the reader of the recipe
-	Kept      Kept
+	// Unsupported says why the source cannot be built without somebody who writes how.
+	Unsupported string
+	Pinned      string   // the SHA-256 of the modules, once they were fetched
+	Notes       []string // for the reader of the recipe
+	Kept        Kept
 
+	chosen   []string // options of the source that the recipe has as its own
 	wayNotes []string // more of them, on how it is built
 	others   []Facts  // other ways to build it
 }

@@ -47,7 +47,7 @@ func (t *tree) methods() []Facts {
 		way(Facts{Method: "autotools", Notes: []string{"there is no configure script yet: autoreconf makes it"}}, "make", "autoreconf")
 	}
 	if configure != "" && !strings.Contains(configure, "Autoconf") {
-		way(Facts{Method: "make", Steps: map[string]string{recipe.Prepare: `./configure --prefix="$PREFIX"`},
+		way(Facts{Method: "make", Steps: map[string]string{recipe.Prepare: ownConfigure},
 			Notes: []string{"the configure script is its authors' own: see ./configure --help"}}, "make")
 	}
 	if t.has("go.mod") && makefile && !installs.MatchString(t.read("Makefile")+t.read("GNUmakefile")+t.read("makefile")) {
@@ -60,6 +60,9 @@ func (t *tree) methods() []Facts {
 		f := Facts{Method: "go"}
 		if !t.has("vendor") && strings.Contains(t.read("go.mod"), "require") {
 			f.Modules = "go"
+		}
+		if !t.hasText("*.go", `(?m)^package main\b`) {
+			f.Unsupported = "it is a library of Go and has no programs: what uses it fetches it as a module, so there is nothing to package"
 		}
 		way(f, "go")
 	}
@@ -92,6 +95,9 @@ func (t *tree) methods() []Facts {
 
 // installs matches a makefile that installs something.
 var installs = pattern.New(`(?m)^install\b.*:`)
+
+// ownConfigure runs a configure script that is not of Autoconf.
+const ownConfigure = `./configure --prefix="$PREFIX"`
 
 // waysBelow finds the ways in which the one directory of the source that has a build system
 // can be built.
@@ -154,7 +160,7 @@ func (t *tree) in(dir string) (names []string) {
 func (f *Facts) take(way Facts) {
 	f.Method, f.Build, f.Maybe, f.Switches, f.wayNotes = way.Method, way.Build, way.Maybe, way.Switches, way.Notes
 	f.Configure, f.Steps = way.Configure, map[string]string{}
-	f.Modules, f.Pinned = way.Modules, ""
+	f.Modules, f.Pinned, f.Unsupported = way.Modules, "", way.Unsupported
 	maps.Copy(f.Steps, way.Steps)
 }
 

@@ -6,7 +6,9 @@ import (
 	"slices"
 	"strings"
 
+	"ellwand.example/core/fact"
 	"ellwand.example/core/pattern"
+	"ellwand.example/core/recipe/document"
 )
 
 // Options of a source are written as the arguments that set them, with their
@@ -100,6 +102,71 @@ func (t *Trials) turnOff(tail []string) string {
 	}
 	f.Configure = append(f.Configure, off...)
 	return "configure gets " + strings.Join(off, " ")
+}
+
+// Choose makes options of the recipe of options of the source, by their names; the error says
+// which one the source does not have.
+func (f *Facts) Choose(names []string) error {
+	for _, name := range names {
+		i := slices.IndexFunc(f.Switches, func(s string) bool { return strings.EqualFold(optionName(s), name) })
+		if i < 0 {
+			var all []string
+			for _, s := range f.Switches {
+				all = append(all, optionName(s))
+			}
+			remedy := "it has none"
+			if near := fact.Nearest(name, all); near != "" {
+				remedy = fmt.Sprintf("did you mean %q?", near)
+			} else if len(all) > 0 {
+				remedy = "it has " + strings.Join(all, ", ")
+			}
+			return fact.Errorf(fact.StatusUsage, "the source has no option %q; %s", name, remedy)
+		}
+		f.chosen = append(f.chosen, f.Switches[i])
+	}
+	return nil
+}
+
+var notInOptionNames = pattern.New(`[^a-z0-9_]+`)
+
+// chosenOption writes an option of the source as an option of the recipe: its name there, its
+// table, and the argument of configure.
+func chosenOption(o string) (table, argument string) {
+	word := strings.Fields(o)[0]
+	about := strings.TrimSpace(strings.TrimPrefix(o, word))
+	name := strings.Trim(notInOptionNames.ReplaceAllString(strings.ToLower(optionName(o)), "_"), "_")
+	if name == "" || name[0] < 'a' || name[0] > 'z' {
+		name = "with_" + name
+	}
+	value, choices := "true", ""
+	switch _, stated, _ := strings.Cut(word, "="); {
+	case !strings.HasPrefix(word, "-D"):
+		value, choices = `"yes"`, `["yes", "no"]`
+		prefix := "--enable-"
+		if strings.HasPrefix(word, "--with") {
+			prefix = "--with-"
+		}
+		if strings.HasPrefix(word, "--disable-") || strings.HasPrefix(word, "--without-") {
+			value = `"yes"`
+		}
+		argument = prefix + optionName(o) + "={option." + name + "}"
+	case slices.Contains([]string{"ON", "OFF", "true", "false"}, stated):
+		if stated == "OFF" || stated == "false" {
+			value = "false"
+		}
+	case slices.Contains([]string{"auto", "enabled", "disabled"}, stated):
+		value, choices = document.Quote(stated), `["auto", "enabled", "disabled"]`
+	default:
+		value = document.Quote(stated)
+	}
+	if argument == "" {
+		argument = "-D" + optionName(o) + "={option." + name + "}"
+	}
+	table = fmt.Sprintf("[option.%s]\nsummary = %s\ndefault = %s\n", name, document.Quote(braces(comment(about))), value)
+	if choices != "" {
+		table += "choices = " + choices + "\n"
+	}
+	return table, argument
 }
 
 // optionName is the bare name of an option.

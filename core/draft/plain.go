@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"io/fs"
 	"path"
+	"regexp"
 	"slices"
 	"strings"
 	"unicode"
@@ -34,6 +35,9 @@ func (t *tree) plainWays() []Facts {
 		if !t.has("vendor") && strings.Contains(t.read("Cargo.lock"), "registry+") {
 			f.Modules = "cargo"
 		}
+		if !t.hasText("main.rs", "") && !t.hasText("Cargo.toml", `(?m)^\[\[bin\]\]`) && len(t.glob("src/bin/*.rs", "*/src/bin/*.rs")) == 0 {
+			f.Unsupported = "it is a library of Rust and has no programs: what uses it fetches it as a crate, so there is nothing to package"
+		}
 		return []Facts{f}
 	case strings.Contains(t.read("DESCRIPTION"), "Package:") && t.has("R"):
 		return []Facts{{Build: []string{"command/R"}, Steps: map[string]string{recipe.Stage: `mkdir -p "$DESTDIR/usr/lib/R/library"
@@ -48,6 +52,9 @@ R CMD INSTALL --no-test-load --library="$DESTDIR/usr/lib/R/library" .`}}}
 		return []Facts{t.node()}
 	case len(t.glob("*.gemspec")) > 0 && t.has("lib"):
 		return []Facts{{Method: "ruby", Build: []string{}}}
+	}
+	if why := t.foreign(); why != "" {
+		return []Facts{{Method: "copy", Unsupported: why, Notes: []string{why}}}
 	}
 	return t.files()
 }
@@ -64,6 +71,43 @@ cp -R ` + strings.Join(t.shipped(), " ") + ` "$dir/"`
 		script += fmt.Sprintf("\nmkdir -p \"$DESTDIR/usr/bin\"\nchmod 755 \"$dir/%s\"\nln -s \"../lib/node_modules/${dir##*/}/%s\" \"$DESTDIR/usr/bin/%s\"", bin[1], bin[1], bin[0])
 	}
 	return Facts{Build: []string{}, Steps: map[string]string{recipe.Stage: script}}
+}
+
+// hasText reports whether the source has a file with a name like that and a text that an
+// expression matches, other than in examples and tests.
+func (t *tree) hasText(name, expression string) bool {
+	text := regexp.MustCompile(expression)
+	found, n := false, 0
+	fs.WalkDir(t.root.FS(), ".", func(file string, e fs.DirEntry, err error) error {
+		if n++; err != nil || n > maxPlain || found {
+			return fs.SkipAll
+		}
+		if file != "." && e.IsDir() && notForUsers.MatchString(file) {
+			return fs.SkipDir
+		}
+		if ok, _ := path.Match(name, path.Base(file)); ok && e.Type().IsRegular() {
+			found = text.MatchString(t.read(file))
+		}
+		return nil
+	})
+	return found
+}
+
+// foreignKinds are kinds of sources that no method builds, by a file that they have.
+var foreignKinds = [][2]string{
+	{"*.cabal", "Haskell"}, {"dune-project", "OCaml"}, {"*.opam", "OCaml"}, {"mix.exs", "Elixir"}, {"rebar.config", "Erlang"}, {"build.sbt", "Scala"},
+	{"Package.swift", "Swift"}, {"build.zig", "Zig"}, {"*.nimble", "Nim"}, {"shard.yml", "Crystal"}, {"dub.json", "D"}, {"*.csproj", "C#"}, {"*.sln", "C#"},
+	{"SConstruct", "SCons"}, {"wscript", "Waf"}, {"WORKSPACE", "Bazel"}, {"MODULE.bazel", "Bazel"}, {"build.xml", "Ant"}, {"*.pro", "qmake"}, {"Jamroot", "Jam"}, {"*.asd", "Lisp"}, {"pubspec.yaml", "Dart"},
+}
+
+// foreign says that a source is of a kind that no method builds; empty if it is not.
+func (t *tree) foreign() string {
+	for _, kind := range foreignKinds {
+		if len(t.glob(kind[0])) > 0 {
+			return "it is built with " + kind[1] + ", for which there is no method: write the steps prepare, build and stage, and what they need"
+		}
+	}
+	return ""
 }
 
 // shipped lists what is at the top of a source, but for what users do not need.
@@ -160,7 +204,7 @@ func (t *tree) files() []Facts {
 		}
 		lines = []string{`mkdir -p "$DESTDIR/usr/share/$ELL_NAME"`, `cp -R ` + strings.Join(tops, " ") + ` "$DESTDIR/usr/share/$ELL_NAME/"`}
 	default:
-		return []Facts{{Method: "copy", Notes: []string{"no build system was found: write the build and stage steps, or [steps.copy], which says what goes where"}}}
+		return []Facts{{Method: "copy", Unsupported: "no build system that draft knows was found: write the build and stage steps", Notes: []string{"no build system was found: write the build and stage steps, or [steps.copy], which says what goes where"}}}
 	}
 	return []Facts{{Build: []string{}, Steps: map[string]string{recipe.Stage: strings.Join(lines, "\n")}, Notes: []string{"no build system was found: the files are installed as they are"}}}
 }

@@ -57,6 +57,9 @@ type Trials struct {
 // nothing new was learned, is the build's own.
 func (t *Trials) Run(ctx context.Context) (build.Result, error) {
 	t.tried = map[string]bool{}
+	if t.Facts.Unsupported != "" {
+		return build.Result{}, fact.Errorf(fact.StatusInput, "%s: %s", path.Join("recipes", t.Facts.Name, recipe.FileName), t.Facts.Unsupported)
+	}
 	for n := 1; ; n++ {
 		res, err := t.try(ctx)
 		if err == nil || ctx.Err() != nil || n > maxRounds {
@@ -93,15 +96,9 @@ func (t *Trials) giveUp(err error) error {
 // strayError is an installation that did not go where it should.
 type strayError struct {
 	path string
-	// file is the recipe in which a person has to say what goes where, since
-	// there is no build system; "" if there is one.
-	file string
 }
 
 func (e *strayError) Error() string {
-	if e.file != "" {
-		return "no build system that draft knows was found: write the build and stage steps in " + e.file
-	}
 	return e.path + " was installed, outside of the usual directories"
 }
 
@@ -175,11 +172,7 @@ func (t *Trials) layout(staged []staging.Path) error {
 		switch {
 		case p.Type == staging.Directory:
 		case !topDirs.MatchString(p.Path):
-			stray := &strayError{path: p.Path}
-			if t.Facts.Method == "copy" && t.Facts.Steps[recipe.Stage] == "" {
-				stray.file = path.Join("recipes", t.Facts.Name, recipe.FileName)
-			}
-			return stray
+			return &strayError{path: p.Path}
 		case layout.Documentation(p.Path):
 			documents += p.Size
 		case layout.Development(p.Path):
@@ -188,9 +181,6 @@ func (t *Trials) layout(staged []staging.Path) error {
 		case staging.DefaultKind(p.Path) == "" && !strings.HasSuffix(p.Path, ".la"):
 			other = true
 		}
-	}
-	if library := map[string]string{"go": "Go", "cargo": "Rust"}[t.Facts.Method]; !development && !other && library != "" {
-		return fmt.Errorf("it is a library of %s and has no programs: what uses it fetches it as a module, so there is nothing to package", library)
 	}
 	if !development && !other {
 		return errors.New("the stage step installed nothing into $DESTDIR that runs or is built with")
@@ -239,8 +229,6 @@ func (t *Trials) learn(ctx context.Context, err error) (failed, learned string) 
 	var step *build.StepError
 	var missing *satisfy.MissingError
 	switch {
-	case errors.As(err, &stray) && f.Method == "copy":
-		return err.Error(), ""
 	case errors.As(err, &stray):
 		return err.Error(), t.otherStaging(ctx)
 	case errors.As(err, &missing) && len(f.Test) > 0:
@@ -273,6 +261,13 @@ func (t *Trials) learn(ctx context.Context, err error) (failed, learned string) 
 			return failed, learned
 		}
 	}
+	if step.Step == recipe.Prepare && f.Steps[recipe.Prepare] == ownConfigure && t.once("without arguments") {
+		f.Steps[recipe.Prepare] = "./configure"
+		return failed, "the configure script gets no arguments"
+	}
+	if learned := t.leaveOutDirectory(step); learned != "" {
+		return failed, learned
+	}
 	switch {
 	case step.Step == recipe.Build && (f.Method == "make" || f.Method == "autotools") && len(step.Causes) == 0 && t.once("one"):
 		f.Steps[recipe.Build] = "export MAKEFLAGS=-j1 # several processes at once do not build it\n" + recipe.MethodScript(f.Method, recipe.Build, f.Configure)
@@ -282,6 +277,40 @@ func (t *Trials) learn(ctx context.Context, err error) (failed, learned string) 
 		return failed, other
 	}
 	return failed, ""
+}
+
+// leftDirectory is a line of make's with the directory that it stopped in.
+var leftDirectory = pattern.New(`make(?:\[\d+\])?: Leaving directory '/build/work/([^']+)'`)
+
+// besideTheProduct are directories that a package does without.
+var besideTheProduct = pattern.New(`(?i)^(docs?|documentation|man|manual|examples?|samples?|demos?|tests?|testsuite|bench(marks?)?|contrib|fuzz(ing)?)$`)
+
+// leaveOutDirectory leaves a directory of a source with Autotools out, if make stopped in it
+// and a package does without.
+func (t *Trials) leaveOutDirectory(step *build.StepError) string {
+	f := t.Facts
+	if step.Step != recipe.Build || f.Method != "autotools" {
+		return ""
+	}
+	for _, line := range step.Tail {
+		m := leftDirectory.FindStringSubmatch(line)
+		if m == nil {
+			continue
+		}
+		dir, _, _ := strings.Cut(m[1], "/")
+		if !besideTheProduct.MatchString(dir) || !t.once("without directory "+dir) {
+			return ""
+		}
+		script := f.Steps[recipe.Prepare]
+		if script == "" {
+			script = recipe.MethodScript(f.Method, recipe.Prepare, f.Configure)
+		}
+		f.Steps[recipe.Prepare] = fmt.Sprintf(`%s
+# The directory %[2]s does not build.
+sed -i -E '/^SUBDIRS *=/,/[^\\]$/ s/(^|[[:space:]])%[2]s([[:space:]]|$)/\1\2/' Makefile`, script, dir)
+		return "the directory " + dir + " is left out"
+	}
+	return ""
 }
 
 // once reports whether something was not tried before.

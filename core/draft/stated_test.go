@@ -103,6 +103,27 @@ func TestModuleSummary(t *testing.T) {
 	}
 }
 
+// What no method builds is said in a sentence, before anything is built.
+func TestUnsupported(t *testing.T) {
+	for what, c := range map[string]struct {
+		files map[string]string
+		want  string
+	}{
+		"a library of Go":   {map[string]string{"go.mod": "module tide.example/tide\n", "tide.go": "package tide\n", "examples/x/main.go": "package main\n"}, "library of Go"},
+		"a program of Go":   {map[string]string{"go.mod": "module tide.example/tide\n", "cmd/tide/main.go": "// x\npackage main\n"}, ""},
+		"a library of Rust": {map[string]string{"Cargo.toml": "[lib]\n", "src/lib.rs": "x"}, "library of Rust"},
+		"a program of Rust": {map[string]string{"Cargo.toml": "[package]\n", "src/main.rs": "x"}, ""},
+		"named programs":    {map[string]string{"Cargo.toml": "[[bin]]\nname = \"x\"\n", "src/x.rs": "x"}, ""},
+		"Haskell":           {map[string]string{"tide.cabal": "x", "Tide.hs": "x"}, "built with Haskell"},
+		"code alone":        {map[string]string{"tide.c": "x"}, "no build system that draft knows"},
+		"a makefile":        {map[string]string{"Makefile": "all:\n", "tide.cabal": "x"}, ""},
+	} {
+		if got := newTree(t, c.files).methods()[0].Unsupported; !strings.Contains(got, c.want) || c.want == "" && got != "" {
+			t.Errorf("%s: %q, want %q", what, got, c.want)
+		}
+	}
+}
+
 // Sources without a build system, by what is in them.
 func TestPlainWays(t *testing.T) {
 	for what, c := range map[string]struct {

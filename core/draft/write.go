@@ -17,7 +17,10 @@ import (
 // Source is where the source came from.
 type Source struct {
 	URL    string // an address, or
-	File   string // a file beside the recipe
+	File   string // a file beside the recipe, or
+	Git    string // a repository, with a tag and the commit that it has
+	Tag    string
+	Commit string
 	SHA256 string
 }
 
@@ -61,9 +64,26 @@ func Recipe(f Facts, s Source, maintainer string, today time.Time) []byte {
 	if len(f.Discard) > 0 {
 		line("discard    = [%s]", quoted(f.Discard))
 	}
+	configure := slices.Clone(f.Configure)
+	for _, o := range f.chosen {
+		table, argument := chosenOption(o)
+		if slices.Contains(configure, argument) {
+			continue // the recipe has it already
+		}
+		configure = append(configure, argument)
+		line("\n%s", strings.TrimRight(table, "\n"))
+	}
 	line("")
 	line("[[source]]")
-	if s.URL != "" {
+	if s.Git != "" {
+		line("git    = %s", document.Quote(braces(s.Git)))
+		tag := braces(s.Tag)
+		if f.Version != "" {
+			tag = strings.Replace(tag, f.Upstream, "{version}", 1)
+		}
+		line("tag    = %s", document.Quote(tag))
+		line("commit = %s", document.Quote(s.Commit))
+	} else if s.URL != "" {
 		url := braces(s.URL)
 		if f.Version != "" && f.Version == f.Upstream {
 			url = strings.ReplaceAll(url, f.Version, "{version}")
@@ -118,8 +138,8 @@ func Recipe(f Facts, s Source, maintainer string, today time.Time) []byte {
 	if f.Method != "" {
 		line("method    = %s", document.Quote(f.Method))
 	}
-	if len(f.Configure) > 0 || len(f.Switches) > 0 {
-		line("configure = [%s]", quoted(f.Configure))
+	if len(configure) > 0 || len(f.Switches) > 0 {
+		line("configure = [%s]", quoted(configure))
 	}
 	if len(f.Switches) > 0 {
 		line("# its options:")

@@ -133,6 +133,8 @@ type Workspace struct {
 	Target   recipe.Target
 	On       Target        // the settings of the target, if it has any
 	Set      recipe.Values // options for recipes that have them
+
+	like *Workspace // whose state is used, and whose paths are shown; nil for its own
 }
 
 // Find looks for a workspace in dir and the directories above it.
@@ -282,6 +284,16 @@ func (w *Workspace) Aside(dir string) (*Workspace, error) {
 	return &aside, nil
 }
 
+// AsideOf makes a workspace for trials as Aside does, of which the state is kept: layers and
+// logs are those of the first, and messages name files as if they were there.
+func (w *Workspace) AsideOf(dir string) (*Workspace, error) {
+	aside, err := w.Aside(dir)
+	if err == nil {
+		aside.like = w
+	}
+	return aside, err
+}
+
 // Display shortens a path for messages: relative to the current directory where
 // that is no longer.
 func Display(path string) string {
@@ -297,7 +309,11 @@ func Display(path string) string {
 
 // State returns a path under .ellwand/.
 func (w *Workspace) State(elem ...string) string {
-	return filepath.Join(append([]string{w.Dir, StateDir}, elem...)...)
+	dir := w.Dir
+	if w.like != nil {
+		dir = w.like.Dir
+	}
+	return filepath.Join(append([]string{dir, StateDir}, elem...)...)
 }
 
 // MakeState makes the directory of the workspace's state, which a workspace that comes
@@ -395,7 +411,11 @@ func (w *Workspace) Recipe(name string) (*recipe.Recipe, error) {
 	if names, err := w.Recipes(); err == nil && !slices.Contains(names, name) {
 		return nil, w.noRecipe(name, names)
 	}
-	return recipe.Load(dir, Display(filepath.Join(dir, recipe.FileName)), w.Target, w.Set)
+	shown := w.Dir
+	if w.like != nil {
+		shown = w.like.Dir
+	}
+	return recipe.Load(dir, Display(filepath.Join(shown, RecipesDir, name, recipe.FileName)), w.Target, w.Set)
 }
 
 func (w *Workspace) noRecipe(name string, names []string) error {
