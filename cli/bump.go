@@ -125,6 +125,9 @@ func (a *program) checkUpstream(ctx context.Context, w *workspace.Workspace, nam
 		t.Advance(1)
 		state := a.out.Style(term.Faint, "is the newest")
 		switch {
+		case errors.Is(err, bump.ErrNoPlace):
+			found.Error = err.Error()
+			state = a.out.Style(term.Faint, found.Error)
 		case err != nil:
 			found.Error = err.Error()
 			first, _, _ := strings.Cut(found.Error, "\n")
@@ -148,7 +151,7 @@ func (a *program) checkUpstream(ctx context.Context, w *workspace.Workspace, nam
 			a.out.Printf("next: `ellwand bump %s %s`\n", results[i].Recipe, fact.Visible(results[i].Newest))
 		}
 	}
-	if err == nil && failed == len(all) {
+	if err == nil && failed > 0 {
 		err = statusError(statusMachine)
 	}
 	return err

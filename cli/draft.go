@@ -61,7 +61,7 @@ With --options, list what the source's own configuration can turn on and off, an
 
 If the recipe exists, it is not changed: the difference to the draft is shown, and the
 exit status is 1. With --write, it is changed. Values already in the recipe are reused.`,
-		Example: `  ellwand draft upstream/libharmonic-1.4.3.tar.gz --name harmonic-again --options
+		Example: `  ellwand draft upstream/libharmonic-1.4.3.tar.gz --options
   ellwand draft upstream/tidegauge-2.4.1.tar.gz --name tidegauge-again --build
   ellwand draft https://files.saltmarsh.example/tidegauge-2.4.1.tar.gz`,
 		Args: arguments(exactlyOne("SOURCE")),

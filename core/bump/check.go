@@ -55,8 +55,8 @@ type place struct {
 	match   *regexp.Regexp
 }
 
-// errNoPlace says that nothing tells where versions are announced.
-var errNoPlace = fact.Errorf(fact.StatusInput, "nothing says where new versions are announced: add [upstream] with a page, git or package")
+// ErrNoPlace says that nothing tells where versions are announced.
+var ErrNoPlace = fact.Errorf(fact.StatusInput, "not known where to ask: add [upstream]")
 
 // Check asks for versions of a recipe that are newer than its own. Unfinished ones are left
 // out, unless the recipe is at such a one.
@@ -117,7 +117,7 @@ func (c *Checker) place(r *recipe.Recipe) (place, error) {
 			}
 		}
 	}
-	return place{}, errNoPlace
+	return place{}, ErrNoPlace
 }
 
 // matching is the pattern of names like one that has the version in it.

@@ -72,13 +72,13 @@ for tag in v1.2.0 v1.2.1 v1.3-rc1 release_1_4_0 nightly; do git tag $tag; done`,
 		}
 	}
 	for text, want := range map[string]string{
-		"[[source]]\nurl = \"SERVER/latest.tgz\"\n": "nothing says where new versions are announced",
-		"": "nothing says where new versions are announced",
-		"[[source]]\nurl = \"SERVER/gone/x-{version}.tgz\"\n":   "404",
-		"[upstream]\npackage = \"pkg:npm/broken\"\n":            "no JSON",
-		"[upstream]\npackage = \"pkg:golang/tide.example/none@x\"\n":            "404",
-		"[upstream]\ngit = \"REPOSITORY.none\"\n":               "tide.git.none",
-		"[upstream]\npackage = \"pkg:golang/tide.example/é\"\n": "not the path of a module",
+		"[[source]]\nurl = \"SERVER/latest.tgz\"\n": "not known where to ask",
+		"": "not known where to ask",
+		"[[source]]\nurl = \"SERVER/gone/x-{version}.tgz\"\n":        "404",
+		"[upstream]\npackage = \"pkg:npm/broken\"\n":                 "no JSON",
+		"[upstream]\npackage = \"pkg:golang/tide.example/none@x\"\n": "404",
+		"[upstream]\ngit = \"REPOSITORY.none\"\n":                    "tide.git.none",
+		"[upstream]\npackage = \"pkg:golang/tide.example/é\"\n":      "not the path of a module",
 	} {
 		if got, err := check(text); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%s: %+v, %v; want %s", text, got, err, want)
