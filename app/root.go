@@ -90,18 +90,18 @@ func (a *App) systemOf(ctx context.Context, w *workspace.Workspace, dir, word st
 		if err != nil {
 			return "", err
 		}
-		if !info.IsDir() {
-			cache, err := os.UserCacheDir()
-			if err != nil {
-				return "", err
-			}
-			dir, err := build.UnpackSystem(ctx, filepath.Join(cache, "ellwand", "systems"), word, a.Progress)
-			if err == nil && !hasSystem(dir) {
-				err = fact.Errorf(fact.StatusInput, "%s has no /bin/sh: it is not the archive of a root", word)
-			}
-			return dir, err
+		cache, err := os.UserCacheDir()
+		if err != nil {
+			return "", err
 		}
-		return filepath.Abs(word)
+		dir, err := build.SystemDirectory(ctx, filepath.Join(cache, "ellwand", "systems"), word, w.Target.Arch, a.Progress)
+		if err != nil {
+			return "", err
+		}
+		if !info.IsDir() && !hasSystem(dir) {
+			return "", fact.Errorf(fact.StatusInput, "%s has no /bin/sh: it is not the archive of a root", word)
+		}
+		return filepath.Abs(dir)
 	case hasSystem(dir):
 		return root.SystemNone, nil
 	case a.Workspace == nil || !w.RunsHere():

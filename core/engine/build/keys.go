@@ -26,7 +26,7 @@ func (j *job) keys(ctx context.Context) (chain []stepKey, whole string, err erro
 	for _, l := range j.laid {
 		laid = append(laid, l.Digest)
 	}
-	beside, err := j.besideDigests()
+	beside, err := j.besideDigests(ctx)
 	if err != nil {
 		return nil, "", err
 	}
@@ -101,9 +101,12 @@ func rewritesAfter(r *recipe.Recipe, step string) []recipe.Rewrite {
 // no other step run again.
 func seesRecipe(script string) bool { return strings.Contains(script, "ELL_RECIPE") }
 
+// largeFile is from how many bytes on a file's digest is remembered.
+const largeFile = 1 << 20
+
 // besideDigests are the digests of the files in the recipe's directory, but for
 // the recipe itself.
-func (j *job) besideDigests() (map[string]string, error) {
+func (j *job) besideDigests(ctx context.Context) (map[string]string, error) {
 	out := map[string]string{}
 	err := filepath.Walk(j.recipe.Dir, func(p string, info os.FileInfo, err error) error {
 		if err != nil || !info.Mode().IsRegular() {
@@ -113,12 +116,12 @@ func (j *job) besideDigests() (map[string]string, error) {
 		if err != nil || name == recipe.FileName {
 			return err
 		}
-		data, err := os.ReadFile(p)
-		if err != nil {
-			return err
+		digest := files.SHA256
+		if info.Size() >= largeFile {
+			digest = files.Known{Path: filepath.Join(j.state, "known.json")}.SHA256
 		}
-		out[filepath.ToSlash(name)] = fact.SHA256(data)
-		return nil
+		out[filepath.ToSlash(name)], err = digest(ctx, p)
+		return err
 	})
 	return out, err
 }

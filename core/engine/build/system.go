@@ -2,19 +2,21 @@ package build
 
 import (
 	"context"
-	"crypto/sha256"
-	"encoding/hex"
 	"errors"
 	"fmt"
 	"io"
 	"io/fs"
 	"os"
+	"path"
 	"path/filepath"
 	"strings"
+	"syscall"
 
 	"ellwand.example/core/cancel"
 	"ellwand.example/core/engine/layer"
 	"ellwand.example/core/fact"
+	"ellwand.example/core/files"
+	"ellwand.example/core/oci"
 	"ellwand.example/core/progress"
 	"ellwand.example/core/source/archive"
 	"ellwand.example/core/workspace"
@@ -38,19 +40,13 @@ func System(ctx context.Context, w *workspace.Workspace, sink progress.Sink) (st
 	if w.On.System == "" || w.On.System == workspace.HostSystem {
 		return "", nil
 	}
-	path := w.Abs(w.On.System)
-	info, err := os.Stat(path)
+	path, err := SystemDirectory(ctx, w.State("systems"), w.Abs(w.On.System), w.Target.Arch, sink)
 	if err != nil {
-		return "", err
-	}
-	if !info.IsDir() {
-		if path, err = UnpackSystem(ctx, w.State("systems"), path, sink); err != nil {
-			var damaged *fact.Error
-			if errors.As(err, &damaged) {
-				return "", &SystemError{w.Target.Name, damaged.Error()}
-			}
-			return "", err
+		var damaged *fact.Error
+		if errors.As(err, &damaged) {
+			return "", &SystemError{w.Target.Name, damaged.Error()}
 		}
+		return "", err
 	}
 	for _, shell := range []string{"bin/sh", "usr/bin/sh"} {
 		if _, err := os.Lstat(filepath.Join(path, shell)); err == nil {
@@ -60,51 +56,123 @@ func System(ctx context.Context, w *workspace.Workspace, sink progress.Sink) (st
 	return "", &SystemError{w.Target.Name, w.On.System + " has no /bin/sh, so that no step could run on it"}
 }
 
-// UnpackSystem unpacks a root archive into a directory below all that its digest names,
-// unless it is there, and returns that. Device nodes are left out, since every sandbox has
+// SystemDirectory is the directory of a system: the one that is named, or what a root archive,
+// or a container image in the OCI layout (a directory or an archive of one), is unpacked to.
+// That is below all, named by a digest. Device nodes are left out, since every sandbox has
 // its own; setuid programs come without that bit. The error is a *fact.Error if the
-// archive is at fault.
-func UnpackSystem(ctx context.Context, all, archive string, sink progress.Sink) (string, error) {
-	file, err := os.Open(archive)
+// archive or the image is at fault.
+func SystemDirectory(ctx context.Context, all, name, arch string, sink progress.Sink) (string, error) {
+	info, err := os.Stat(name)
 	if err != nil {
 		return "", err
 	}
-	defer file.Close()
-	info, err := file.Stat()
+	u := unpacking{all: all, name: name, arch: arch, sink: sink}
+	if info.IsDir() {
+		if _, err := os.Lstat(filepath.Join(name, oci.MarkerFile)); err != nil {
+			return name, nil
+		}
+		return u.image(ctx, name)
+	}
+	return u.archive(ctx, info.Size())
+}
+
+// unpacking is a system that is unpacked.
+type unpacking struct {
+	all, name, arch string
+	sink            progress.Sink
+}
+
+// archive unpacks a root archive, or the image that it holds.
+func (u unpacking) archive(ctx context.Context, size int64) (string, error) {
+	if err := os.MkdirAll(u.all, 0o755); err != nil {
+		return "", err
+	}
+	digest, err := files.Known{Path: filepath.Join(u.all, "known.json")}.SHA256(ctx, u.name)
 	if err != nil {
 		return "", err
 	}
-	t := sink.Begin("read "+filepath.Base(archive), 2*info.Size(), "bytes")
-	defer t.End("done")
-	h := sha256.New()
-	if _, err := io.Copy(h, cancel.Reader(ctx, &advancing{file, t})); err != nil {
+	dir, err := u.once(digest[:32], func(temp string) error {
+		file, err := os.Open(u.name)
+		if err != nil {
+			return err
+		}
+		defer file.Close()
+		t := u.sink.Begin("unpack "+filepath.Base(u.name), size, "bytes")
+		defer t.End("done")
+		return unpackRoot(ctx, &advancing{file, t}, temp)
+	})
+	if err != nil {
 		return "", err
 	}
-	dir := filepath.Join(all, hex.EncodeToString(h.Sum(nil))[:32])
+	if _, err := os.Lstat(filepath.Join(dir, oci.MarkerFile)); err == nil {
+		return u.image(ctx, dir)
+	}
+	return dir, nil
+}
+
+// once makes a directory with a name, unless it is there.
+func (u unpacking) once(name string, fill func(temp string) error) (string, error) {
+	dir := filepath.Join(u.all, name)
 	if _, err := os.Stat(dir); err == nil {
 		return dir, nil
 	}
-	if _, err := file.Seek(0, io.SeekStart); err != nil {
+	if err := os.MkdirAll(u.all, 0o755); err != nil {
 		return "", err
 	}
-	if err := os.MkdirAll(all, 0o755); err != nil {
-		return "", err
-	}
-	temp, err := os.MkdirTemp(all, ".new-")
+	temp, err := os.MkdirTemp(u.all, ".new-")
 	if err != nil {
 		return "", err
 	}
 	defer layer.RemoveAll(temp)
-	if err := unpackRoot(ctx, &advancing{file, t}, temp); err != nil {
-		if ctx.Err() != nil {
-			return "", context.Cause(ctx)
+	if err := fill(temp); err != nil {
+		if errors.Is(err, context.Canceled) || isSystem(err) {
+			return "", err
 		}
-		return "", fact.Errorf(fact.StatusInput, "%s: %v", archive, err)
+		return "", fact.Errorf(fact.StatusInput, "%s: %v", u.name, err)
 	}
 	if err := errors.Join(os.Chmod(temp, 0o755), os.Rename(temp, dir)); err != nil && !errors.Is(err, fs.ErrExist) {
 		return "", err
 	}
 	return dir, nil
+}
+
+// isSystem reports whether an error is the machine's, and says nothing of an archive: a full
+// disk, for one.
+func isSystem(err error) bool {
+	return errors.Is(err, syscall.ENOSPC) || errors.Is(err, syscall.EDQUOT)
+}
+
+// image unpacks the layers of an image, one over the other.
+func (u unpacking) image(ctx context.Context, dir string) (string, error) {
+	wrong := func(err error) error { return fact.Errorf(fact.StatusInput, "%s: %v", u.name, err) }
+	layout, err := oci.Open(dir)
+	if err != nil {
+		return "", wrong(err)
+	}
+	defer layout.Close()
+	image, err := layout.Image(goArchitectures[u.arch])
+	if err != nil {
+		return "", wrong(err)
+	}
+	return u.once("image-"+strings.TrimPrefix(image.Digest, "sha256:")[:32], func(temp string) error {
+		t := u.sink.Begin("unpack "+filepath.Base(u.name), int64(len(image.Layers)), "layers")
+		defer t.End("done")
+		for _, d := range image.Layers {
+			blob, err := layout.Blob(d)
+			if err != nil {
+				return err
+			}
+			err = unpackRoot(ctx, blob, temp)
+			if err == nil {
+				_, err = io.Copy(io.Discard, blob) // to its end, where the digest is compared
+			}
+			if err := errors.Join(err, blob.Close()); err != nil {
+				return err
+			}
+			t.Advance(1)
+		}
+		return nil
+	})
 }
 
 // advancing tells a task of what is read through it.
@@ -152,6 +220,9 @@ func unpackRoot(ctx context.Context, in io.Reader, dir string) error {
 			return fmt.Errorf("%q %w", e.Name, err)
 		}
 		mode := e.Mode & fs.ModePerm
+		if done, err := whiteout(tree.Root(), name); done || err != nil {
+			return err
+		}
 		switch e.Kind {
 		case archive.Directory:
 			err = tree.Directory(name)
@@ -175,13 +246,39 @@ func unpackRoot(ctx context.Context, in io.Reader, dir string) error {
 	if err != nil {
 		return err
 	}
-	// Last, since one may forbid to write into it.
+	// Last, since one may forbid to write into it; its owner may, for the layers to come.
 	for i := len(directories) - 1; i >= 0; i-- {
-		if err := tree.Root().Chmod(directories[i].name, directories[i].mode|0o500); err != nil {
+		if err := tree.Root().Chmod(directories[i].name, directories[i].mode|0o700); err != nil {
 			return err
 		}
 	}
 	return nil
+}
+
+// Names in layers of an image that remove what is below (OCI Image Format Specification).
+const (
+	whiteoutPrefix = ".wh."
+	whiteoutOpaque = ".wh..wh..opq"
+)
+
+// whiteout removes what an entry of a layer says is gone; done is whether it is such one.
+func whiteout(root *os.Root, name string) (done bool, err error) {
+	dir, base := path.Split(name)
+	if base == whiteoutOpaque {
+		entries, err := fs.ReadDir(root.FS(), path.Clean(dir))
+		if errors.Is(err, fs.ErrNotExist) {
+			return true, nil
+		}
+		for _, e := range entries {
+			err = errors.Join(err, root.RemoveAll(path.Join(dir, e.Name())))
+		}
+		return true, err
+	}
+	gone, ok := strings.CutPrefix(base, whiteoutPrefix)
+	if !ok || gone == "" || gone == "." || gone == ".." {
+		return ok, nil
+	}
+	return true, root.RemoveAll(path.Join(dir, gone))
 }
 
 // Bounds on what a root archive may unpack to.
