@@ -152,7 +152,7 @@ func (a *App) Systems(ctx context.Context) func(target string) func(solve.Need) 
 			}
 			return nil
 		}
-		system := probe.Open(root)
+		system := probe.OpenFor(root, on.Cross())
 		return func(n solve.Need) bool {
 			found, ok := system.Look(n.Need, n.Symbols)
 			return ok && found.Enough

@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"ellwand.example/core/ell"
+	"ellwand.example/core/engine/build"
 	"ellwand.example/core/engine/layer"
 	"ellwand.example/core/engine/sandbox"
 	"ellwand.example/core/fact"
@@ -47,6 +48,9 @@ func (r TrialReport) Failed() []trial.Check {
 // edited configuration, and the removal. Words are packages as for an installation, or
 // recipes. The error is of what prevents a trial; what fails in one is in the report.
 func (a *App) Trial(ctx context.Context, words []string, o TrialOptions) (report TrialReport, err error) {
+	if w := a.Workspace; w != nil && !w.RunsHere() {
+		return report, &build.SystemError{Target: w.Target.Name, Reason: fmt.Sprintf("nothing is tried: programs for %s do not run on this machine", w.Target.Arch)}
+	}
 	if words, err = a.trialWords(words); err != nil {
 		return report, err
 	}

@@ -92,8 +92,8 @@ func (a *program) buildTargets(ctx context.Context, names, words []string, set [
 
 // buildTarget builds recipes for one target: the named ones, or all of them.
 func (a *program) buildTarget(ctx context.Context, name string, words, set []string, o build.Options, lint bool) ([]build.Outcome, error) {
+	a.target = name // also for the commands that are suggested
 	one := *a
-	one.target = name
 	u, err := one.app()
 	if err != nil {
 		return nil, err
@@ -189,8 +189,8 @@ func (a *program) countedStates(counts map[string]int) string {
 func (a *program) tryTargets(ctx context.Context, names, words []string) error {
 	var failed error
 	for _, name := range names {
+		a.target = name
 		one := *a
-		one.target = name
 		u, err := one.app()
 		if err != nil {
 			return err

@@ -66,6 +66,8 @@ type program struct {
 	color     string
 	workspace string // the directory that --workspace names
 	isolation string // what --isolation says
+	// collected is what printJSON was called with, while a command runs for several targets.
+	collected []json.RawMessage
 	target    string // what --target says
 	running   bool   // the words were understood
 }
@@ -128,6 +130,7 @@ packages from it, lint them, and publish them into a repository.`,
 			}
 			a.running = true
 			a.out, a.err = term.NewWriter(stdout, a.color), term.NewWriter(stderr, a.color)
+			a.out.Edit, a.err.Edit = a.withTarget, a.withTarget
 			level := term.Normal
 			if a.quiet {
 				level = term.Quiet
@@ -156,9 +159,9 @@ packages from it, lint them, and publish them into a repository.`,
 		commands []*cobra.Command
 	}{
 		{"Recipes:", []*cobra.Command{a.initCommand(), a.draftCommand(), a.fetchCommand(), a.sourcesCommand(), a.bumpCommand(), a.exportCommand(), a.importCommand(), a.schemaCommand()}},
-		{"Builds:", []*cobra.Command{a.needsCommand(), a.planCommand(), a.buildCommand(), a.logCommand(), a.cleanCommand()}},
-		{"Packages:", []*cobra.Command{a.showCommand(), a.extractCommand(), a.compareCommand(), a.lintCommand(), a.explainCommand(), a.trialCommand(), a.orderCommand()}},
-		{"Repositories:", []*cobra.Command{a.publishCommand(), a.listCommand(), a.searchCommand(), a.syncCommand(), a.auditCommand(), a.promoteCommand(), a.retireCommand(), a.historyCommand(),
+		{"Builds:", []*cobra.Command{a.forTargets(a.needsCommand()), a.forTargets(a.planCommand()), a.buildCommand(), a.logCommand(), a.cleanCommand()}},
+		{"Packages:", []*cobra.Command{a.showCommand(), a.extractCommand(), a.compareCommand(), a.forTargets(a.lintCommand()), a.explainCommand(), a.forTargets(a.trialCommand()), a.orderCommand()}},
+		{"Repositories:", []*cobra.Command{a.forTargets(a.publishCommand()), a.listCommand(), a.searchCommand(), a.syncCommand(), a.auditCommand(), a.promoteCommand(), a.retireCommand(), a.historyCommand(),
 			a.rewindCommand(), a.verifyCommand(), a.pruneCommand(), a.indexCommand(), a.serveCommand()}},
 		{"Roots:", []*cobra.Command{a.rootCommand()}},
 		{"More:", []*cobra.Command{a.demoCommand()}},
@@ -208,6 +211,10 @@ func (a *program) printJSON(v any) error {
 	e.SetEscapeHTML(false)
 	if err := e.Encode(v); err != nil {
 		return err
+	}
+	if a.collected != nil {
+		a.collected = append(a.collected, b.Bytes())
+		return nil
 	}
 	_, err := a.out.Exact().Write(term.ASCII(b.Bytes()))
 	return err

@@ -26,6 +26,8 @@ const defaultWidth = 100
 type Writer struct {
 	Width    int
 	Terminal bool
+	// Edit, if set, edits texts before they are written.
+	Edit func(string) string
 
 	out io.Writer
 	r   *lipgloss.Renderer
@@ -144,7 +146,13 @@ func (w *Writer) Style(role Role, s string) string {
 }
 
 // Printf writes formatted text.
-func (w *Writer) Printf(format string, args ...any) { fmt.Fprintf(w, format, args...) }
+func (w *Writer) Printf(format string, args ...any) {
+	text := fmt.Sprintf(format, args...)
+	if w.Edit != nil {
+		text = w.Edit(text)
+	}
+	io.WriteString(w, text)
+}
 
 // Table writes rows in columns under a faint head. Text in the last column that
 // does not fit the width is continued on further lines; a summary is cut, with an

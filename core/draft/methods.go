@@ -183,7 +183,7 @@ func switches(configure string) []string {
 var (
 	pkgCheck    = pattern.New(`(?ms)^([ \t]*)PKG_CHECK_MODULES(?:_STATIC)?\s*\(\s*\[?\w+\]?\s*,\s*\[?([^\],)]+)\]?\s*([,)])`)
 	pkgMade     = pattern.New(`\$PKG_CONFIG --exists --print-errors \\?"([^"\\$]+)\\?"`)
-	mesonDep    = pattern.New(`dependency\s*\(\s*'([\w.+-]+)'([^)]*)\)`)
+	mesonDep    = pattern.New(`(?:^|[^\w])dependency\s*\(\s*'([\w.+-]+)'([^)]*)\)`)
 	mesonVer    = pattern.New(`version\s*:\s*'>=\s*([\w.]+)'`)
 	cinMakefile = pattern.New(`(?i)pkg_(?:check|search)_modules?\s*\(\s*\w+\s+((?:REQUIRED\s+|QUIET\s+|IMPORTED_TARGET\s+|GLOBAL\s+)*)([^)$]+)\)`)
 	inMakefile  = pattern.New(`(?:pkg-config|\$[({]PKG_?CONFIG[)}])((?:\s+--[\w-]+(?:=\S+)?)+)\s+["']?([a-z][\w.+-]*)`)

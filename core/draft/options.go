@@ -78,6 +78,9 @@ func (t *Trials) turnOff(tail []string) string {
 	inSide := slices.ContainsFunc(tail, func(line string) bool {
 		return strings.Contains(strings.ToLower(line), "error") && sideParts.MatchString(line)
 	})
+	if slices.ContainsFunc(tail, func(line string) bool { return strings.Contains(line, "Cannot find source file") }) {
+		inSide = inSide || slices.ContainsFunc(tail, func(line string) bool { return sideParts.MatchString(line) })
+	}
 	for _, o := range f.Switches {
 		name := optionName(o)
 		if inSide && sideOption.MatchString(name) {

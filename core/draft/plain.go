@@ -1,6 +1,7 @@
 package draft
 
 import (
+	"encoding/json"
 	"fmt"
 	"io/fs"
 	"path"
@@ -46,7 +47,7 @@ R CMD INSTALL --no-test-load --library="$DESTDIR/usr/lib/R/library" .`}}}
 		return []Facts{{Method: "java", Modules: "maven", Build: []string{"command/mvn"}}}
 	case t.has("build.gradle") || t.has("build.gradle.kts"):
 		return []Facts{{Method: "java", Build: []string{"command/gradle"}, Notes: []string{"Gradle downloads what it builds with, and a build has no network: the system must have it"}}}
-	case t.has("package.json") && t.has("package-lock.json"):
+	case t.has("package.json") && t.has("package-lock.json") && needsModules(t.read("package.json")):
 		return []Facts{{Method: "npm", Modules: "npm", Build: []string{"command/node", "command/npm"}}}
 	case t.has("package.json") && len(t.glob("*.js", "*/*.js", "*.mjs", "*.cjs", "*/*/*.js")) > 0:
 		return []Facts{t.node()}
@@ -57,6 +58,19 @@ R CMD INSTALL --no-test-load --library="$DESTDIR/usr/lib/R/library" .`}}}
 		return []Facts{{Method: "copy", Unsupported: why, Notes: []string{why}}}
 	}
 	return t.files()
+}
+
+// needsModules reports whether a package of Node.js is more than what its source has: it has
+// dependencies, or a script makes something of it.
+func needsModules(manifest string) bool {
+	var p struct {
+		Dependencies map[string]any `json:"dependencies"`
+		Scripts      map[string]any `json:"scripts"`
+	}
+	if json.Unmarshal([]byte(manifest), &p) != nil {
+		return true
+	}
+	return len(p.Dependencies) > 0 || p.Scripts["build"] != nil || p.Scripts["prepare"] != nil
 }
 
 func (t *tree) node() Facts {

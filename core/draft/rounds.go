@@ -292,7 +292,9 @@ func (t *Trials) leaveOutDirectory(step *build.StepError) string {
 	if step.Step != recipe.Build || f.Method != "autotools" {
 		return ""
 	}
-	for _, line := range step.Tail {
+	// It leaves directories that it is done with, too; what counts comes after the error.
+	at := max(0, slices.IndexFunc(step.Tail, func(line string) bool { return strings.Contains(line, "*** ") }))
+	for _, line := range step.Tail[at:] {
 		m := leftDirectory.FindStringSubmatch(line)
 		if m == nil {
 			continue

@@ -137,7 +137,7 @@ func TestPlainWays(t *testing.T) {
 		"node":                     {map[string]string{"package.json": `{"name":"@x/tide","bin":{"tide":"./bin/tide.js","bad name":"x","evil":"../../x"}}`, "bin/tide.js": "#!/usr/bin/node\n", "evil''' = x": "y"}, []string{`node_modules/tide"`, `"$DESTDIR/usr/bin/tide"`}},
 		"a gem":                    {map[string]string{"tide.gemspec": "x", "lib/tide.rb": "y", "exe/tide": "#!/usr/bin/ruby\n", "exe/evil'; x": "#!/usr/bin/ruby\n"}, []string{"vendor_ruby", `"$DESTDIR/usr/bin/`}},
 		"R":                        {map[string]string{"DESCRIPTION": "Package: tide\n", "R/tide.R": "y"}, []string{"R CMD INSTALL"}},
-		"a locked npm project":     {map[string]string{"package.json": "{}", "package-lock.json": "{}"}, []string{"npm pack"}},
+		"a locked npm project":     {map[string]string{"package.json": `{"dependencies":{"ebb":"1"}}`, "package-lock.json": "{}"}, []string{"npm pack"}},
 		"a Maven project":          {map[string]string{"pom.xml": "x"}, []string{"/usr/share/java/"}},
 		"crate":                    {map[string]string{"Cargo.toml": "[package]\n", "src/main.rs": "y"}, []string{"release -maxdepth 1"}},
 		"code that nothing builds": {map[string]string{"tide.hs": "main = x", "tide.cabal": "x"}, nil},

@@ -92,6 +92,8 @@ func TestRules(t *testing.T) {
 		{"npm", `{"lockfileVersion": 3, "packages": {"": {}, "node_modules/ebb": {"version": "1.0.0", "integrity": "sha256-qqqqqqqqqqqqqqqqqqqqqqqqqqqqqqqqqqqqqqqqqqo= sha1-nope"}}}`,
 			[]Download{{Path: "/ebb/-/ebb-1.0.0.tgz", SHA256: aDigest}, {Path: "/@tide/ebb", SHA256: bDigest}},
 			[]Download{{Path: "/ebb/-/ebb-1.0.0.tgz", SHA256: bDigest}, {Path: "/ebb.tgz"}, {Path: "/a/b/tar.gz/main"}}},
+		{"npm", `{"lockfileVersion": 1, "dependencies": {"ebb": {"version": "1.0.0", "dependencies": {"flow": {"version": "1", "integrity": "sha256-qqqqqqqqqqqqqqqqqqqqqqqqqqqqqqqqqqqqqqqqqqo="}}}}}`,
+			[]Download{{Path: "/flow/-/flow-1.tgz", SHA256: aDigest}}, []Download{{Path: "/ebb/-/ebb-1.0.0.tgz", SHA256: bDigest}}},
 		{"cargo", "[[package]]\nname = \"ebb\"\nversion = \"1.0.0\"\nsource = \"registry+x\"\nchecksum = \"" + aDigest + "\"\n",
 			[]Download{{Path: "/crates/ebb/1.0.0/download", SHA256: aDigest}, {Path: "/config.json", SHA256: bDigest}},
 			[]Download{{Path: "/crates/ebb/1.0.0/download", SHA256: bDigest}, {Path: "/ebb-1.0.0.crate"}}},
@@ -123,7 +125,7 @@ func TestRules(t *testing.T) {
 			}
 		}
 	}
-	for language, lock := range map[string]string{"npm": `{"lockfileVersion": 1, "dependencies": {}}`, "cargo": "[[", "python": "ebb==1.0\n"} {
+	for language, lock := range map[string]string{"npm": `{"lockfileVersion": 1}`, "cargo": "[[", "python": "ebb==1.0\n"} {
 		if _, err := Of(language).Rule([]byte(lock)); err == nil || fact.StatusOf(err) != fact.StatusInput {
 			t.Errorf("%s: the lock file %q: %v", language, lock, err)
 		}

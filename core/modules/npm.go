@@ -92,10 +92,17 @@ var npm = Language{
 	},
 }
 
-// npmLock is package-lock.json, of version 2 or 3.
+// npmLock is package-lock.json; version 1 has dependencies in place of packages.
 type npmLock struct {
-	Version  int                   `json:"lockfileVersion"`
-	Packages map[string]npmPackage `json:"packages"` // by their directories
+	Version      int                      `json:"lockfileVersion"`
+	Packages     map[string]npmPackage    `json:"packages"` // by their directories
+	Dependencies map[string]npmDependency `json:"dependencies"`
+}
+
+type npmDependency struct {
+	Version      string                   `json:"version"`
+	Integrity    string                   `json:"integrity"`
+	Dependencies map[string]npmDependency `json:"dependencies"`
 }
 
 type npmPackage struct {
@@ -109,8 +116,26 @@ func parseNpmLock(data []byte) (npmLock, error) {
 	if err := json.Unmarshal(data, &lock); err != nil {
 		return lock, fact.Errorf(fact.StatusInput, "the lock file is no JSON: %v", err)
 	}
+	if lock.Packages == nil && lock.Dependencies == nil {
+		return lock, fact.Errorf(fact.StatusInput, "the lock file names no modules: make it anew with `npm install --package-lock-only`")
+	}
 	if lock.Packages == nil {
-		return lock, fact.Errorf(fact.StatusInput, "the lock file has version %d, which names no digests: %s", lock.Version, "make it anew with `npm install --package-lock-only`")
+		lock.Packages = map[string]npmPackage{}
+		lock.packages("", lock.Dependencies, 0)
 	}
 	return lock, nil
+}
+
+// maxNested bounds how deep modules are in modules.
+const maxNested = 100
+
+// packages writes dependencies of version 1 as packages.
+func (l npmLock) packages(dir string, all map[string]npmDependency, depth int) {
+	for name, d := range all {
+		at := path.Join(dir, "node_modules", name)
+		l.Packages[at] = npmPackage{Version: d.Version, Integrity: d.Integrity}
+		if depth < maxNested {
+			l.packages(at, d.Dependencies, depth+1)
+		}
+	}
 }

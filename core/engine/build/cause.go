@@ -91,9 +91,13 @@ var logPatterns = []logPattern{
 	{MissingModule, pattern.New(`Could NOT find ([\w.+-]+) \(missing:`), func(what string) Cause {
 		return Cause{What: what, Message: "CMake does not find " + what, Remedy: "add the build dependency that provides it, or configure without it: `configure` in [steps]"}
 	}},
+	{MissingLibrary, pattern.New(`^configure: error: "?(?:\*+ )?(?:[Tt]he )?([A-Za-z][\w.+-]*)(?: library| headers?| development files)? (?:was |were )?(?:not found|(?:is |are )?(?:required|missing|needed))`), says("%s is missing",
+		"add the build dependency that provides it, such as \"pkgconfig/%s\", and install that")},
 	{WritesOutside, pattern.New(`(?:[‘'"` + "`" + `]|(?:create|open|write to|remove|touch) |: )(/[^\s‘’'":` + "`" + `]+)[’'"]?:? ?(?:.*: )?(?:Read-only file system|Directory nonexistent)`),
 		says("it writes to %s, outside of $DESTDIR", "steps write to the work tree and to $DESTDIR alone: install to \"$DESTDIR%s\"")},
 	{WritesOutside, pattern.New(`()Read-only file system`), says("it writes to the system", "steps write to the work tree and to $DESTDIR alone")},
+	{NoNetwork, pattern.New(`failed to load external entity "(https?://[^"]+)"|I/O error : Attempt to load network entity (\S+)`), says("it loads %s, which the system's XML catalog does not have",
+		"install what brings it to the system, such as the DTDs and style sheets of DocBook")},
 	{NoNetwork, pattern.New(`Could not resolve host:? '?([\w.-]+)|lookup ([\w.-]+)(?: on [^:]+:\d+)?: |unable to resolve host address [‘']([\w.-]+)|Failed to connect to ([\w.-]+)|Network is unreachable|Temporary failure in name resolution|Name or service not known|module lookup disabled`),
 		func(what string) Cause {
 			m := "it reaches for the network"

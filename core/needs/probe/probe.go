@@ -102,6 +102,13 @@ func (b *System) look(a need.Alternative) (Answer, bool) {
 			}
 		}
 	case need.File:
+		if b.triplet != "" && strings.HasPrefix(a.Name, "/lib") {
+			p := path.Join("/usr", b.triplet, a.Name)
+			if _, err := b.stat(p); err == nil {
+				return at(p, "")
+			}
+			break
+		}
 		if _, err := b.stat(a.Name); err == nil {
 			return at(a.Name, "")
 		}

@@ -87,14 +87,14 @@ func TestOpenFor(t *testing.T) {
 		"usr/bin/cc": "", "usr/bin/" + triplet + "-gcc": "", "usr/bin/make": "",
 		"usr/lib/x86_64-linux-gnu/pkgconfig/here.pc": pc, "usr/lib/" + triplet + "/pkgconfig/there.pc": pc, "usr/share/pkgconfig/both.pc": pc,
 		"usr/" + triplet + "/include/there.h": "", "usr/include/both.h": "", "usr/include/x86_64-linux-gnu/here.h": "",
-		"usr/" + triplet + "/lib/libc.so.6": "", "usr/lib/x86_64-linux-gnu/libhere.so.1": "",
+		"usr/" + triplet + "/lib/libc.so.6": "", "usr/" + triplet + "/lib/ld-linux-aarch64.so.1": "", "lib64/ld-linux-x86-64.so.2": "", "usr/lib/x86_64-linux-gnu/libhere.so.1": "",
 	})
 	for _, name := range []string{"usr/bin/cc", "usr/bin/" + triplet + "-gcc", "usr/bin/make"} {
 		os.Chmod(filepath.Join(dir, name), 0o755)
 	}
 	b := OpenFor(dir, triplet)
 	for text, want := range map[string]string{
-		"command/cc": "/usr/bin/" + triplet + "-gcc", "command/make": "/usr/bin/make", "command/c++": "",
+		"command/cc": "/usr/bin/" + triplet + "-gcc", "command/make": "/usr/bin/make", "command/c++": "", "file/lib/ld-linux-aarch64.so.1": "/usr/" + triplet + "/lib/ld-linux-aarch64.so.1", "file/lib64/ld-linux-x86-64.so.2": "",
 		"pkgconfig/here": "", "pkgconfig/there": "/usr/lib/" + triplet + "/pkgconfig/there.pc", "pkgconfig/both": "/usr/share/pkgconfig/both.pc",
 		"header/there.h": "/usr/" + triplet + "/include/there.h", "header/both.h": "/usr/include/both.h", "header/here.h": "",
 		"soname/libc.so.6": "/usr/" + triplet + "/lib/libc.so.6", "soname/libhere.so.1": "",
