@@ -46,6 +46,9 @@ func TestRecipeReference(t *testing.T) {
 	upstream := filepath.Join(work, "upstream")
 	commit := exampleRepository(t, filepath.Join(dir, "almanac.git"))
 	directory := filepath.Join(work, "recipes/tidegauge")
+	if err := os.WriteFile(filepath.Join(directory, "station.conf"), []byte("station = Saltmarsh Bridge\n"), 0o644); err != nil {
+		t.Fatal(err)
+	}
 	shown := map[string]bool{}
 	for _, m := range example.FindAllStringSubmatch(string(text), -1) {
 		with, block := m[1], m[2]

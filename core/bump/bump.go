@@ -96,7 +96,7 @@ func (b *Bumper) Version(ctx context.Context, r *recipe.Recipe, to string, by st
 		return nil
 	}
 	for i := range next.Sources {
-		if next.Sources[i].URL == r.Sources[i].URL && next.Sources[i].Tag == r.Sources[i].Tag {
+		if i < len(r.Sources) && next.Sources[i].URL == r.Sources[i].URL && next.Sources[i].Tag == r.Sources[i].Tag {
 			continue
 		}
 		next.Sources[i].SHA256, next.Sources[i].Commit = "", "" // the old file's

@@ -75,7 +75,7 @@ sha256 = "9f86d081884c7d659a2feaa0c55ad015a3bf4f1b2b0b822cd15d6c15b0f00a08"`,
 		recipe: func(c *recipeCheck) {
 			for i, s := range c.Sources {
 				if s.URL != "" && s.SHA256 == "" {
-					c.at(c.Doc.At("source", i, "url"), "%s is not pinned by a digest", s.URL)
+					c.at(c.Origin(i), "%s is not pinned by a digest", s.URL)
 				}
 			}
 		},
@@ -116,15 +116,15 @@ sha256 = "9f86d081884c7d659a2feaa0c55ad015a3bf4f1b2b0b822cd15d6c15b0f00a08"`,
 url    = "https://files.example/tide-{version}.tar.gz"
 sha256 = "9f86d081884c7d659a2feaa0c55ad015a3bf4f1b2b0b822cd15d6c15b0f00a08"`,
 		recipe: func(c *recipeCheck) {
-			for i := range c.Sources {
+			for _, s := range c.Sources {
 				for _, key := range []string{"url", "tag"} {
-					n := c.Doc.Find("source", i, key)
+					n := c.Doc.Find("source", s.Place, key)
 					if n == nil || !strings.ContainsAny(c.Version, "._~") {
 						continue
 					}
 					raw := string(c.Doc.Data[n.Value.Offset : n.Value.Offset+n.Value.Length])
 					if written(raw, c.Version) {
-						c.fixable(n.Value, setFact(strings.ReplaceAll(strings.Trim(raw, `"'`), c.Version, "{version}"), "source", i, key), "the address has %s written out", c.Version)
+						c.fixable(n.Value, setFact(strings.ReplaceAll(strings.Trim(raw, `"'`), c.Version, "{version}"), "source", s.Place, key), "the address has %s written out", c.Version)
 					}
 				}
 			}

@@ -425,6 +425,9 @@ func (r *Recipe) checkEntry(path string, e Entry, at ...any) {
 			d.Add(place(who.key), fmt.Sprintf("%q cannot be an account's name", who.name), "owners and groups are given by name")
 		}
 	}
+	if e.Replace && e.From == "" {
+		d.Add(place("replace"), "`replace` belongs to `from`", `add: from = "FILE", a file beside the recipe that takes the place of the staged one`)
+	}
 	if e.From != "" {
 		r.checkLocal(e.From, "a file beside the recipe", append(slices.Clone(at), "from")...)
 		if strings.ContainsAny(path, "*?[{") || strings.HasSuffix(path, "/") {

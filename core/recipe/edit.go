@@ -21,15 +21,16 @@ type Pin struct {
 func (r *Recipe) pins(pins []Pin) []document.Edit {
 	var edits []document.Edit
 	for _, p := range pins {
+		place := r.Sources[p.Source].Place
 		key, value := "sha256", p.SHA256
 		if p.Commit != "" {
 			key, value = "commit", p.Commit
 		}
-		if n := r.Doc.Find("source", p.Source, key); n != nil {
+		if n := r.Doc.Find("source", place, key); n != nil {
 			edits = append(edits, r.Doc.SetString(n, value))
 			continue
 		}
-		item := r.Doc.Find("source", p.Source)
+		item := r.Doc.Find("source", place)
 		var n *document.Node
 		for _, behind := range []string{"url", "file", "git", "tag", "modules"} {
 			if found := item.Get(behind); found != nil {
@@ -65,9 +66,9 @@ type Bump struct {
 // literalVersions are the edits of addresses and tags that have the version written out.
 func (r *Recipe) literalVersions(to string) []document.Edit {
 	var edits []document.Edit
-	for i := range r.Sources {
+	for _, s := range r.Sources {
 		for _, key := range []string{"url", "tag"} {
-			n := r.Doc.Find("source", i, key)
+			n := r.Doc.Find("source", s.Place, key)
 			if n == nil || n.Kind != document.String {
 				continue
 			}

@@ -294,6 +294,14 @@ func (r *Recipe) decide(target Target) {
 			r.Needs.Run = append(r.Needs.Run, w.Run...)
 		}
 	}
+	var sources []Source
+	for i, s := range r.Sources {
+		if r.holds(s.If, target, "source", i, "if") {
+			s.Place, s.If = i, ""
+			sources = append(sources, s)
+		}
+	}
+	r.Sources = sources
 	var patches []Patch
 	for i, p := range r.Patches {
 		if r.holds(p.If, target, "patch", i, "if") {

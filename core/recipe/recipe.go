@@ -97,6 +97,8 @@ type Source struct {
 	Commit string   `toml:"commit"` // its whole name, in hexadecimal
 	Into   string   `toml:"into" shape:"a path in the work tree"`
 	Skip   []string `toml:"skip" shape:"patterns of paths in the archive"`
+	If     string   `toml:"if" shape:"a condition"`
+	Place  int      `toml:"-" json:"-"` // among the sources of the recipe's file, from 0
 
 	Modules string   `toml:"modules" shape:"the name of a language"` // of fact.ModuleLanguages
 	Run     string   `toml:"run" shape:"a shell script"`             // of fact.ModuleScript: what downloads
@@ -205,6 +207,8 @@ type Entry struct {
 	Owner string `toml:"owner"`
 	Group string `toml:"group"`
 	From  string `toml:"from" shape:"a file beside the recipe"`
+	// Replace says that From is in the place of a file that was staged.
+	Replace bool `toml:"replace"`
 	// Choice is a link that leads to this path if the root chooses so, Priority what
 	// it chooses by.
 	Choice   string `toml:"choice" shape:"an absolute path"`
@@ -321,12 +325,13 @@ func (r *Recipe) Makes(name string) bool { return slices.Contains(r.PackageNames
 
 // Origin is the place in the recipe that says where source i comes from.
 func (r *Recipe) Origin(i int) document.Span {
+	place := r.Sources[i].Place
 	for _, key := range origins {
-		if r.Doc.Find("source", i, key) != nil {
-			return r.Doc.At("source", i, key)
+		if r.Doc.Find("source", place, key) != nil {
+			return r.Doc.At("source", place, key)
 		}
 	}
-	return r.Doc.At("source", i)
+	return r.Doc.At("source", place)
 }
 
 // Beside returns the path of a file in the recipe's directory.
@@ -455,8 +460,8 @@ func (r *Recipe) checkDirectory() {
 			r.Doc.Add(r.Doc.At(path...), fmt.Sprintf("%q is not a regular file", name), "")
 		}
 	}
-	for i, s := range r.Sources {
-		beside(s.File, "source", i, "file")
+	for _, s := range r.Sources {
+		beside(s.File, "source", s.Place, "file")
 	}
 	for i, p := range r.Patches {
 		beside(p.File, "patch", i, "file")

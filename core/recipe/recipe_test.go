@@ -67,6 +67,24 @@ func TestParse(t *testing.T) {
 	}
 }
 
+// A source under a condition is used if that holds; pins find it in the file.
+func TestSourcesUnderConditions(t *testing.T) {
+	text := "format = 1\nname = \"tide\"\nversion = \"1\"\nrelease = 1\nsummary = \"Tides\"\nlicense = \"MIT\"\n" +
+		"[[source]]\nurl = \"https://x.example/a\"\nif = \"target.arch == 'riscv64'\"\n[[source]]\nurl = \"https://x.example/b\"\n"
+	r, err := Parse("recipe.toml", []byte(text), Target{Arch: "x86_64"}, nil)
+	if err != nil || len(r.Sources) != 1 || r.Sources[0].URL != "https://x.example/b" || r.Sources[0].Place != 1 {
+		t.Fatalf("%+v, %v", r.Sources, err)
+	}
+	line, _ := r.Doc.Position(r.Origin(0).Offset)
+	pinned, err := r.WithPins([]Pin{{Source: 0, SHA256: strings.Repeat("a", 64)}})
+	if err != nil || line != 11 || !strings.HasSuffix(string(pinned), "/b\"\nsha256 = \""+strings.Repeat("a", 64)+"\"\n") {
+		t.Errorf("line %d, %v\n%s", line, err, pinned)
+	}
+	if r, err = Parse("recipe.toml", []byte(text), Target{Arch: "riscv64"}, nil); err != nil || len(r.Sources) != 2 {
+		t.Errorf("%+v, %v", r.Sources, err)
+	}
+}
+
 // Each mistake is made alone in a recipe that is otherwise right.
 func TestMistakes(t *testing.T) {
 	for _, c := range []struct{ old, new, want string }{
@@ -103,6 +121,7 @@ func TestMistakes(t *testing.T) {
 		{`"/usr/bin/*"`, `"/usr/../etc"`, `is not a clean path`},
 		{`"/usr/bin/*" = {}`, `"/usr/bin/*" = { kind = "confg" }`, `unknown kind of path "confg" (did you mean "config"?)`},
 		{`"/usr/bin/*" = {}`, `"/usr/bin/*" = { from = "x" }`, "`from` puts one file at one path"},
+		{`"/usr/bin/*" = {}`, `"/usr/bin/*" = { replace = true }`, "`replace` belongs to `from`"},
 		{`"/usr/bin/*" = {}`, `"/usr/bin/*" = { owner = "0" }`, "owners and groups are given by name"},
 		{`mode = "0644"`, `mode = "rw"`, `"rw" is not a mode`},
 		{`"/usr/include/**" = {}`, `"/usr/bin/*" = {}`, `is in the layout of "tidegauge" too, on line 19`},

@@ -29,7 +29,7 @@ import (
 // that states it.
 func Unpinned(r *recipe.Recipe, i int, f source.Fetched) document.Problem {
 	if f.Commit != "" {
-		p := r.Doc.ProblemAt(r.Doc.At("source", i, "git"), fmt.Sprintf("%s names no commit, and a tag can be moved", f.Name),
+		p := r.Doc.ProblemAt(r.Origin(i), fmt.Sprintf("%s names no commit, and a tag can be moved", f.Name),
 			fmt.Sprintf("if you trust the commit that the tag %s points to, add:\ncommit = %q", r.Sources[i].Tag, f.Commit))
 		p.Action = fact.Action{Verb: fact.PinSources, Subject: r.Name}
 		return p

@@ -160,6 +160,8 @@ type rule struct {
 	start   int  // length of a pattern's literal start
 	weight  int  // literal characters in all
 	used    bool
+	// replaces is whether what it replaces was staged.
+	replaces bool
 }
 
 type resolver struct {
@@ -264,6 +266,9 @@ func Resolve(r *recipe.Recipe, staged []staging.Path) (map[string][]staging.Clai
 		case ru == nil || ru.dir:
 			unclaimed = append(unclaimed, p)
 			continue
+		case ru.entry.Replace:
+			ru.replaces = true
+			continue
 		case ru.entry.From != "":
 			ru.used = true
 			x.mismatch.Covered = append(x.mismatch.Covered, ru.Line)
@@ -326,8 +331,8 @@ func (x *resolver) directories(dirs, staged []staging.Path, holds map[string]map
 // and directories that the stage step did not make.
 func (x *resolver) declared(r *recipe.Recipe, claims map[string][]staging.Claim) {
 	for _, ru := range x.all {
-		if ru.used || !ru.literal {
-			continue
+		if ru.used || !ru.literal || ru.entry.Replace && !ru.replaces {
+			continue // a line that replaces nothing is one that matches nothing
 		}
 		switch {
 		case ru.entry.From != "":

@@ -131,6 +131,13 @@ func TestMismatch(t *testing.T) {
 	if _, err := Resolve(covered, paths("/usr/x")); !errors.As(err, &m) || len(m.Covered) != 1 {
 		t.Errorf("staged, and brought by the recipe: %v", err)
 	}
+	replaced := parse(t, "[package.tide.layout]\n\"/etc/tide\" = { from = \"x\", replace = true }\n\"/usr/*\" = {}\n")
+	if got, err := Resolve(replaced, paths("/etc/tide /usr/x")); err != nil || len(got["tide"]) != 2 || got["tide"][0].Disk != "x" {
+		t.Errorf("brought in place of what was staged: %+v, %v", got, err)
+	}
+	if _, err := Resolve(replaced, paths("/usr/x")); !errors.As(err, &m) || len(m.Unmatched) != 1 {
+		t.Errorf("brought in place of nothing: %v", err)
+	}
 }
 
 // What a first recipe is proposed: by package, in patterns that the next
