@@ -62,7 +62,10 @@ func (t *Trials) Run(ctx context.Context) (build.Result, error) {
 	}
 	for n := 1; ; n++ {
 		res, err := t.try(ctx)
-		if err == nil || ctx.Err() != nil || n > maxRounds {
+		if err == nil {
+			return t.watched(ctx, res)
+		}
+		if ctx.Err() != nil || n > maxRounds {
 			return res, err
 		}
 		round := Round{Number: n}

@@ -38,7 +38,7 @@ type job struct {
 	met     map[string]string // build need → what meets it
 	answers map[string]string // build need → what of the system meets it
 	over    []string          // directories of the laid packages
-	touched []sandbox.Touch   // what steps used, where that is watched
+	touched []touch           // what steps used, where that is watched
 	logs    string
 	number  int64 // of this build in the history; 0 for none
 }
@@ -364,7 +364,9 @@ func (j *job) script(ctx context.Context, s *StepResult, script string, log *os.
 		c.Limits.Time = limit
 	}
 	used, err := j.Runner.Run(run, c)
-	j.touched = append(j.touched, used.Touched...)
+	for _, t := range used.Touched {
+		j.touched = append(j.touched, touch{t, s.Step})
+	}
 	if full := out.end(); full != nil && ctx.Err() == nil {
 		t.End("failed")
 		return fmt.Errorf("%s: step %s: its log cannot be written: %w", j.recipe.Name, s.Step, full)

@@ -26,6 +26,8 @@ type Undeclared struct {
 	Need string `json:"need"`         // that would declare it
 	By   string `json:"by,omitempty"` // the program that ran the command
 	Path string `json:"path"`
+	// Steps are those that used it.
+	Steps []string `json:"steps"`
 }
 
 // launchers are programs that run what their input names: what they run, a
@@ -75,22 +77,35 @@ func (j *job) needsReport() (*NeedsReport, error) {
 		if by := j.met[text]; by != satisfy.BySystem && usedBy[by] {
 			continue
 		}
-		if !slices.ContainsFunc(j.touched, func(t sandbox.Touch) bool {
+		if !slices.ContainsFunc(j.touched, func(t touch) bool {
 			return slices.ContainsFunc(n.Alternatives, func(a need.Alternative) bool { return j.isOf(a, t.Path) })
 		}) {
 			r.Unused = append(r.Unused, text)
 		}
 	}
-	seen := map[string]bool{}
+	seen := map[string]int{} // need → its place in the report, from 1
 	for _, t := range j.touched {
-		u, ok := undeclared(t)
-		if !ok || owned[t.Path] != "" || seen[u.Need] || slices.ContainsFunc(declared, func(a need.Alternative) bool { return j.isOf(a, t.Path) || covers(a, u.Need) }) {
+		u, ok := undeclared(t.Touch)
+		if at := seen[u.Need]; ok && at > 0 {
+			if steps := &r.Undeclared[at-1].Steps; !slices.Contains(*steps, t.step) {
+				*steps = append(*steps, t.step)
+			}
 			continue
 		}
-		seen[u.Need] = true
+		if !ok || owned[t.Path] != "" || slices.ContainsFunc(declared, func(a need.Alternative) bool { return j.isOf(a, t.Path) || covers(a, u.Need) }) {
+			continue
+		}
+		u.Steps = []string{t.step}
 		r.Undeclared = append(r.Undeclared, u)
+		seen[u.Need] = len(r.Undeclared)
 	}
 	return r, nil
+}
+
+// touch is what a step used.
+type touch struct {
+	sandbox.Touch
+	step string
 }
 
 // ownedPaths tells which laid package has a path.
@@ -166,7 +181,7 @@ func undeclared(t sandbox.Touch) (u Undeclared, ok bool) {
 		if !commandDir.MatchString(t.Path) || probe.Everywhere(name) || !launchers[path.Base(t.By)] {
 			return u, false
 		}
-		return Undeclared{need.Command + "/" + name, path.Base(t.By), t.Path}, true
+		return Undeclared{Need: need.Command + "/" + name, By: path.Base(t.By), Path: t.Path}, true
 	}
 	m := includeDir.FindStringSubmatch(t.Path)
 	if m == nil {
