@@ -14,6 +14,7 @@ import (
 	"ellwand.example/core/credential"
 	"ellwand.example/core/ell"
 	"ellwand.example/core/fact"
+	"ellwand.example/core/fact/version"
 	"ellwand.example/core/repo/index"
 	"ellwand.example/core/workspace"
 )
@@ -264,4 +265,35 @@ func newestFiles(files []string) []string {
 		keep = append(keep, n.file)
 	}
 	return slices.DeleteFunc(slices.Clone(files), func(file string) bool { return !slices.Contains(keep, file) })
+}
+
+// Current divides package files into those of the version and release that their recipes are
+// at, or that no recipe of the workspace makes, and the identities of older ones. Files that
+// are no packages stay, for whoever opens them to report.
+func (a *App) Current(paths []string) (current, older []string, err error) {
+	at := map[string]version.Full{}
+	names, err := a.Workspace.Recipes()
+	if err != nil {
+		return nil, nil, err
+	}
+	for _, name := range names {
+		if r, err := a.Workspace.Recipe(name); err == nil {
+			at[name] = version.Full{Epoch: r.Epoch, Version: r.Version, Release: r.Release}
+		}
+	}
+	for _, file := range paths {
+		p, err := ell.Open(file)
+		if err != nil {
+			current = append(current, file)
+			continue
+		}
+		full, ok := at[p.Facts.Recipe]
+		if ok && p.Facts.Full().Compare(full) < 0 {
+			older = append(older, p.Facts.Identity())
+		} else {
+			current = append(current, file)
+		}
+		p.Close()
+	}
+	return current, older, nil
 }

@@ -75,6 +75,18 @@ are published together are checked together. --allow accepts a finding, with a r
 			if err != nil {
 				return err
 			}
+			if all {
+				var outdated []string
+				if files, outdated, err = u.Current(files); err != nil {
+					return err
+				}
+				for _, identity := range outdated {
+					a.err.Printf("%s is older than its recipe, and is not published\n", identity)
+				}
+				if len(files) == 0 && len(outdated) > 0 {
+					return errors.New("nothing to publish: `ellwand build --all` builds what is newer")
+				}
+			}
 			allow, err := flags.exceptions(true)
 			if err != nil {
 				return err

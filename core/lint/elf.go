@@ -2,6 +2,7 @@ package lint
 
 import (
 	"bytes"
+	"debug/elf"
 	"path"
 	"slices"
 	"strings"
@@ -90,6 +91,8 @@ func elfRules() []Rule {
 		ell326(),
 		ell327(),
 		ell328(),
+		ell329(),
+		ell330(),
 	}
 }
 
@@ -674,6 +677,48 @@ func ell328() Rule {
 	}
 }
 
+// ell329 reports: static library with debug information.
+func ell329() Rule {
+	return Rule{
+		Code: "ELL329", Severity: Hint, Title: "static library with debug information",
+		Why:    "It is several times as large with it, and the information names files of the build that nobody has.",
+		Remedy: "leave `debug` out of the recipe, so that it is stripped; or run strip --strip-debug on it",
+		Wrong:  staticLibrary("s", "-g"),
+		Right:  staticLibrary("s", "-g0"),
+		file: func(c *fileCheck) {
+			if strings.HasSuffix(c.Path, ".a") && bytes.HasPrefix(c.data, []byte("!<arch>\n")) && bytes.Contains(c.data, []byte("\x00.debug_info\x00")) {
+				c.say("its members have debug information")
+			}
+		},
+	}
+}
+
+// localPath is a directory under /usr/local that programs have for what is theirs.
+var localPath = pattern.New(`/usr/local/(?:etc|var|share|lib|libexec)/[A-Za-z0-9._/+-]*`)
+
+// ell330 reports: directory under /usr/local compiled in.
+func ell330() Rule {
+	return Rule{
+		Code: "ELL330", Severity: Warning, Title: "directory under /usr/local compiled in",
+		Why:    "The program looks for its files where the package does not install them: it was configured for another prefix.",
+		Remedy: "configure it with --prefix=\"$PREFIX\", or what its build system has in place of that",
+		Wrong:  cFile("/usr/bin/tide", strings.ReplaceAll(cMain, "high water", "/usr/local/share/tide/tables"), ""),
+		Right:  cFile("/usr/bin/tide", strings.ReplaceAll(cMain, "high water", "/usr/share/tide/tables"), ""),
+		file: func(c *fileCheck) {
+			if !bytes.HasPrefix(c.data, []byte(elf.ELFMAG)) || strings.HasPrefix(c.Path, debugDir) {
+				return
+			}
+			for _, found := range localPath.FindAllString(string(c.data), 100) {
+				// Lists of usual places have this prefix in them, too.
+				if strings.Contains(found, "/"+c.pkg.Facts.Recipe) || strings.Contains(found, "/"+c.pkg.Facts.Name) {
+					c.say("it has %s in it", found)
+					return
+				}
+			}
+		},
+	}
+}
+
 // printing are those functions of which nearly every call is replaced by a
 // checked one.
 var printing = wordSet("sprintf snprintf vsprintf vsnprintf printf fprintf vfprintf vprintf")
@@ -828,7 +873,7 @@ printf '[target.saltmarsh-7]\nsystem = "base"\n' >> ellwand.toml
 
 // staticLibrary is an example with a static library, made with an option of
 // ar.
-func staticLibrary(option string) string {
+func staticLibrary(option string, flags ...string) string {
 	return forMachine + `debug = false
 [needs]
 build = ["command/cc", "command/ar"]
@@ -836,7 +881,7 @@ build = ["command/cc", "command/ar"]
 stage = '''
 install -d "$DESTDIR/usr/lib"
 echo 'int tide(void) { return 0; }' > tide.c
-cc $CFLAGS -c tide.c
+cc $CFLAGS ` + strings.Join(flags, " ") + ` -c tide.c
 ar rc` + option + ` "$DESTDIR/usr/lib/libtide.a" tide.o
 '''`
 }

@@ -86,6 +86,16 @@ func Make(ctx context.Context, b *satisfy.Resolver, all []*recipe.Recipe) ([]Pla
 	for _, name := range slices.Sorted(maps.Keys(byName)) {
 		out = append(out, *byName[name])
 	}
+	for i := range out {
+		p := &out[i]
+		if p.State == StateCurrent || p.State == StateNew {
+			continue
+		}
+		at := slices.IndexFunc(all, func(r *recipe.Recipe) bool { return r.Name == p.Recipe })
+		if place := b.PublishedIn(ctx, all[at]); place != "" {
+			p.Reasons = append(p.Reasons, fmt.Sprintf("%s is published in %s: if other contents come out, they need another release", p.Version, place))
+		}
+	}
 	slices.SortStableFunc(out, func(a, b Planned) int { return a.Level - b.Level })
 	return out, nil
 }

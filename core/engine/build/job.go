@@ -80,6 +80,11 @@ func (j *job) run(ctx context.Context) error {
 		j.result.State, j.result.Packages = Unchanged, old.Written
 		return nil
 	}
+	if packs && len(old.Packages) > 0 {
+		if place := j.PublishedIn(ctx, j.recipe); place != "" {
+			j.Progress.Note(fmt.Sprintf("%s: %s is published in %s: if other contents come out, they need another release", j.recipe.Name, j.recipe.Full(), place))
+		}
+	}
 	if packs || j.options.From != "" {
 		if err := os.RemoveAll(j.recordFile()); err != nil {
 			return err

@@ -116,8 +116,9 @@ func splitDebug(c splitCall) error {
 // splitFile splits one file, if it is a program or library with something to
 // split off.
 func splitFile(c splitCall, path string, info fs.FileInfo, kept *sync.Map) (err error) {
+	library := isStaticLibrary(path)
 	id, kind, found := debugOf(path)
-	if !found {
+	if !found && !library {
 		return nil
 	}
 	// Writing takes setuid away, and may not be allowed at all.
@@ -125,6 +126,9 @@ func splitFile(c splitCall, path string, info fs.FileInfo, kept *sync.Map) (err 
 		return err
 	}
 	defer func() { err = errors.Join(err, os.Chmod(path, info.Mode())) }()
+	if library {
+		return tool(c.Prefix+"strip", "--strip-debug", "--enable-deterministic-archives", path)
+	}
 	debug := filepath.Join(c.Dir, debugDir, strings.TrimPrefix(path, c.Dir)+".debug")
 	if len(id) > 1 {
 		debug = filepath.Join(c.Dir, debugDir, ".build-id", hex.EncodeToString(id[:1]), hex.EncodeToString(id[1:])+".debug")
@@ -148,6 +152,21 @@ func splitFile(c splitCall, path string, info fs.FileInfo, kept *sync.Map) (err 
 		return err
 	}
 	return tool(c.Prefix+"objcopy", "--add-gnu-debuglink="+debug, path)
+}
+
+// isStaticLibrary reports whether a file is an archive that the linker reads.
+func isStaticLibrary(path string) bool {
+	if !strings.HasSuffix(path, ".a") {
+		return false
+	}
+	f, err := os.Open(path)
+	if err != nil {
+		return false
+	}
+	defer f.Close()
+	head := make([]byte, 8)
+	_, err = io.ReadFull(f, head)
+	return err == nil && string(head) == "!<arch>\n"
 }
 
 func tool(name string, args ...string) error {

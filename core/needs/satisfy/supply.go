@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strings"
 
 	"ellwand.example/core/fact"
 	"ellwand.example/core/fact/need"
@@ -23,6 +24,30 @@ type published struct {
 	disabled   bool
 	priority   int
 	records    []index.Record
+}
+
+// PublishedIn names a repository that has a package of this very version and release of a
+// recipe: publishing other contents under it would be refused. Repositories on servers are
+// not asked.
+func (b *Resolver) PublishedIn(ctx context.Context, r *recipe.Recipe) string {
+	for _, name := range b.Workspace.RepositoryNames() {
+		place, channel := b.Workspace.Repository(name)
+		if strings.Contains(place, "://") {
+			continue
+		}
+		opened, err := repo.OpenCached(place)
+		if err != nil {
+			continue // publishing will tell
+		}
+		state, err := opened.At(ctx, channel)
+		if err != nil {
+			continue
+		}
+		if slices.ContainsFunc(state.Records[b.Workspace.Target.Name], func(p index.Record) bool { return p.Recipe == r.Name && p.Full().String() == r.Full() }) {
+			return name
+		}
+	}
+	return ""
 }
 
 // published reads the workspace's repositories. One that holds nothing yet, or
