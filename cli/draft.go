@@ -22,6 +22,7 @@ import (
 
 	"ellwand.example/cli/term"
 	"ellwand.example/core/draft"
+	"ellwand.example/core/engine/build"
 	"ellwand.example/core/engine/layer"
 	"ellwand.example/core/fact"
 	"ellwand.example/core/recipe"
@@ -266,12 +267,47 @@ func (a *program) buildDraft(ctx context.Context, w *workspace.Workspace, d *dra
 	if err != nil {
 		return err
 	}
+	if fixed, n, err := a.fixDraft(ctx, u, b, found.Findings); err != nil {
+		return err
+	} else if n > 0 {
+		res = fixed
+		if !a.json {
+			a.out.Printf("lint: %s fixed in the recipe\n", a.out.Style(term.Good, fact.Count(n, "finding", "findings")))
+		}
+		if found, err = u.Lint(ctx, u.Linter(ctx), app.LintTargets{Recipes: []string{res.Recipe}}); err != nil {
+			return err
+		}
+	}
 	if a.json {
 		return a.printJSON(map[string]any{"facts": d.facts, "rounds": rounds, "build": res, "findings": found.Findings})
 	}
 	a.showBuild(res)
 	a.showFindings(found.Subjects, found.Findings)
 	return nil
+}
+
+// fixDraft applies the automatic fixes of a drafted recipe's findings, and builds it again. If
+// it no longer builds, the recipe is put back.
+func (a *program) fixDraft(ctx context.Context, u *app.App, b *build.Builder, findings []fact.Finding) (res build.Result, n int, err error) {
+	fixed, _, err := u.Fix(findings)
+	if err != nil || len(fixed) != 1 || len(fixed[0].Findings) == 0 {
+		return res, 0, err
+	}
+	f := fixed[0]
+	if err := app.WriteFixed(f); err != nil {
+		return res, 0, err
+	}
+	r, err := u.Workspace.Recipe(f.Recipe.Name)
+	if err == nil {
+		res, err = b.Build(ctx, r, build.Options{})
+	}
+	if err != nil {
+		return res, 0, errors.Join(context.Cause(ctx), renameio.WriteFile(f.Recipe.Beside(recipe.FileName), f.Recipe.Doc.Data, 0o644))
+	}
+	if res.State == build.Repacked {
+		res.State = build.Built
+	}
+	return res, len(f.Findings), nil
 }
 
 // draftSource brings the source into the source cache. A directory becomes an archive

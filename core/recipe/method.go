@@ -86,8 +86,8 @@ done`,
 fi
 dir=/usr/lib/node_modules/$(node -p 'require("./package.json").name')
 mkdir -p "$DESTDIR$dir" "$DESTDIR/usr/bin"
-file=$(npm pack --offline --ignore-scripts --silent --pack-destination "$TMPDIR" | tail -n 1)
-tar -xzf "$TMPDIR/$file" --strip-components=1 -C "$DESTDIR$dir"
+npm pack --offline --ignore-scripts --silent --pack-destination "$TMPDIR" >"$TMPDIR/packed"
+tar -xzf "$TMPDIR/$(tail -n 1 "$TMPDIR/packed")" --strip-components=1 -C "$DESTDIR$dir"
 if test -d node_modules; then
 	rm -rf node_modules/.package-lock.json node_modules/.cache
 	cp -R node_modules "$DESTDIR$dir/"
@@ -99,12 +99,13 @@ find "$DESTDIR$dir" -type f -perm /111 ! -name '*.node' | while IFS= read -r fil
 	*) chmod 644 "$file" ;;
 	esac
 done
-node -p 'const p = require("./package.json"); const bin = typeof p.bin === "string" ? {[p.name.replace(/.*\//, "")]: p.bin} : p.bin || {}; Object.entries(bin).map(([name, file]) => name + " " + file.replace(/^\.\//, "") + "\n").join("")' | while read -r name file; do
+node -p 'const p = require("./package.json"); const bin = typeof p.bin === "string" ? {[p.name.replace(/.*\//, "")]: p.bin} : p.bin || {}; Object.entries(bin).map(([name, file]) => name + " " + file.replace(/^\.\//, "") + "\n").join("")' >"$TMPDIR/programs"
+while read -r name file; do
 	if test -n "$name"; then
 		chmod 755 "$DESTDIR$dir/$file"
 		ln -s "..${dir#/usr}/$file" "$DESTDIR/usr/bin/$name"
 	fi
-done
+done <"$TMPDIR/programs"
 find "$DESTDIR" -type d -empty -delete`,
 	},
 	"ruby": {
