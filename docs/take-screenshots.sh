@@ -73,7 +73,13 @@ sed -i -e 's|^release    = 4|release    = 5|' -e 's|mode = "0640"|mode = "0644"|
 sed -i "s|^build = '''|prepare = \"sed -i s/next_high/next_peak/ src/* include/* tests/*\"\n&|" changed/recipes/libharmonic/recipe.toml
 (cd changed && ellwand build -q libharmonic >/dev/null)
 shot compare changed 'ellwand compare libharmonic@1.4.2-1' 'ellwand compare tidegauge@2.4.1-3 | head -7'
-shot list saltmarsh 'ellwand list' 'ellwand search tide' 'ellwand search pkgconfig/harmonic' 'ellwand search /usr/share/saltmarsh'
+# Two releases, and another architecture if the machine has the compiler.
+cp -r saltmarsh releases
+printf '\n[target.saltmarsh-7-x86_64]\n[target.saltmarsh-8-x86_64]\ncflags = "-O3"\n' >>releases/ellwand.toml
+if command -v aarch64-linux-gnu-gcc >/dev/null; then
+	printf '[target.saltmarsh-8-aarch64]\narch      = "aarch64"\ntoolchain = "aarch64-linux-gnu"\n' >>releases/ellwand.toml
+fi
+shot targets releases 'ellwand build -q --every-target --no-lint libharmonic saltmarsh-stations tidegauge tide-almanac' 'ellwand build -q --every-target --no-lint libharmonic saltmarsh-stations tidegauge tide-almanac' 'ellwand needs tidegauge --target saltmarsh-7-x86_64,saltmarsh-8-aarch64'
 
 # A root, whose configuration was edited in two ways before an upgrade.
 cp -r saltmarsh rooted
