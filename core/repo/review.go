@@ -70,6 +70,9 @@ func (tx *transaction) review(ctx context.Context, edits []*edit, o ChangeOption
 		if err != nil {
 			return nil, err
 		}
+		for _, note := range g.OnSystem {
+			sink.Note(note)
+		}
 		verdicts[i].assumed, verdicts[i].met = len(g.Assumed), g.Met
 		for _, x := range o.Passed {
 			if slices.ContainsFunc(e.added, func(r index.Record) bool { return r.Name == x.Package }) {

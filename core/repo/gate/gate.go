@@ -64,6 +64,8 @@ type Result struct {
 	Findings []fact.Finding
 	Assumed  []string                  // dependencies that the system is assumed to provide
 	Met      map[string][]index.Record // dependency → packages that provide it, as far as it was looked up
+	// OnSystem tells of dependencies that a package met, and only the system does now.
+	OnSystem []string
 	broken   map[string]index.Record
 }
 
@@ -82,7 +84,8 @@ func Check(ctx context.Context, c Change, after State) (Result, error) {
 	slices.SortFunc(g.findings, func(a, b fact.Finding) int {
 		return cmp.Or(cmp.Compare(a.Code, b.Code), cmp.Compare(a.Subject, b.Subject), cmp.Compare(a.What, b.What), cmp.Compare(a.Other, b.Other))
 	})
-	return Result{slices.Compact(g.findings), slices.Sorted(maps.Keys(g.assumed)), g.met, g.broken}, nil
+	slices.Sort(g.onSystem)
+	return Result{slices.Compact(g.findings), slices.Sorted(maps.Keys(g.assumed)), g.met, slices.Compact(g.onSystem), g.broken}, nil
 }
 
 // gate is the check of one change.
@@ -92,6 +95,7 @@ type gate struct {
 	met      map[string][]index.Record // need → who meets it afterwards
 	findings []fact.Finding
 	assumed  map[string]bool
+	onSystem []string
 	broken   map[string]index.Record // by name: those that lose what they need
 }
 
@@ -279,6 +283,13 @@ func (g *gate) stillMet(ctx context.Context, r, by index.Record, now *index.Reco
 			return err
 		}
 		if ok {
+			others, err := g.offering(ctx, n)
+			if err != nil {
+				return err
+			}
+			if len(others) == 0 {
+				g.onSystem = append(g.onSystem, fmt.Sprintf("%s needs %s, which %s provided, and now only the system does", r.Identity(), TextOf(n), by.Identity()))
+			}
 			continue
 		}
 		reason := fmt.Sprintf("needs %s, which only %s provides, and it is removed", TextOf(n), by.Identity())

@@ -177,6 +177,19 @@ func TestCheck(t *testing.T) {
 	}
 }
 
+// What a package met, and only the system does afterwards, is told; what another package
+// meets, or the system did all along, is not.
+func TestOnSystem(t *testing.T) {
+	ch, after := change(t,
+		[]string{"lib 1; provides soname/libbase.so.1", "other 1; provides soname/liba.so.1", "second 1; provides soname/liba.so.1", "a 1; needs soname/libbase.so.1; needs soname/liba.so.1"},
+		[]string{"lib 2; provides soname/libbase.so.2", "second 1; provides soname/liba.so.1", "a 1; needs soname/libbase.so.1; needs soname/liba.so.1"})
+	ch.System = func(n solve.Need) bool { return true }
+	result, err := Check(t.Context(), ch, after)
+	if want := []string{"a@1-1 needs soname/libbase.so.1, which lib@1-1 provided, and now only the system does"}; err != nil || len(result.Findings) > 0 || !slices.Equal(result.OnSystem, want) {
+		t.Errorf("%q, %v, %v", result.OnSystem, result.Findings, err)
+	}
+}
+
 // If the system is unknown, it is assumed to provide what no package ever did.
 func TestAssumed(t *testing.T) {
 	ch, after := change(t, []string{"lib 1; provides soname/lib.so.1", "z 1; needs soname/libz.so.1"},
