@@ -9,12 +9,17 @@ import (
 )
 
 // Nearest returns the candidate that is most similar to word, or "" if none is
-// similar: at most one edit for every four characters, two for short words.
+// similar: at most one edit for words of up to four characters, two for up to eight, and one
+// for every four characters of longer ones.
 func Nearest(word string, candidates []string) string {
 	if len(word) > maxNearest {
 		return ""
 	}
-	best, bestDistance := "", max(2, len(word)/4)+1
+	limit := max(2, len(word)/4)
+	if len(word) <= 4 {
+		limit = 1
+	}
+	best, bestDistance := "", limit+1
 	for _, c := range slices.Sorted(slices.Values(candidates)) {
 		if strings.EqualFold(c, word) {
 			return c

@@ -4,11 +4,14 @@ import (
 	"cmp"
 	"context"
 	"fmt"
+	"os/exec"
+	"path/filepath"
 	"slices"
 	"strings"
 
 	"ellwand.example/core/fact"
 	"ellwand.example/core/fact/need"
+	"ellwand.example/core/needs/probe"
 	"ellwand.example/core/recipe"
 )
 
@@ -22,6 +25,7 @@ type NeedState struct {
 	Version string    `json:"version,omitempty"` // of what is there
 	Holders []Holder  `json:"holders,omitempty"` // of what is not met: who has it
 	Near    string    `json:"near,omitempty"`    // of what is not met: something in the system with nearly its name
+	OnPath  string    `json:"on_path,omitempty"` // of a command that is not met: where the caller has it, and steps do not see it
 	Found   string    `json:"found,omitempty"`   // the packaged file that has the need; empty for a declared one
 	Lacks   []string  `json:"lacks,omitempty"`   // symbol versions that the system's library does not have
 }
@@ -90,6 +94,9 @@ func (n NeedState) Reason() string {
 	}
 	if len(n.Holders) == 0 {
 		parts = append(parts, "no repository and no recipe provides it")
+	}
+	if n.OnPath != "" {
+		parts = append(parts, fmt.Sprintf("you have %s, which steps do not see: they look in the system's own directories", n.OnPath))
 	}
 	if n.Near != "" {
 		parts = append(parts, fmt.Sprintf("did you mean %q?", n.Near))
@@ -208,6 +215,11 @@ func (b *Resolver) FindHolders(ctx context.Context, r *recipe.Recipe, states []N
 		}
 		if s.Path == "" {
 			s.Near = b.Probe().Near(n)
+		}
+		for _, a := range n.Alternatives {
+			if path, err := exec.LookPath(a.Name); a.Kind == need.Command && err == nil && s.Path == "" && !slices.Contains(strings.Split(probe.SearchPath, ":"), filepath.Dir(path)) {
+				s.OnPath = path
+			}
 		}
 		if s.Near == "" && len(s.Holders) == 0 {
 			s.Near = nearest(n, published)

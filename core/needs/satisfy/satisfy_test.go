@@ -331,3 +331,30 @@ type noter struct {
 }
 
 func (n *noter) Note(s string) { n.all = append(n.all, fmt.Sprint(s)) }
+
+// A command that the caller has in a directory that steps do not see is told with its place.
+func TestOnPath(t *testing.T) {
+	dir := t.TempDir()
+	if err := os.WriteFile(filepath.Join(dir, "tidewise"), []byte("#!/bin/sh\n"), 0o755); err != nil {
+		t.Fatal(err)
+	}
+	t.Setenv("PATH", dir+":"+os.Getenv("PATH"))
+	w, err := workspace.Init(filepath.Join(t.TempDir(), "w"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	b := &Resolver{Workspace: w, Progress: progress.None}
+	for text, want := range map[string]string{"command/tidewise": filepath.Join(dir, "tidewise"), "command/nobody-has-this": "", "pkgconfig/tidewise": ""} {
+		n, err := need.Parse(text)
+		if err != nil {
+			t.Fatal(err)
+		}
+		states := []NeedState{b.State(n, nil, nil)}
+		if err := b.FindHolders(t.Context(), &recipe.Recipe{Name: "tide"}, states); err != nil {
+			t.Fatal(err)
+		}
+		if states[0].OnPath != want || strings.Contains(states[0].Reason(), "which steps do not see") != (want != "") {
+			t.Errorf("%s: %q, %s", text, states[0].OnPath, states[0].Reason())
+		}
+	}
+}
