@@ -206,12 +206,18 @@ func (b *Bumper) unpack(ctx context.Context, r *recipe.Recipe, dir string) error
 	if err := os.Mkdir(dir, 0o755); err != nil {
 		return err
 	}
-	for _, s := range r.Sources {
+	for i, s := range r.Sources {
 		if s.Modules != "" {
 			continue
 		}
-		path, name, digest := r.Beside(s.File), source.FileName(s), s.SHA256
-		if s.File == "" {
+		path, name, digest := "", source.FileName(s), s.SHA256
+		if s.File != "" {
+			got, err := b.Fetch(ctx, r, i) // from beside the recipe
+			if err != nil {
+				return err
+			}
+			path, digest = got.Path, got.SHA256
+		} else {
 			if s.Git != "" {
 				digest = b.Cache.CommitArchive(s.Commit).SHA256
 			}

@@ -98,7 +98,7 @@ func (r *Recipe) environment(set Values, target Target) map[string]any {
 	}
 	return map[string]any{
 		"option":  option,
-		"target":  map[string]any{"name": target.Name, "arch": target.Arch},
+		"target":  map[string]any{"name": target.Name, "arch": target.Arch, "system": target.System},
 		"version": r.Version,
 		"compare": version.Compare,
 	}

@@ -275,6 +275,9 @@ type Change struct {
 type Target struct {
 	Name string // a system release, such as saltmarsh-7
 	Arch string // as uname -m says it
+	// System is the release of the system that the target builds on, such as saltmarsh-7;
+	// empty if that is not known.
+	System string
 }
 
 // Full is version and release, such as 2.4.1-3.
@@ -441,7 +444,7 @@ func (r *Recipe) checkDirectory() {
 	if base := filepath.Base(r.Dir); r.Name != "" && r.Name != base {
 		r.Doc.Add(r.Doc.At("name"), fmt.Sprintf("the recipe is named %q and its directory %q", r.Name, base), "the two are the same: rename one")
 	}
-	beside := func(name string, path ...any) {
+	beside := func(name string, directory bool, path ...any) {
 		if name == "" || !filepath.IsLocal(name) {
 			return // said by check
 		}
@@ -456,19 +459,19 @@ func (r *Recipe) checkDirectory() {
 			return
 		}
 		defer f.Close()
-		if info, err := f.Stat(); err != nil || !info.Mode().IsRegular() {
+		if info, err := f.Stat(); err != nil || !info.Mode().IsRegular() && !(directory && info.IsDir()) {
 			r.Doc.Add(r.Doc.At(path...), fmt.Sprintf("%q is not a regular file", name), "")
 		}
 	}
 	for _, s := range r.Sources {
-		beside(s.File, "source", s.Place, "file")
+		beside(s.File, true, "source", s.Place, "file")
 	}
 	for i, p := range r.Patches {
-		beside(p.File, "patch", i, "file")
+		beside(p.File, false, "patch", i, "file")
 	}
 	for name, p := range r.Packages {
 		for path, e := range p.Layout {
-			beside(e.From, "package", name, "layout", path, "from")
+			beside(e.From, false, "package", name, "layout", path, "from")
 		}
 	}
 }

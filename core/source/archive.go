@@ -7,6 +7,7 @@ import (
 	"io"
 	"io/fs"
 	"os"
+	"path"
 	"path/filepath"
 	"time"
 
@@ -26,47 +27,53 @@ func PackDirectory(ctx context.Context, dir, out string) error {
 		return err
 	}
 	defer t.Cleanup()
+	root, err := os.OpenRoot(dir)
+	if err != nil {
+		return err
+	}
+	defer root.Close()
 	z := gzip.NewWriter(t)
-	w := tar.NewWriter(z)
-	top := filepath.Base(dir)
-	err = filepath.WalkDir(dir, func(p string, e fs.DirEntry, err error) error {
+	if err := errors.Join(writeDirectory(ctx, z, root, filepath.Base(dir)), z.Close()); err != nil {
+		return err
+	}
+	return t.CloseAtomicallyReplace()
+}
+
+// writeDirectory writes a directory as a tar archive with one top directory.
+func writeDirectory(ctx context.Context, out io.Writer, root *os.Root, top string) error {
+	w := tar.NewWriter(out)
+	err := fs.WalkDir(root.FS(), ".", func(name string, e fs.DirEntry, err error) error {
 		if err := errors.Join(err, ctx.Err()); err != nil {
 			return err
 		}
-		if e.IsDir() && versionControl[e.Name()] && p != dir {
-			return filepath.SkipDir
+		if e.IsDir() && versionControl[e.Name()] {
+			return fs.SkipDir
 		}
 		info, err := e.Info()
 		if err != nil {
 			return err
 		}
-		link := ""
-		if info.Mode()&fs.ModeSymlink != 0 {
-			if link, err = os.Readlink(p); err != nil {
+		h := &tar.Header{Format: tar.FormatPAX, Typeflag: tar.TypeReg, Name: path.Join(top, name), Mode: 0o644, ModTime: time.Unix(0, 0)}
+		switch {
+		case info.IsDir():
+			h.Typeflag, h.Name = tar.TypeDir, h.Name+"/"
+		case info.Mode()&fs.ModeSymlink != 0:
+			h.Typeflag = tar.TypeSymlink
+			if h.Linkname, err = root.Readlink(name); err != nil {
 				return err
 			}
-		} else if !info.IsDir() && !info.Mode().IsRegular() {
+		case !info.Mode().IsRegular():
 			return nil
-		}
-		h, err := tar.FileInfoHeader(info, link)
-		if err != nil {
-			return err
-		}
-		rel, err := filepath.Rel(dir, p)
-		if err != nil {
-			return err
-		}
-		clean := &tar.Header{Format: tar.FormatPAX, Typeflag: h.Typeflag, Name: filepath.ToSlash(filepath.Join(top, rel)), Linkname: h.Linkname, Size: h.Size, Mode: 0o644, ModTime: time.Unix(0, 0)}
-		if info.IsDir() {
-			clean.Name += "/"
+		default:
+			h.Size = info.Size()
 		}
 		if info.IsDir() || info.Mode()&0o111 != 0 {
-			clean.Mode = 0o755
+			h.Mode = 0o755
 		}
-		if err := w.WriteHeader(clean); err != nil || !info.Mode().IsRegular() {
+		if err := w.WriteHeader(h); err != nil || !info.Mode().IsRegular() {
 			return err
 		}
-		in, err := os.Open(p)
+		in, err := root.Open(name)
 		if err != nil {
 			return err
 		}
@@ -74,8 +81,5 @@ func PackDirectory(ctx context.Context, dir, out string) error {
 		_, err = io.Copy(w, in)
 		return err
 	})
-	if err := errors.Join(err, w.Close(), z.Close()); err != nil {
-		return err
-	}
-	return t.CloseAtomicallyReplace()
+	return errors.Join(err, w.Close())
 }

@@ -7,6 +7,9 @@ import (
 	"syscall"
 	"testing"
 	"time"
+
+	"ellwand.example/core/progress"
+	"ellwand.example/core/recipe"
 )
 
 // A directory gives the same archive wherever it lies, and unpacks to what it was.
@@ -52,5 +55,51 @@ func TestPackDirectory(t *testing.T) {
 	}
 	if left, _ := os.ReadDir(filepath.Dir(target)); len(left) != 0 {
 		t.Errorf("left behind: %v", left)
+	}
+}
+
+// A directory beside the recipe is a source: the same contents have the same digest, and no
+// link leads out of it.
+func TestDirectorySource(t *testing.T) {
+	dir := t.TempDir()
+	for name, text := range map[string]string{"tables/a": "1\n", "tables/deep/b c": "2\n", "tables/.git/config": "x"} {
+		os.MkdirAll(filepath.Dir(filepath.Join(dir, name)), 0o755)
+		if err := os.WriteFile(filepath.Join(dir, name), []byte(text), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	f := NewFetcher(Cache{t.TempDir()}, progress.None)
+	r := &recipe.Recipe{Dir: dir, Sources: []recipe.Source{{File: "tables"}}}
+	fetch := func() (Fetched, error) { return f.Fetch(t.Context(), r, 0) }
+	got, err := fetch()
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := os.Chtimes(filepath.Join(dir, "tables/a"), time.Unix(1, 0), time.Unix(1, 0)); err != nil {
+		t.Fatal(err)
+	}
+	if again, err := fetch(); err != nil || again.SHA256 != got.SHA256 {
+		t.Errorf("the same directory: %+v, %v", again, err)
+	}
+	tree := t.TempDir()
+	if _, err := Unpack(t.Context(), tree, Job{Path: got.Path, Name: got.Name, SHA256: got.SHA256}, progress.None); err != nil {
+		t.Fatal(err)
+	}
+	if text, err := os.ReadFile(filepath.Join(tree, "deep/b c")); string(text) != "2\n" || err != nil {
+		t.Errorf("%q, %v", text, err)
+	}
+	if _, err := os.Stat(filepath.Join(tree, ".git")); err == nil {
+		t.Error("version control's directory is in it")
+	}
+	os.WriteFile(filepath.Join(dir, "tables/a"), []byte("3\n"), 0o644)
+	if other, err := fetch(); err != nil || other.SHA256 == got.SHA256 {
+		t.Errorf("another directory: %+v, %v", other, err)
+	}
+	if err := os.Symlink("/etc", filepath.Join(dir, "out")); err != nil {
+		t.Fatal(err)
+	}
+	r.Sources[0].File = "out"
+	if _, err := fetch(); err == nil {
+		t.Error("a link that leads out is packed")
 	}
 }

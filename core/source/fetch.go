@@ -85,6 +85,8 @@ func (f *Fetcher) Fetch(ctx context.Context, r *recipe.Recipe, i int) (Fetched, 
 	switch u, _ := url.Parse(s.URL); {
 	case s.Git != "":
 		return f.fetchCommit(ctx, s)
+	case s.File != "" && isDirectory(r.Beside(s.File)):
+		return f.packDirectory(ctx, r, s)
 	case s.File != "" && s.SHA256 == "" && f.sameAsBefore(ctx, r.Beside(s.File), &out):
 		return f.found(out)
 	case s.File != "":
@@ -126,6 +128,40 @@ func (f *Fetcher) sameAsBefore(ctx context.Context, name string, out *Fetched) b
 
 // largeFile is from how many bytes on a file's digest is remembered.
 const largeFile = 1 << 20
+
+func isDirectory(name string) bool {
+	info, err := os.Lstat(name)
+	return err == nil && info.IsDir()
+}
+
+// packDirectory adds a directory beside the recipe to the cache, as an archive.
+func (f *Fetcher) packDirectory(ctx context.Context, r *recipe.Recipe, s recipe.Source) (Fetched, error) {
+	out := Fetched{Name: FileName(s) + ".tar"}
+	beside, err := os.OpenRoot(r.Dir)
+	if err != nil {
+		return out, err
+	}
+	defer beside.Close()
+	root, err := beside.OpenRoot(filepath.FromSlash(s.File))
+	if err != nil {
+		return out, err
+	}
+	defer root.Close()
+	packed, in := io.Pipe()
+	done := make(chan struct{})
+	go func() {
+		defer close(done)
+		in.CloseWithError(writeDirectory(ctx, in, root, path.Base(s.File)))
+	}()
+	digest, err := f.Cache.Add(ctx, packed, s.File, s.SHA256)
+	packed.CloseWithError(err)
+	<-done
+	if err != nil {
+		return out, err
+	}
+	out.SHA256 = digest
+	return f.found(out)
+}
 
 // FetchPinned looks for a file in the cache, and in the team's; ok is false if neither has it.
 func (f *Fetcher) FetchPinned(ctx context.Context, name, digest string) (out Fetched, ok bool, err error) {

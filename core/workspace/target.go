@@ -56,6 +56,13 @@ func (w *Workspace) UseTarget(name string) error {
 	if name == "" {
 		w.Target.Name = hostRelease() + "-" + w.Target.Arch
 	}
+	switch w.Target.System = w.On.Release; {
+	case w.Target.System != "":
+	case w.On.System == "" || w.On.System == HostSystem:
+		w.Target.System = releaseOf("/")
+	default:
+		w.Target.System = releaseOf(w.Abs(w.On.System)) // of an archive nothing is known
+	}
 	return nil
 }
 

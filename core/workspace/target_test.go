@@ -102,6 +102,21 @@ system = "root"
 			t.Fatal(err)
 		}
 	}
+	// What conditions know as the system is what its os-release says, or the target.
+	if err := os.MkdirAll(filepath.Join(w.Dir, "root/usr/lib"), 0o755); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.WriteFile(filepath.Join(w.Dir, "root/usr/lib/os-release"), []byte("NAME=x\nID=saltmarsh\nVERSION_ID=\"7\"\n"), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	for _, release := range []string{"", "stated-8"} {
+		station := w.Settings.Targets["station"]
+		station.Release = release
+		w.Settings.Targets["station"] = station
+		if want := map[string]string{"": "saltmarsh-7", "stated-8": "stated-8"}[release]; w.UseTarget("station") != nil || w.Target.System != want {
+			t.Errorf("system %q, want %q", w.Target.System, want)
+		}
+	}
 	for _, name := range []string{"a/b", "..", "a b", ".hidden"} {
 		if err := w.UseTarget(name); err == nil {
 			t.Errorf("a target called %q", name)

@@ -87,6 +87,7 @@ type Build struct {
 type Target struct {
 	System       string   `toml:"system" shape:"\"host\", a directory, or an archive of a root"`
 	Arch         string   `toml:"arch" shape:"an architecture as uname -m says it"`
+	Release      string   `toml:"release" shape:"the release of the system, such as \"saltmarsh-7\""` // where the system does not say it
 	Toolchain    string   `toml:"toolchain" shape:"the triplet of a cross toolchain"` // for an architecture that is not this machine's
 	CFlags       string   `toml:"cflags"`
 	LDFlags      string   `toml:"ldflags"`
@@ -482,20 +483,38 @@ func machine() string {
 
 // hostRelease names the host's system release, as os-release(5) has it.
 func hostRelease() string {
-	data, err := os.ReadFile("/etc/os-release")
-	if err != nil {
-		return "linux"
+	if release := releaseOf("/"); release != "" {
+		return release
 	}
+	return "linux"
+}
+
+// maxRelease bounds what is read of an os-release, in bytes.
+const maxRelease = 64 << 10
+
+// releaseOf names the system in a directory as its os-release(5) does; empty if that says
+// nothing.
+func releaseOf(dir string) string {
+	root, err := os.OpenRoot(dir)
+	if err != nil {
+		return ""
+	}
+	defer root.Close()
+	data, err := root.ReadFile("etc/os-release")
+	if err != nil {
+		// The link may be absolute, which leads out of a directory.
+		if data, err = root.ReadFile("usr/lib/os-release"); err != nil {
+			return ""
+		}
+	}
+	data = data[:min(len(data), maxRelease)]
 	facts := map[string]string{}
 	for line := range strings.SplitSeq(string(data), "\n") {
 		if key, value, ok := strings.Cut(line, "="); ok {
 			facts[key] = strings.Trim(value, `"'`)
 		}
 	}
-	if facts["ID"] == "" {
-		return "linux"
-	}
-	if facts["VERSION_ID"] == "" {
+	if facts["VERSION_ID"] == "" || facts["ID"] == "" {
 		return facts["ID"]
 	}
 	return facts["ID"] + "-" + facts["VERSION_ID"]
