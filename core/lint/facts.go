@@ -36,6 +36,7 @@ func factRules() []Rule {
 		ell123(),
 		ell129(),
 		ell130(),
+		ell147(),
 	}
 }
 
@@ -147,6 +148,25 @@ func ell129() Rule {
 		recipe: func(c *recipeCheck) {
 			for _, f := range placeholders(c.Summary, c.License, c.Version) {
 				c.at(c.Doc.At(f), "the %s is still a placeholder", f)
+			}
+		},
+	}
+}
+
+// unended matches a text that does not end where a phrase does.
+var unended = pattern.New(`(?:\b(?:a|an|and|as|at|by|for|from|in|into|is|of|on|or|that|the|to|which|with)|[,;:(-]|\.\.\.|…)$`)
+
+// ell147 reports: summary that is cut off.
+func ell147() Rule {
+	return Rule{
+		Code: "ELL147", Severity: Warning, Title: "summary that is cut off",
+		Why:    "It ends in the middle of a phrase, as if it was taken from a longer text.",
+		Remedy: "write a phrase that ends, and the rest into `description`",
+		Wrong:  `summary = "Reader of tables that shows the height of"`,
+		Right:  `summary = "Reader of tables that shows heights"`,
+		recipe: func(c *recipeCheck) {
+			if c.Summary != fact.PlaceholderSummary && unended.MatchString(strings.TrimSpace(c.Summary)) {
+				c.at(c.Doc.At("summary"), "it ends with %q", c.Summary[strings.LastIndexByte(strings.TrimSpace(c.Summary), ' ')+1:])
 			}
 		},
 	}
