@@ -686,7 +686,7 @@ func ell329() Rule {
 		Wrong:  staticLibrary("s", "-g"),
 		Right:  staticLibrary("s", "-g0"),
 		file: func(c *fileCheck) {
-			if strings.HasSuffix(c.Path, ".a") && bytes.HasPrefix(c.data, []byte("!<arch>\n")) && bytes.Contains(c.data, []byte("\x00.debug_info\x00")) {
+			if strings.HasSuffix(c.Path, ".a") && bytes.HasPrefix(c.data, []byte("!<arch>\n")) && bytes.Contains(c.data, []byte(".debug_info\x00")) {
 				c.say("its members have debug information")
 			}
 		},
