@@ -124,11 +124,10 @@ type moduleDownload struct {
 }
 
 func (d *moduleDownload) run(ctx context.Context) (source.Fetched, error) {
-	tree := &overlayTree{job: &d.job, store: layer.Store{Dir: filepath.Join(d.dir, "layers"), Copies: true}, scrap: d.dir}
-	if !d.Runner.OwnFileSystem() {
-		d.worktree = &dirTree{dir: filepath.Join(d.dir, "plain")}
+	if d.Runner.OwnFileSystem() {
+		d.worktree = &overlayTree{job: &d.job, store: layer.Store{Dir: filepath.Join(d.dir, "layers"), Copies: true}, scrap: d.dir}
 	} else {
-		d.worktree = tree
+		d.worktree = &dirTree{dir: filepath.Join(d.dir, "plain")}
 	}
 	if err := errors.Join(layer.RemoveAll(d.dir), os.MkdirAll(d.dir, 0o755), d.worktree.begin([]stepKey{{recipe.Unpack, "modules"}}, 0)); err != nil {
 		return source.Fetched{}, err
@@ -141,6 +140,11 @@ func (d *moduleDownload) run(ctx context.Context) (source.Fetched, error) {
 	}
 	if err := d.applyRewrites(ctx, recipe.Unpack); err != nil {
 		return source.Fetched{}, err
+	}
+	if d.laysInto() {
+		if err := d.layInto(ctx, d.worktree.own("needs")); err != nil {
+			return source.Fetched{}, err
+		}
 	}
 	root, err := os.OpenRoot(filepath.Dir(d.worktree.own("work")))
 	if err != nil {

@@ -11,6 +11,7 @@ import (
 	"testing"
 
 	"ellwand.example/core/ell"
+	"ellwand.example/core/engine/sandbox"
 	"ellwand.example/core/fact"
 	"ellwand.example/core/recipe/document"
 	"ellwand.example/core/source"
@@ -74,6 +75,13 @@ func TestModules(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
+	// Where nothing can be laid over the system, the same comes.
+	runner := y.b.Runner
+	y.b.Runner = sandbox.Namespaces{Copies: true}
+	if copied, err := y.b.FetchSource(t.Context(), r, 1); err != nil || copied.SHA256 != got.SHA256 {
+		t.Errorf("without overlays: %+v, %v", copied, err)
+	}
+	y.b.Runner = runner
 	// Without a pin nothing is built, and the digest is told.
 	_, err = y.build("tide", Options{})
 	var problems document.Problems
