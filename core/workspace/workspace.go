@@ -88,7 +88,7 @@ type Target struct {
 	System       string   `toml:"system" shape:"\"host\", a directory, or an archive of a root"`
 	Arch         string   `toml:"arch" shape:"an architecture as uname -m says it"`
 	Release      string   `toml:"release" shape:"the release of the system, such as \"saltmarsh-7\""` // where the system does not say it
-	Toolchain    string   `toml:"toolchain" shape:"the triplet of a cross toolchain"` // for an architecture that is not this machine's
+	Toolchain    string   `toml:"toolchain" shape:"the triplet of a cross toolchain"`                 // for an architecture that is not this machine's
 	CFlags       string   `toml:"cflags"`
 	LDFlags      string   `toml:"ldflags"`
 	Repositories []string `toml:"repositories" shape:"names of [repository] tables"`
