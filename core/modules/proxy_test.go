@@ -105,7 +105,7 @@ func TestProxy(t *testing.T) {
 			t.Errorf("%s %s: %d %s", want.method, want.address, status, text)
 		}
 	}
-	// The rest is told by name.
+	// One with another scheme never reached it.
 	noted := p.Downloads()
 	if len(noted) != 10 || noted[0].SHA256 == "" || noted[0].Size == 0 || noted[3].Refused == "" {
 		t.Errorf("%+v", noted)
