@@ -21,22 +21,16 @@ import (
 	"ellwand.example/core/workspace"
 )
 
-// rootArchive writes a root as an archive: names that end in a slash are
-// directories, values that begin with -> are links.
-func rootArchive(t *testing.T, entries ...string) string {
+// writeEntries writes entries of an archive, names and contents in turn: names that end in a
+// slash are directories, of that mode, and contents that begin with -> are links.
+func writeEntries(t *testing.T, w *tar.Writer, directory int64, entries []string) {
 	t.Helper()
-	var b bytes.Buffer
-	z, err := zstd.NewWriter(&b)
-	if err != nil {
-		t.Fatal(err)
-	}
-	w := tar.NewWriter(z)
 	for i := 0; i < len(entries); i += 2 {
 		h := &tar.Header{Name: entries[i], Mode: 0o755, ModTime: time.Unix(1e9, 0), Typeflag: tar.TypeReg, Size: int64(len(entries[i+1]))}
 		if link, ok := strings.CutPrefix(entries[i+1], "->"); ok {
 			h.Typeflag, h.Linkname, h.Size = tar.TypeSymlink, link, 0
 		} else if strings.HasSuffix(entries[i], "/") {
-			h.Typeflag, h.Mode = tar.TypeDir, 0o511
+			h.Typeflag, h.Mode = tar.TypeDir, directory
 		}
 		if err := w.WriteHeader(h); err != nil {
 			t.Fatal(err)
@@ -45,6 +39,18 @@ func rootArchive(t *testing.T, entries ...string) string {
 			fmt.Fprint(w, entries[i+1])
 		}
 	}
+}
+
+// rootArchive writes a root as an archive, of entries as writeEntries takes them.
+func rootArchive(t *testing.T, entries ...string) string {
+	t.Helper()
+	var b bytes.Buffer
+	z, err := zstd.NewWriter(&b)
+	if err != nil {
+		t.Fatal(err)
+	}
+	w := tar.NewWriter(z)
+	writeEntries(t, w, 0o511, entries)
 	if err := errors.Join(w.Close(), z.Close()); err != nil {
 		t.Fatal(err)
 	}

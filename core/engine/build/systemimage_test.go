@@ -14,26 +14,12 @@ import (
 	"ellwand.example/core/progress"
 )
 
-// layerOf makes a layer: names that end in a slash are directories, values that begin with ->
-// are links.
+// layerOf makes a layer of entries as writeEntries takes them.
 func layerOf(t *testing.T, entries ...string) string {
 	t.Helper()
 	var b bytes.Buffer
 	w := tar.NewWriter(&b)
-	for i := 0; i < len(entries); i += 2 {
-		h := &tar.Header{Name: entries[i], Mode: 0o755, Typeflag: tar.TypeReg, Size: int64(len(entries[i+1]))}
-		if link, ok := strings.CutPrefix(entries[i+1], "->"); ok {
-			h.Typeflag, h.Linkname, h.Size = tar.TypeSymlink, link, 0
-		} else if strings.HasSuffix(entries[i], "/") {
-			h.Typeflag, h.Mode = tar.TypeDir, 0o555
-		}
-		if err := w.WriteHeader(h); err != nil {
-			t.Fatal(err)
-		}
-		if h.Size > 0 {
-			fmt.Fprint(w, entries[i+1])
-		}
-	}
+	writeEntries(t, w, 0o555, entries)
 	w.Close()
 	return b.String()
 }
