@@ -43,7 +43,15 @@ func (a *App) CreateRoot(ctx context.Context, dir string, s RootSettings) (*root
 	if settings.System, err = a.systemOf(ctx, w, dir, s.System); err != nil {
 		return nil, err
 	}
-	names := s.Repositories
+	if settings.Repositories, err = a.rootRepositories(s.Repositories, s.Channel); err != nil {
+		return nil, err
+	}
+	return root.Create(dir, settings)
+}
+
+// rootRepositories are what packages of a root come from: the repositories that are named, or
+// those that the workspace has enabled.
+func (a *App) rootRepositories(names []string, channel string) (out []root.Repository, err error) {
 	if len(names) == 0 && a.Workspace != nil {
 		for _, name := range a.Workspace.RepositoryNames() {
 			if r, _ := a.configured(name); r.IsEnabled() {
@@ -52,16 +60,16 @@ func (a *App) CreateRoot(ctx context.Context, dir string, s RootSettings) (*root
 		}
 	}
 	for _, name := range names {
-		place, channel := a.Workspace.Repository(name)
+		place, usual := a.Workspace.Repository(name)
 		if !fact.IsRemote(place) {
 			if place, err = filepath.Abs(fact.LocalPath(place)); err != nil {
 				return nil, err
 			}
 		}
 		configured, _ := a.configured(name)
-		settings.Repositories = append(settings.Repositories, root.Repository{Name: name, Address: place, Channel: cmp.Or(s.Channel, channel), Priority: configured.Priority})
+		out = append(out, root.Repository{Name: name, Address: place, Channel: cmp.Or(channel, usual), Priority: configured.Priority})
 	}
-	return root.Create(dir, settings)
+	return out, nil
 }
 
 // targetOf returns a workspace with a target: its own, or an empty one.

@@ -108,12 +108,19 @@ func (u *supply) rewind(ctx context.Context, serial int64) (q root.Request, err 
 func (u *supply) find(ctx context.Context, i root.Installed) (root.Incoming, error) {
 	in := root.Incoming{SHA256: i.SHA256, Bytes: i.Bytes, Asked: i.Asked}
 	if p, err := ell.Open(filepath.Join(keptDir(), i.SHA256+ell.Extension)); err == nil {
-		if sum, err := files.SHA256(ctx, p.Path); err == nil && sum == i.SHA256 {
+		if same, err := u.isFile(ctx, p, i.SHA256); err == nil && same {
 			u.opened = append(u.opened, p)
 			in.Package = p
 			return in, nil
 		}
 		p.Close()
+	}
+	if p, err := u.builtFile(ctx, i); p != nil || err != nil {
+		if p != nil {
+			u.opened = append(u.opened, p)
+		}
+		in.Package = p
+		return in, err
 	}
 	f := ell.Facts{Name: i.Name, Version: i.Version, Release: i.Release, Epoch: i.Epoch, Arch: i.Arch, Target: u.root.Settings.Target}
 	rec := index.RecordOf(f)
@@ -132,4 +139,10 @@ func (u *supply) find(ctx context.Context, i root.Installed) (root.Incoming, err
 		}
 	}
 	return in, nil
+}
+
+// isFile reports whether a package's file has a digest.
+func (u *supply) isFile(ctx context.Context, p *ell.Package, sha256 string) (bool, error) {
+	sum, err := files.SHA256(ctx, p.Path)
+	return sum == sha256, err
 }

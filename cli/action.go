@@ -45,6 +45,10 @@ func commandFor(a fact.Action) string {
 		return "ellwand root history " + cmp.Or(a.Subject, "DIR")
 	case fact.FinishRoot:
 		return "ellwand root finish " + cmp.Or(a.Subject, "DIR")
+	case fact.MakeImage:
+		return "ellwand image " + cmp.Or(a.Subject, "NAME")
+	case fact.UpdateImage:
+		return fmt.Sprintf("ellwand image %s --update", cmp.Or(a.Subject, "NAME"))
 	case fact.WithoutIsolation:
 		return "ellwand build RECIPE --isolation none"
 	}
@@ -81,6 +85,10 @@ func advice(a fact.Action) string {
 		return c + " lists the changes"
 	case fact.FinishRoot:
 		return c + " runs it again"
+	case fact.MakeImage:
+		return c + " makes it"
+	case fact.UpdateImage:
+		return c + " chooses the newest packages, and shows what changes"
 	case fact.WithoutIsolation:
 		return "ask the machine's administrator to allow user namespaces. Or run the steps without a sandbox, with --isolation none: they can then write wherever you can, which the package records and lint reports"
 	}

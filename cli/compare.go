@@ -29,7 +29,7 @@ import (
 func (a *program) compareCommand() *cobra.Command {
 	return &cobra.Command{
 		Use:   "compare A [B]",
-		Short: "Compare two packages, recipes, roots or states of a repository",
+		Short: "Compare two packages, recipes, roots, images or repository states",
 		Long: `Show the differences between two things of one kind. The exit status is 1 if there are
 any.
 
@@ -44,6 +44,9 @@ the workspace.
 
 Roots are directories, or DIR@SERIAL for an earlier state. With A only, it is compared with
 the state before its last change.
+
+Images are names of this workspace, OCI layouts, or archives: their packages, what they run,
+the layers to fetch, and their files are compared.
 
 Repository states are REPOSITORY@CHANNEL, or REPOSITORY@SERIAL. With A only, it is
 compared with the state before its last change. Dependencies that were met before and
@@ -71,7 +74,7 @@ no longer are, are listed.`,
 				}
 			}
 			if len(kinds) == 2 && kinds[0] != kinds[1] {
-				return usageError{fmt.Errorf("%s is a %s, and %s is a %s: compare two of a kind", args[0], kinds[0], args[1], kinds[1])}
+				return usageError{fmt.Errorf("%s is %s, and %s is %s: compare two of a kind", args[0], kinds[0], args[1], kinds[1])}
 			}
 			differ := false
 			switch kinds[0] {
@@ -79,6 +82,11 @@ no longer are, are listed.`,
 				differ, err = a.comparePackages(cmd.Context(), u, args)
 			case aRoot:
 				differ, err = a.compareRoots(args)
+			case anImage:
+				if len(args) != 2 {
+					return usageError{errors.New("missing argument: an image to compare with")}
+				}
+				differ, err = a.compareImages(cmd.Context(), u, args)
 			case aState:
 				differ, err = a.compareStates(cmd.Context(), u, args)
 			default:
@@ -94,21 +102,24 @@ no longer are, are listed.`,
 
 // What can be compared.
 const (
-	aPackage = "package"
-	aState   = "state of a repository"
-	aRecipe  = "recipe"
-	aRoot    = "root"
+	aPackage = "a package"
+	aState   = "a state of a repository"
+	aRecipe  = "a recipe"
+	aRoot    = "a root"
+	anImage  = "an image"
 )
 
 // kindOf tells what a word means.
 func (a *program) kindOf(u *app.App, word string) (string, error) {
 	w := u.Workspace
-	if app.IsPackageFile(word) {
-		return aPackage, nil
-	}
 	name, _, at := strings.Cut(word, "@")
-	if root.IsRoot(name) {
+	switch {
+	case root.IsRoot(name):
 		return aRoot, nil
+	case u.IsImage(word):
+		return anImage, nil
+	case app.IsPackageFile(word):
+		return aPackage, nil
 	}
 	if w != nil && at {
 		if file, _, err := u.BuiltPackage(word); err != nil || file != "" {

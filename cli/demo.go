@@ -30,8 +30,9 @@ func (a *program) demoCommand() *cobra.Command {
 		Short: "Run a complete example with made-up data",
 		Long: `Unpack the workspace of a made-up harbour authority into a new directory, by default
 ellwand-demo, and go through the whole work in it: fetch sources, build and lint
-packages, publish them, look into them, rehearse them, install them into a root and upgrade them. Each command is shown before it runs. A C
-compiler and make are needed.
+packages, publish them, look into them, rehearse them, install them into a root, upgrade
+them, and make an image of them. Each command is shown before it runs. A C compiler and
+make are needed.
 
 With --channels it continues: a library gets a new soname and is refused by publish,
 its users are rebuilt, and the set is promoted and taken back.`,
@@ -87,6 +88,13 @@ func scenes() []scene {
 		{say: "What differs from the default is still the edit alone:", args: []string{"root", "config", "station", "/etc/tidegauge/tidegauge.conf"}},
 		{say: "Every change of the root is in its history, and can be undone.", args: []string{"root", "history", "station"}},
 		{say: "Removing the packages leaves what someone edited.", args: []string{"root", "remove", "station", "tidegauge", "libharmonic", "saltmarsh-stations"}},
+		{say: "An image is a whole system. This one is based on a minimal one: copies of this machine's shell and C library.", shell: "sh images/minimal-system.sh minimal"},
+		{say: "It is made without root. The lock pins its packages, so that it is the same bytes anywhere.", args: []string{"image", "harbour"}},
+		{say: "A container tool can run it now. So can Ellwand: its trial decides.", args: []string{"image", "harbour", "--run"}},
+		{say: "One package changes.", shell: "sed -i 's/print name$/print name \", in meters\"/' recipes/tide-almanac/tide-almanac"},
+		{say: "It gets a new release.", args: []string{"bump", "tide-almanac", "--release", "-m", "Say which unit it is"}},
+		{say: "It is built.", args: []string{"build", "-q", "tide-almanac"}},
+		{say: "The image is made again, and only what is new has to be fetched by those who have it.", args: []string{"image", "harbour", "--update"}},
 	}
 }
 
@@ -196,16 +204,18 @@ func (a *program) childColor() string {
 
 func (a *program) demoEnd(dir string) {
 	w := a.out
-	w.Printf("\n%s\n", w.Style(term.Good, "That is the whole process, from sources to an installed package."))
+	w.Printf("\n%s\n", w.Style(term.Good, "That is the whole process, from sources to an image."))
 	w.Printf("  %s/recipes      the recipes, to read and to change\n", dir)
 	w.Printf("  %s/packages     the packages; any tar with zstd lists them\n", dir)
 	w.Printf("  %s/repository   the repository: static files\n", dir)
 	w.Printf("  %s/station      a root, with its history\n", dir)
+	w.Printf("  %s/images/made  an OCI image\n", dir)
 	w.Printf("\nTo try, in %s:\n", dir)
 	for _, s := range []struct{ command, what string }{
 		{"ellwand show tidegauge --files", "what is in a package"},
 		{"ellwand trial tidegauge", "rehearse another package"},
 		{"ellwand root rewind station 2", "install the packages again that were in the root"},
+		{"ellwand show harbour", "what is in the image"},
 		{"ellwand lint foghorn --fix", "apply automatic fixes to it"},
 		{"ellwand explain ELL201", "what a rule of lint finds, and why"},
 		{"ellwand explain recipe", "how a recipe of your own begins"},

@@ -11,6 +11,7 @@ import (
 	"strings"
 	"testing"
 
+	"ellwand.example/core/image"
 	"ellwand.example/core/recipe"
 	"ellwand.example/core/recipe/document"
 )
@@ -99,6 +100,28 @@ func TestRecipeReference(t *testing.T) {
 	}
 }
 
+// TestImageReference reads every example of the reference of images, and sees to it that each
+// key has one.
+func TestImageReference(t *testing.T) {
+	text, err := os.ReadFile("../docs/images.md")
+	if err != nil {
+		t.Fatal(err)
+	}
+	shown := map[string]bool{}
+	for _, m := range example.FindAllStringSubmatch(string(text), -1) {
+		d, err := image.Parse("docs/images.md", []byte(m[2]), "example", t.TempDir())
+		if err != nil {
+			t.Errorf("%v\n%s", err, m[2])
+		}
+		keys(d.Doc.Root, "", shown)
+	}
+	for _, key := range image.Keys() {
+		if !shown[key] {
+			t.Errorf("docs/images.md has no example of %s", key)
+		}
+	}
+}
+
 // keys gathers the keys of a table, with dots between them. The numbers of
 // arrays and names that a recipe gives are not in them.
 func keys(n *document.Node, path string, shown map[string]bool) {
@@ -108,9 +131,9 @@ func keys(n *document.Node, path string, shown map[string]bool) {
 	for _, key := range n.Keys {
 		inner := strings.TrimPrefix(path+"."+key, ".")
 		switch path {
-		case "option", "package", "package.*.account", "package.*.layout":
+		case "option", "package", "package.*.account", "package.*.layout", "account":
 			inner = path + ".*" // the key is a name
-		case "let", "steps.copy":
+		case "let", "steps.copy", "environment", "labels":
 			continue
 		}
 		shown[strings.ReplaceAll(inner, ".*", "")] = true

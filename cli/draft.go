@@ -25,6 +25,7 @@ import (
 	"ellwand.example/core/engine/build"
 	"ellwand.example/core/engine/layer"
 	"ellwand.example/core/fact"
+	"ellwand.example/core/image"
 	"ellwand.example/core/recipe"
 	"ellwand.example/core/recipe/document"
 	"ellwand.example/core/recipe/revision"
@@ -37,13 +38,14 @@ type draftOptions struct {
 	name, version, license, summary string
 	tag                             string
 	build, noTests, write, options  bool
+	image                           bool
 	chosen                          []string
 }
 
 func (a *program) draftCommand() *cobra.Command {
 	var o draftOptions
 	cmd := &cobra.Command{
-		Use:   "draft SOURCE",
+		Use:   "draft SOURCE | draft --image PACKAGE...",
 		Short: "Write a first recipe from an archive, directory or URL",
 		Long: `Inspect an upstream source and write a first recipe for it: name, version, license,
 summary, description, homepage, how it is built, and the dependencies that its build
@@ -60,13 +62,24 @@ the newest version is taken, or the one that --tag names.
 With --options, list what the source's own configuration can turn on and off, and stop;
 --option NAME makes one of them an option of the recipe, which --set changes.
 
+With --image, write the description of an image with the named packages instead.
+
 If the recipe exists, it is not changed: the difference to the draft is shown, and the
 exit status is 1. With --write, it is changed. Values already in the recipe are reused.`,
 		Example: `  ellwand draft upstream/libharmonic-1.4.3.tar.gz --options
   ellwand draft upstream/tidegauge-2.4.1.tar.gz --name tidegauge-again --build
-  ellwand draft https://files.saltmarsh.example/tidegauge-2.4.1.tar.gz`,
-		Args: arguments(exactlyOne("SOURCE")),
+  ellwand draft https://files.saltmarsh.example/tidegauge-2.4.1.tar.gz
+  ellwand draft --image tidegauge tide-almanac --name station`,
+		Args: arguments(func(cmd *cobra.Command, args []string) error {
+			if o.image {
+				return atLeastOne("a PACKAGE")(cmd, args)
+			}
+			return exactlyOne("SOURCE")(cmd, args)
+		}),
 		RunE: func(cmd *cobra.Command, args []string) error {
+			if o.image {
+				return a.draftImage(cmd.Context(), o.name, args)
+			}
 			w, err := a.open()
 			if err != nil {
 				return err
@@ -74,7 +87,7 @@ exit status is 1. With --write, it is changed. Values already in the recipe are 
 			return a.draft(cmd.Context(), w, args[0], o)
 		},
 	}
-	cmd.Flags().StringVar(&o.name, "name", "", "the name of the recipe")
+	cmd.Flags().StringVar(&o.name, "name", "", "the name of the recipe or image")
 	cmd.Flags().StringVar(&o.version, "version", "", "the version, in place of the one found")
 	cmd.Flags().StringVar(&o.license, "license", "", "the license, as an SPDX expression, in place of what is found")
 	cmd.Flags().StringVar(&o.summary, "summary", "", "the summary, in place of the one found")
@@ -84,8 +97,31 @@ exit status is 1. With --write, it is changed. Values already in the recipe are 
 	cmd.Flags().StringSliceVar(&o.chosen, "option", nil, "make this option of the source an option of the recipe; may be repeated")
 	cmd.Flags().StringVar(&o.tag, "tag", "", "the tag of a git repository")
 	cmd.Flags().BoolVar(&o.build, "build", false, "build the recipe, and correct it from failures")
+	cmd.Flags().BoolVar(&o.image, "image", false, "write the description of an image with these packages")
+	for _, other := range []string{"version", "license", "summary", "no-tests", "write", "options", "option", "tag", "build"} {
+		cmd.MarkFlagsMutuallyExclusive("image", other)
+	}
 	a.isolationFlag(cmd)
 	return cmd
+}
+
+// draftImage writes the description of an image.
+func (a *program) draftImage(ctx context.Context, name string, packages []string) error {
+	u, err := a.app()
+	if err != nil {
+		return err
+	}
+	file, err := u.DraftImage(ctx, name, packages)
+	if err != nil {
+		return err
+	}
+	shown := workspace.Display(file)
+	if a.json {
+		return a.printJSON(map[string]string{"file": shown})
+	}
+	name = strings.TrimSuffix(filepath.Base(file), image.DescriptionExtension)
+	a.out.Printf("written: %s\nnext: `ellwand image %s` makes it, and `ellwand trial --image %s` tries it\n", shown, name, name)
+	return nil
 }
 
 func (a *program) draft(ctx context.Context, w *workspace.Workspace, arg string, o draftOptions) error {

@@ -34,7 +34,7 @@ func TestJSON(t *testing.T) {
 	run("init", "new")
 	for _, command := range []string{
 		"fetch", "build tidegauge", "show tidegauge", "show tidegauge --files", "show tidegauge --steps", "lint --all", "explain", "explain ELL101", "publish --all", "list", "search tide", "search xyzzy",
-		"bump tide-almanac --release", "draft upstream/tidegauge-2.4.1.tar.gz --name gauge",
+		"image harbour", "image list", "show harbour", "show harbour --files", "compare harbour images/made/harbour.oci", "image harbour --run", "draft --image tidegauge", "bump tide-almanac --release", "draft upstream/tidegauge-2.4.1.tar.gz --name gauge",
 	} {
 		run(strings.Fields(command)...)
 	}

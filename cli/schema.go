@@ -3,19 +3,26 @@ package cli
 import (
 	"github.com/spf13/cobra"
 
+	"ellwand.example/core/image"
 	"ellwand.example/core/recipe"
 )
 
 func (a *program) schemaCommand() *cobra.Command {
-	return &cobra.Command{
+	var ofImages bool
+	cmd := &cobra.Command{
 		Use:   "schema",
-		Short: "Print a JSON Schema of recipes, for editors",
-		Long: `Print a JSON Schema (draft 2020-12) of the recipe format. Editors that support schemas
-for TOML use it to complete and explain keys.`,
-		Example: "  ellwand schema > recipe.schema.json",
-		Args:    arguments(none),
+		Short: "Print a JSON Schema of recipes or images, for editors",
+		Long: `Print a JSON Schema (draft 2020-12) of the recipe format, or with --image of images/NAME.toml.
+Editors that support schemas for TOML use it to complete and explain keys.`,
+		Example: `  ellwand schema > recipe.schema.json
+  ellwand schema --image > image.schema.json`,
+		Args: arguments(none),
 		RunE: func(*cobra.Command, []string) error {
-			data, err := recipe.Schema()
+			schema := recipe.Schema
+			if ofImages {
+				schema = image.Schema
+			}
+			data, err := schema()
 			if err != nil {
 				return err
 			}
@@ -23,4 +30,6 @@ for TOML use it to complete and explain keys.`,
 			return err
 		},
 	}
+	cmd.Flags().BoolVar(&ofImages, "image", false, "of the descriptions of images")
+	return cmd
 }

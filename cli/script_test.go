@@ -321,7 +321,8 @@ func runScript(t *testing.T, file string) {
 	out, err := exec.Command("sh", "-ec", `command -v tar zstd >/dev/null || exit 0
 find "$0" -path '*/packages/*.ell' -not -name 'damaged*' | while read -r f; do
 	zstd -tq "$f" || echo "zstd: $f"
-	tar --zstd -tf "$f" >/dev/null && tar --warning=no-timestamp --zstd -xf "$f" -C "$1" --one-top-level="$(basename "$f")" || echo "tar: $f"
+	into=$1/$(basename "$f"); mkdir -p "$into"
+	tar --zstd -tf "$f" >/dev/null && tar --warning=no-timestamp --zstd -xf "$f" -C "$into" || echo "tar: $f"
 done`, work, t.TempDir()).CombinedOutput()
 	if err != nil || len(out) > 0 {
 		t.Errorf("%s: %v\n%s", file, err, out)

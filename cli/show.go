@@ -29,13 +29,14 @@ func (a *program) showCommand() *cobra.Command {
 	var files, tree, sizes, programs, steps, asRecipe bool
 	var cat, picture string
 	cmd := &cobra.Command{
-		Use:   "show PACKAGE|NAME|RECIPE",
-		Short: "Show a package, or what a recipe says and runs",
+		Use:   "show PACKAGE|NAME|RECIPE|ROOT|IMAGE",
+		Short: "Show a package, a root, an image, or what a recipe says",
 		Long: `Show a package's metadata, its dependencies and how they were found, what it provides,
 what it was built from, its scripts and its changelog. PACKAGE is a file, or a URL, of
 which only the parts shown are downloaded; a NAME, or NAME@VERSION-RELEASE, means the
 newest package of that name that this workspace has built or its repositories have. A
-RECIPE without a package is shown itself. Of a root, its settings and packages are shown.
+RECIPE without a package is shown itself. Of a root, its settings and packages are shown; of an
+image that was made, its packages, layers and sizes.
 
 --map draws a picture of what makes a package large.`,
 		Example: `  ellwand show tidegauge
@@ -60,6 +61,12 @@ RECIPE without a package is shown itself. Of a root, its settings and packages a
 			u, err := a.appIfAny()
 			if err != nil {
 				return err
+			}
+			if u.IsImage(args[0]) {
+				if programs || cat != "" {
+					return usageError{errors.New("--programs and --cat are for packages: extract the image to look into its files")}
+				}
+				return a.showImage(cmd.Context(), u, args[0], imageView{files, tree, sizes, picture})
 			}
 			p, err := u.OpenPackage(cmd.Context(), args[0])
 			var unbuilt *app.NotBuiltError
@@ -92,15 +99,15 @@ RECIPE without a package is shown itself. Of a root, its settings and packages a
 			case cat != "":
 				return a.catFile(cmd.Context(), p, entries, cat)
 			case picture != "":
-				return a.drawSizes(p, entries, picture)
+				return a.drawSizes(measuredPackage(p), entries, picture)
 			case programs:
 				return a.showPrograms(cmd.Context(), p, entries)
 			case sizes:
-				return a.showSizes(p, entries)
+				return a.showSizes(measuredPackage(p), entries)
 			case a.json:
 				return a.printJSON(entries)
 			case tree:
-				a.showTree(p, entries)
+				a.showTree(measuredPackage(p), entries)
 			default:
 				a.showFiles(entries)
 			}

@@ -38,6 +38,7 @@ var interruptions = map[string][]string{
 	"root remove": {"root", "remove", "station", "tidegauge", "--with-dependents"}, "root list": {"root", "list", "station"}, "root owner": {"root", "owner", "station", "/usr/bin/tidegauge"},
 	"root verify": {"root", "verify", "station"}, "root config": {"root", "config", "station"}, "root choose": {"root", "choose", "station"}, "root history": {"root", "history", "station"}, "root rewind": {"root", "rewind", "station", "1"},
 	"root run": {"root", "run", "station", "--", "sh", "-c", "sleep 5"}, "root finish": {"root", "finish", "station"},
+	"image": {"image", "harbour", "--update", "--twice"}, "image list": {"image", "list"},
 	"completion": {"completion", "bash"}, "help": {"help", "build"},
 }
 
@@ -49,7 +50,7 @@ func TestSignals(t *testing.T) {
 	root.InitDefaultCompletionCmd()
 	root.InitDefaultHelpCmd()
 	each(root, func(c *cobra.Command) {
-		if !c.HasSubCommands() || c.Name() == "completion" {
+		if !c.HasSubCommands() || c.Name() == "completion" || c.Name() == "image" {
 			commands[strings.TrimPrefix(c.CommandPath(), "ellwand ")] = true
 		}
 	})

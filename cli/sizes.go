@@ -19,8 +19,19 @@ import (
 	"ellwand.example/core/staging"
 )
 
-// showTree prints a package's paths as a tree.
-func (a *program) showTree(p *ell.Package, entries []ell.Entry) {
+// measured is a package or an image whose sizes are shown.
+type measured struct {
+	name            string
+	kind            string // "package" or "image"
+	installed, file int64  // bytes
+}
+
+func measuredPackage(p *ell.Package) measured {
+	return measured{p.Facts.Identity(), "package", p.Facts.Size, p.Size}
+}
+
+// showTree prints paths as a tree.
+func (a *program) showTree(m measured, entries []ell.Entry) {
 	w := a.out
 	root := &branch{}
 	full := map[string]bool{} // directories with something in them
@@ -48,7 +59,7 @@ func (a *program) showTree(p *ell.Package, entries []ell.Entry) {
 	var rows [][]string
 	root.rows(w, 0, 3, &rows)
 	w.Table([]string{"path", "     size", "kind", "mode", "owner"}, rows)
-	w.Printf("%s: %s in %s\n", p.Facts.Identity(), fact.Bytes(p.Facts.Size), fact.Count(len(entries), "path", "paths"))
+	w.Printf("%s: %s in %s\n", m.name, fact.Bytes(m.installed), fact.Count(len(entries), "path", "paths"))
 }
 
 // directorySize is how much a directory holds, all below it included.
@@ -96,22 +107,22 @@ func directorySizes(entries []ell.Entry) []directorySize {
 }
 
 // showSizes prints where a package's bytes are.
-func (a *program) showSizes(p *ell.Package, entries []ell.Entry) error {
+func (a *program) showSizes(m measured, entries []ell.Entry) error {
 	directories := directorySizes(entries)
 	files := slices.DeleteFunc(slices.Clone(entries), func(e ell.Entry) bool { return e.Type != staging.File || e.Same != "" })
 	slices.SortFunc(files, func(a, b ell.Entry) int { return cmp.Or(cmp.Compare(b.Size, a.Size), cmp.Compare(a.Path, b.Path)) })
 	if a.json {
-		return a.printJSON(map[string]any{"package": p.Facts.Identity(), "bytes": p.Size, "installed": p.Facts.Size, "directories": directories})
+		return a.printJSON(map[string]any{m.kind: m.name, "bytes": m.file, "installed": m.installed, "directories": directories})
 	}
 	w := a.out
 	most := fewLines
 	if a.verbose {
 		most = len(entries)
 	}
-	w.Printf("%s: %s installed, %s as a file\n\n", w.Style(term.Strong, p.Facts.Identity()), fact.Bytes(p.Facts.Size), fact.Bytes(p.Size))
+	w.Printf("%s: %s installed, %s as a file\n\n", w.Style(term.Strong, m.name), fact.Bytes(m.installed), fact.Bytes(m.file))
 	var rows [][]string
 	add := func(path string, size int64, about string) {
-		rows = append(rows, []string{fmt.Sprintf("%9s", fact.Bytes(size)), w.Style(term.Name, bar(size, p.Facts.Size)), fact.Visible(path), w.Style(term.Faint, about)})
+		rows = append(rows, []string{fmt.Sprintf("%9s", fact.Bytes(size)), w.Style(term.Name, bar(size, m.installed)), fact.Visible(path), w.Style(term.Faint, about)})
 	}
 	for _, f := range directories[:min(most, len(directories))] {
 		add(strings.TrimSuffix(f.Path, "/")+"/", f.Bytes, fact.Count(f.Files, "file", "files"))
@@ -170,9 +181,9 @@ func groupOf(e ell.Entry) string {
 }
 
 // drawSizes writes a picture of a package's files as areas.
-func (a *program) drawSizes(p *ell.Package, entries []ell.Entry, file string) error {
+func (a *program) drawSizes(m measured, entries []ell.Entry, file string) error {
 	s := figure.Sizes{
-		Title:  fmt.Sprintf("%s: %s in %s", p.Facts.Identity(), fact.Bytes(p.Facts.Size), fact.Count(len(entries), "path", "paths")),
+		Title:  fmt.Sprintf("%s: %s in %s", m.name, fact.Bytes(m.installed), fact.Count(len(entries), "path", "paths")),
 		Groups: groups, Label: fact.Bytes,
 	}
 	for _, e := range entries {

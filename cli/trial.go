@@ -1,7 +1,9 @@
 package cli
 
 import (
+	"context"
 	"fmt"
+	"io"
 	"os"
 	"strings"
 	"time"
@@ -16,7 +18,8 @@ import (
 
 func (a *program) trialCommand() *cobra.Command {
 	var o app.TrialOptions
-	var junit string
+	var junit, image string
+	var limit time.Duration
 	var shell bool
 	cmd := &cobra.Command{
 		Use:   "trial [PACKAGE...]",
@@ -32,10 +35,17 @@ everything is removed. The exit status is 1 if a check failed.
 
 With --channel and no PACKAGE, all packages of the channel are installed together and tried.
 
+With --image, the image is made if that is needed, and its [trial] runs in it, with a time limit.
+What it writes is kept in a file.
+
 --system tells whether the packages work on another system: the directory of one, or a root archive.`,
 		Example: `  ellwand trial tidegauge
-  ellwand trial foghorn --junit report.xml`,
+  ellwand trial foghorn --junit report.xml
+  ellwand trial --image harbour`,
 		Args: arguments(func(cmd *cobra.Command, args []string) error {
+			if image != "" {
+				return none(cmd, args)
+			}
 			if o.Channel == "" {
 				return atLeastOne("a package")(cmd, args)
 			}
@@ -46,6 +56,9 @@ With --channel and no PACKAGE, all packages of the channel are installed togethe
 			u, err := a.appIfAny()
 			if err != nil {
 				return err
+			}
+			if image != "" {
+				return a.tryImage(cmd.Context(), image, limit)
 			}
 			if shell {
 				o.Shell = os.Stdin
@@ -83,8 +96,32 @@ With --channel and no PACKAGE, all packages of the channel are installed togethe
 	flags.StringVar(&o.Channel, "channel", "", "the channel that other packages and older versions come from")
 	flags.StringVar(&o.Keep, "keep", "", "leave the root, with the packages in it, in `DIR`")
 	flags.StringVar(&junit, "junit", "", "also write a JUnit report to `FILE`")
+	flags.StringVar(&image, "image", "", "try an image of the workspace: its `NAME`")
+	flags.DurationVar(&limit, "time", 0, "with --image: how long its trial may take (default: what its description says)")
+	cmd.MarkFlagsMutuallyExclusive("image", "channel")
+	cmd.RegisterFlagCompletionFunc("image", a.completeImages)
 	flags.BoolVar(&shell, "shell", false, "open a shell in the root after the checks")
 	return cmd
+}
+
+// tryImage makes an image, as far as it is not there, and runs its trial.
+func (a *program) tryImage(ctx context.Context, name string, limit time.Duration) error {
+	u, err := a.app()
+	if err != nil {
+		return err
+	}
+	if _, err := u.MakeImage(ctx, name, app.ImageOptions{}); err != nil {
+		return err
+	}
+	out := io.Discard
+	if a.verbose {
+		out = a.err.Stream()
+	}
+	run, err := u.TryImage(ctx, name, limit, out)
+	if err != nil {
+		return err
+	}
+	return a.finishRun(run)
 }
 
 // finishTrial shows a report, and returns the status that it ends with.

@@ -64,6 +64,9 @@ const (
 	ShowRootHistory Verb = "show-root-history"
 	FinishRoot      Verb = "finish-root" // run scripts that failed again
 
+	MakeImage   Verb = "make-image"   // Subject is an image, here and below
+	UpdateImage Verb = "update-image" // choose its packages again
+
 	WithoutIsolation Verb = "without-isolation" // run steps without a sandbox
 )
 

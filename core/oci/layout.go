@@ -1,6 +1,6 @@
-// Package oci reads container images in the layout of the OCI Image Format Specification 1.1:
-// a directory with index.json, and with blobs named by their digests. Nothing of an image is
-// believed that its digest does not confirm.
+// Package oci reads and writes container images in the layout of the OCI Image Format
+// Specification 1.1: a directory with index.json, and with blobs named by their digests.
+// Nothing of an image is believed that its digest does not confirm.
 package oci
 
 import (
@@ -16,19 +16,14 @@ import (
 	"slices"
 	"strings"
 
+	v1 "github.com/opencontainers/image-spec/specs-go/v1"
+
 	"ellwand.example/core/files"
 	"ellwand.example/core/pattern"
 )
 
 // MarkerFile marks a directory as a layout.
-const MarkerFile = "oci-layout"
-
-// Media types of the specification.
-const (
-	indexType    = "application/vnd.oci.image.index.v1+json"
-	manifestType = "application/vnd.oci.image.manifest.v1+json"
-	layerType    = "application/vnd.oci.image.layer.v1.tar"
-)
+const MarkerFile = v1.ImageLayoutFile
 
 // Bounds on what is read of an image.
 const (
@@ -37,24 +32,18 @@ const (
 	maxNested   = 4 // indexes in indexes
 )
 
-// Descriptor names a blob.
-type Descriptor struct {
-	MediaType string `json:"mediaType"`
-	Digest    string `json:"digest"`
-	Size      int64  `json:"size"` // bytes
-	Platform  struct {
-		Architecture string `json:"architecture"` // as Go calls it
-		OS           string `json:"os"`
-	} `json:"platform"`
-}
-
 // Layout is a layout that was opened.
 type Layout struct{ root *os.Root }
 
 // Image is an image of a layout.
 type Image struct {
 	Digest string // of its manifest
-	Layers []Descriptor
+	Layers []v1.Descriptor
+	// DiffIDs are the digests of the layers before they were compressed.
+	DiffIDs []string
+	Config  v1.Image
+	// Descriptor is that of its manifest.
+	Descriptor v1.Descriptor
 }
 
 // Open opens the layout in a directory.
@@ -79,10 +68,8 @@ func (l *Layout) Close() error { return l.root.Close() }
 // Image finds the image for an architecture, as Go calls it: the only one, or the one that is
 // for it.
 func (l *Layout) Image(architecture string) (Image, error) {
-	var index struct {
-		Manifests []Descriptor `json:"manifests"`
-	}
-	if err := l.readJSON("index.json", "", &index); err != nil {
+	index, err := l.Index()
+	if err != nil {
 		return Image{}, err
 	}
 	for range maxNested {
@@ -90,46 +77,73 @@ func (l *Layout) Image(architecture string) (Image, error) {
 		if err != nil {
 			return Image{}, err
 		}
-		if d.MediaType == indexType {
-			index.Manifests = nil
-			if err := l.readJSON("", d.Digest, &index); err != nil {
+		if d.MediaType == v1.MediaTypeImageIndex {
+			index = v1.Index{}
+			if err := l.readJSON("", d.Digest.String(), &index); err != nil {
 				return Image{}, err
 			}
 			continue
 		}
-		var manifest struct {
-			Layers []Descriptor `json:"layers"`
-		}
-		if err := l.readJSON("", d.Digest, &manifest); err != nil {
-			return Image{}, err
-		}
-		if len(manifest.Layers) > maxLayers {
-			return Image{}, fmt.Errorf("the image has more than %d layers", maxLayers)
-		}
-		for _, layer := range manifest.Layers {
-			if !strings.HasPrefix(layer.MediaType, layerType) && layer.MediaType != "" {
-				return Image{}, fmt.Errorf("a layer is of an unknown kind, %q", layer.MediaType)
-			}
-		}
-		return Image{d.Digest, manifest.Layers}, nil
+		return l.image(d)
 	}
 	return Image{}, errors.New("the index of the image leads to more indexes than are followed")
 }
 
-func choose(all []Descriptor, architecture string) (Descriptor, error) {
-	images := slices.DeleteFunc(slices.Clone(all), func(d Descriptor) bool { return d.MediaType != manifestType && d.MediaType != indexType })
-	fitting := slices.DeleteFunc(slices.Clone(images), func(d Descriptor) bool { return d.Platform.Architecture != architecture })
+// Index reads the list of what is in the layout.
+func (l *Layout) Index() (index v1.Index, err error) {
+	return index, l.readJSON(v1.ImageIndexFile, "", &index)
+}
+
+// image reads the manifest and the configuration of an image.
+func (l *Layout) image(d v1.Descriptor) (Image, error) {
+	var manifest v1.Manifest
+	if err := l.readJSON("", d.Digest.String(), &manifest); err != nil {
+		return Image{}, err
+	}
+	if len(manifest.Layers) > maxLayers {
+		return Image{}, fmt.Errorf("the image has more than %d layers", maxLayers)
+	}
+	for _, layer := range manifest.Layers {
+		if !strings.HasPrefix(layer.MediaType, v1.MediaTypeImageLayer) && layer.MediaType != "" {
+			return Image{}, fmt.Errorf("a layer is of an unknown kind, %q", layer.MediaType)
+		}
+	}
+	i := Image{Digest: d.Digest.String(), Layers: manifest.Layers, Descriptor: d}
+	if manifest.Config.MediaType != v1.MediaTypeImageConfig {
+		return i, nil // an artifact, or an image that says nothing of itself
+	}
+	if err := l.readJSON("", manifest.Config.Digest.String(), &i.Config); err != nil {
+		return Image{}, err
+	}
+	for _, id := range i.Config.RootFS.DiffIDs {
+		i.DiffIDs = append(i.DiffIDs, id.String())
+	}
+	return i, nil
+}
+
+func choose(all []v1.Descriptor, architecture string) (v1.Descriptor, error) {
+	images := slices.DeleteFunc(slices.Clone(all), func(d v1.Descriptor) bool {
+		return d.MediaType != v1.MediaTypeImageManifest && d.MediaType != v1.MediaTypeImageIndex
+	})
+	fitting := slices.DeleteFunc(slices.Clone(images), func(d v1.Descriptor) bool { return architectureOf(d) != architecture })
 	switch {
 	case len(fitting) == 1:
 		return fitting[0], nil
-	case len(images) == 1 && images[0].Platform.Architecture == "":
+	case len(images) == 1 && architectureOf(images[0]) == "":
 		return images[0], nil
 	case len(images) == 0:
-		return Descriptor{}, errors.New("the layout has no image")
+		return v1.Descriptor{}, errors.New("the layout has no image")
 	case len(fitting) == 0:
-		return Descriptor{}, fmt.Errorf("the layout has no image for %s", architecture)
+		return v1.Descriptor{}, fmt.Errorf("the layout has no image for %s", architecture)
 	}
-	return Descriptor{}, fmt.Errorf("the layout has %d images for %s, and none of them is the one", len(fitting), architecture)
+	return v1.Descriptor{}, fmt.Errorf("the layout has %d images for %s, and none of them is the one", len(fitting), architecture)
+}
+
+func architectureOf(d v1.Descriptor) string {
+	if d.Platform == nil {
+		return ""
+	}
+	return d.Platform.Architecture
 }
 
 var digestShape = pattern.New(`^sha256:[0-9a-f]{64}$`)
@@ -176,8 +190,8 @@ func (l *Layout) readJSON(name, digest string, into any) error {
 }
 
 // Blob reads a blob. Reading past its end fails if it is not what its digest says.
-func (l *Layout) Blob(d Descriptor) (io.ReadCloser, error) {
-	name, err := blobPath(d.Digest)
+func (l *Layout) Blob(d v1.Descriptor) (io.ReadCloser, error) {
+	name, err := blobPath(d.Digest.String())
 	if err != nil {
 		return nil, err
 	}
@@ -192,7 +206,7 @@ func (l *Layout) Blob(d Descriptor) (io.ReadCloser, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &verified{f, sha256.New(), d.Digest}, nil
+	return &verified{f, sha256.New(), d.Digest.String()}, nil
 }
 
 type verified struct {

@@ -8,6 +8,8 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+
+	v1 "github.com/opencontainers/image-spec/specs-go/v1"
 )
 
 // layout is a directory that a test fills.
@@ -43,23 +45,23 @@ const amd, arm = `, "platform": {"architecture": "amd64", "os": "linux"}`, `, "p
 
 func TestImage(t *testing.T) {
 	l := newLayout(t)
-	layer := l.blob(layerType+"+gzip", "tides", "")
-	one := func(more string) string { return l.blob(manifestType, `{"layers": [`+layer+`]}`, more) }
-	other := func(more string) string { return l.blob(manifestType, `{"layers": []}`, more) }
+	layer := l.blob(v1.MediaTypeImageLayer+"+gzip", "tides", "")
+	one := func(more string) string { return l.blob(v1.MediaTypeImageManifest, `{"layers": [`+layer+`]}`, more) }
+	other := func(more string) string { return l.blob(v1.MediaTypeImageManifest, `{"layers": []}`, more) }
 	for _, c := range []struct {
 		title, manifests, want string
 		layers                 int
 	}{
 		{"one image", one(""), "", 1},
 		{"the one of two", other(arm) + "," + one(amd), "", 1},
-		{"an index of them", l.blob(indexType, `{"manifests": [`+other(arm)+","+one(amd)+`]}`, ""), "", 1},
+		{"an index of them", l.blob(v1.MediaTypeImageIndex, `{"manifests": [`+other(arm)+","+one(amd)+`]}`, ""), "", 1},
 		{"beside what is no image", l.blob("application/spdx+json", "{}", "") + "," + one(""), "", 1},
 		{"none", "", "has no image", 0},
 		{"none for it", other(arm) + "," + other(`, "platform": {"architecture": "riscv64"}`), "no image for amd64", 0},
 		{"two for it", one(amd) + "," + other(amd), "2 images for amd64", 0},
-		{"a layer of another kind", l.blob(manifestType, `{"layers": [`+l.blob("application/zip", "x", "")+`]}`, ""), "unknown kind", 0},
-		{"a digest that is a path", `{"mediaType": "` + manifestType + `", "digest": "sha256:../../../etc/passwd", "size": 1}`, "not a digest", 0},
-		{"a manifest that is not there", `{"mediaType": "` + manifestType + `", "digest": "sha256:` + strings.Repeat("0", 64) + `", "size": 1}`, "no such file", 0},
+		{"a layer of another kind", l.blob(v1.MediaTypeImageManifest, `{"layers": [`+l.blob("application/zip", "x", "")+`]}`, ""), "unknown kind", 0},
+		{"a digest that is a path", `{"mediaType": "` + v1.MediaTypeImageManifest + `", "digest": "sha256:../../../etc/passwd", "size": 1}`, "not a digest", 0},
+		{"a manifest that is not there", `{"mediaType": "` + v1.MediaTypeImageManifest + `", "digest": "sha256:` + strings.Repeat("0", 64) + `", "size": 1}`, "no such file", 0},
 	} {
 		l.write("index.json", `{"manifests": [`+c.manifests+`]}`)
 		opened, err := Open(l.dir)
@@ -77,8 +79,8 @@ func TestImage(t *testing.T) {
 // What is not what its digest says is not believed.
 func TestDamaged(t *testing.T) {
 	l := newLayout(t)
-	layer := l.blob(layerType, "tides", "")
-	manifest := l.blob(manifestType, `{"layers": [`+layer+`]}`, "")
+	layer := l.blob(v1.MediaTypeImageLayer, "tides", "")
+	manifest := l.blob(v1.MediaTypeImageManifest, `{"layers": [`+layer+`]}`, "")
 	l.write("index.json", `{"manifests": [`+manifest+`]}`)
 	opened, err := Open(l.dir)
 	if err != nil {
@@ -101,7 +103,7 @@ func TestDamaged(t *testing.T) {
 	if text, err := read(); text != "tides" || err != nil {
 		t.Errorf("%q, %v", text, err)
 	}
-	file := "blobs/sha256/" + strings.TrimPrefix(image.Layers[0].Digest, "sha256:")
+	file := "blobs/sha256/" + image.Layers[0].Digest.Encoded()
 	l.write(file, "sedit")
 	if _, err := read(); err == nil || !strings.Contains(err.Error(), "not what its digest says") {
 		t.Errorf("a layer of other contents: %v", err)
@@ -126,7 +128,7 @@ func TestDamaged(t *testing.T) {
 }
 
 func FuzzIndex(f *testing.F) {
-	f.Add([]byte(`{"manifests": [{"mediaType": "`+manifestType+`", "digest": "sha256:00", "size": 1}]}`), []byte(`{"layers": []}`))
+	f.Add([]byte(`{"manifests": [{"mediaType": "`+v1.MediaTypeImageManifest+`", "digest": "sha256:00", "size": 1}]}`), []byte(`{"layers": []}`))
 	f.Fuzz(func(t *testing.T, index, manifest []byte) {
 		l := newLayout(t)
 		l.write("index.json", string(index))

@@ -1,16 +1,10 @@
 package recipe
 
 import (
-	"encoding/json"
 	"maps"
-	"reflect"
 	"slices"
-	"strings"
-
-	"github.com/invopop/jsonschema"
 
 	"ellwand.example/core/fact"
-	"ellwand.example/core/fact/need"
 	"ellwand.example/core/recipe/document"
 )
 
@@ -140,67 +134,19 @@ var descriptions = map[string]string{
 	"change.text":    "What changed, one string for each point",
 }
 
-// Schema returns a JSON Schema (draft 2020-12) of recipes, made from the types
-// that they are read into, for editors.
+// Schema returns a JSON Schema (draft 2020-12) of recipes, for editors.
 func Schema() ([]byte, error) {
-	r := &jsonschema.Reflector{
-		FieldNameTag: "toml", DoNotReference: true, ExpandedStruct: true, RequiredFromJSONSchemaTags: true, Anonymous: true,
-		Mapper: func(t reflect.Type) *jsonschema.Schema {
-			switch t {
-			case reflect.TypeFor[need.Need](), reflect.TypeFor[need.Provide]():
-				return &jsonschema.Schema{Type: "string"}
-			case reflect.TypeFor[document.LocalDate]():
-				return &jsonschema.Schema{Type: "string", Format: "date"}
-			case reflect.TypeFor[document.Scalar]():
-				return &jsonschema.Schema{OneOf: []*jsonschema.Schema{{Type: "boolean"}, {Type: "string"}}}
-			}
-			return nil
+	text := document.SchemaText{
+		Title: "Ellwand recipe, format 1", Descriptions: descriptions,
+		Words: map[string][]string{
+			"steps.method": methodNames(), "rewrite.after": StepNames[:len(StepNames)-1], "package.layout.kind": fact.Kinds, "compression": fact.Compressions,
+			"package.layout.capabilities": fact.Capabilities, "arch": {fact.Independent}, "package.arch": {fact.Independent},
 		},
 	}
-	s := r.Reflect(&Recipe{})
-	s.Title = "Ellwand recipe, format 1"
 	for _, f := range required {
-		s.Required = append(s.Required, f.key)
+		text.Required = append(text.Required, f.key)
 	}
-	describe(s, "")
-	enumerate(s, "steps.method", methodNames())
-	enumerate(s, "rewrite.after", StepNames[:len(StepNames)-1])
-	enumerate(s, "package.layout.kind", fact.Kinds)
-	enumerate(s, "compression", fact.Compressions)
-	enumerate(s, "package.layout.capabilities", fact.Capabilities)
-	enumerate(s, "arch", []string{fact.Independent})
-	enumerate(s, "package.arch", []string{fact.Independent})
-	return json.MarshalIndent(s, "", "  ")
-}
-
-// each calls f for every key of a schema, with its path.
-func each(s *jsonschema.Schema, path string, f func(path string, s *jsonschema.Schema)) {
-	if s == nil {
-		return
-	}
-	if s.Properties != nil {
-		for p := s.Properties.Oldest(); p != nil; p = p.Next() {
-			at := strings.TrimPrefix(path+"."+p.Key, ".")
-			f(at, p.Value)
-			each(p.Value, at, f)
-		}
-	}
-	each(s.Items, path, f)
-	each(s.AdditionalProperties, path, f)
-}
-
-func describe(s *jsonschema.Schema, path string) {
-	each(s, path, func(at string, s *jsonschema.Schema) { s.Description = descriptions[at] })
-}
-
-func enumerate(s *jsonschema.Schema, path string, values []string) {
-	each(s, "", func(at string, s *jsonschema.Schema) {
-		if at == path {
-			for _, v := range values {
-				s.Enum = append(s.Enum, v)
-			}
-		}
-	})
+	return document.Schema(&Recipe{}, text)
 }
 
 func methodNames() []string {

@@ -63,6 +63,25 @@ func accountNumbers(r *Root) *accounts {
 	return &t.accounts
 }
 
+// Numbers are the numbers of the users and groups of a root, by their names.
+type Numbers struct{ Users, Groups map[string]int }
+
+// Numbers reads the accounts of the root, and those of the system that it is based on.
+func (r *Root) Numbers() (Numbers, error) {
+	t := &Transaction{root: r}
+	if err := t.readAccounts(); err != nil {
+		return Numbers{}, err
+	}
+	return Numbers{t.accounts.users, t.accounts.groups}, nil
+}
+
+// Of returns the numbers of an owner and a group; ok is false if one of them is unknown.
+func (n Numbers) Of(owner, group string) (uid, gid int, ok bool) {
+	a := accounts{users: n.Users, groups: n.Groups}
+	uid, gid = a.numbers(owner, group)
+	return uid, gid, uid >= 0 && gid >= 0
+}
+
 // readAccounts reads the accounts of the root; those of the system that it is based on, if
 // it has none of its own.
 func (t *Transaction) readAccounts() error {
@@ -115,31 +134,15 @@ func (t *Transaction) readAccountFile(p string) ([]byte, error) {
 
 // planAccounts adds the accounts that packages declare, and checks that every owner of a
 // path is known.
-func (t *Transaction) planAccounts(_ context.Context, p *Plan, _ Request) error {
+func (t *Transaction) planAccounts(_ context.Context, p *Plan, q Request) error {
 	a := &p.accounts
 	for _, one := range p.parts {
 		if one.record == nil {
 			continue
 		}
-		for _, name := range sortedKeys(one.record.Facts.Accounts) {
-			_, user := a.users[name]
-			_, group := a.groups[name]
-			switch {
-			case user && group:
-				continue
-			case user != group:
-				p.problem(Problem{Package: one.change.Name, Message: fmt.Sprintf("its account %s exists in only one of %s and %s", name, passwdFile, groupFile), Remedy: "create the other one with the same number"})
-				continue
-			}
-			number, ok := a.free(name)
-			if !ok {
-				p.problem(Problem{Package: one.change.Name, Message: fmt.Sprintf("no number between %d and %d is free for its account %s", firstAccount, lastAccount, name)})
-				continue
-			}
-			a.add(name, number, one.record.Facts.Accounts[name])
-			p.Accounts = append(p.Accounts, name)
-		}
+		p.addAccounts(one.change.Name, one.record.Facts.Accounts)
 	}
+	p.addAccounts("", q.Accounts)
 	if !t.ownerships() {
 		return nil
 	}
@@ -156,6 +159,30 @@ func (t *Transaction) planAccounts(_ context.Context, p *Plan, _ Request) error 
 		}
 	}
 	return nil
+}
+
+// addAccounts adds the accounts of a package, or those that whoever changes the root asks
+// for, unless they are there.
+func (p *Plan) addAccounts(pkg string, wanted map[string]fact.Account) {
+	a := &p.accounts
+	for _, name := range sortedKeys(wanted) {
+		_, user := a.users[name]
+		_, group := a.groups[name]
+		switch {
+		case user && group:
+			continue
+		case user != group:
+			p.problem(Problem{Package: pkg, Message: fmt.Sprintf("its account %s exists in only one of %s and %s", name, passwdFile, groupFile), Remedy: "create the other one with the same number"})
+			continue
+		}
+		number, ok := a.free(name)
+		if !ok {
+			p.problem(Problem{Package: pkg, Message: fmt.Sprintf("no number between %d and %d is free for its account %s", firstAccount, lastAccount, name)})
+			continue
+		}
+		a.add(name, number, wanted[name])
+		p.Accounts = append(p.Accounts, name)
+	}
 }
 
 // free is the number that a name gets.

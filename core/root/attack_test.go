@@ -148,7 +148,7 @@ func FuzzRecord(f *testing.F) {
 	f.Add(data)
 	f.Add([]byte(`{"facts":{},"paths":1,"real":{"/a":"/b"}}` + "\n" + `{"group":"root","mode":"0755","owner":"root","path":"/a","type":"dir"}` + "\n"))
 	f.Fuzz(func(t *testing.T, data []byte) {
-		rec, err := decodeRecord(data)
+		rec, err := ParseRecord(data)
 		if err != nil {
 			return
 		}

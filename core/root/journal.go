@@ -269,6 +269,9 @@ func (r *Root) redo(j *journal, fresh bool) error {
 		}
 	}
 	for _, dir := range sortedKeys(dirs) {
+		if r.disposable {
+			break
+		}
 		if err := syncDir(r.tree, local(dir)); err != nil && !errors.Is(err, fs.ErrNotExist) && !isNotDir(err) && !errors.Is(err, unix.EINVAL) {
 			return err
 		}

@@ -33,6 +33,8 @@ type Request struct {
 	Adopt []string
 	// Rewrite writes files again that have not changed.
 	Rewrite bool
+	// Accounts are created besides those of the packages.
+	Accounts map[string]fact.Account
 }
 
 // Change is a package that comes in (From is nil), goes (To is nil), or makes room
@@ -133,7 +135,9 @@ func (t *Transaction) Plan(ctx context.Context, q Request) (*Plan, error) {
 }
 
 // IsEmpty reports whether there is nothing to do.
-func (p *Plan) IsEmpty() bool { return len(p.Changes) == 0 && len(p.Chosen) == 0 }
+func (p *Plan) IsEmpty() bool {
+	return len(p.Changes) == 0 && len(p.Chosen) == 0 && len(p.Accounts) == 0
+}
 
 func (p *Plan) problem(problem Problem) { p.Problems = append(p.Problems, problem) }
 

@@ -81,6 +81,8 @@ type Root struct {
 	tree   *os.Root
 	state  *os.Root // StateDir
 	system *os.Root // of Settings.System; nil if there is none, or it is gone
+
+	disposable bool // see Options
 }
 
 // IsRoot reports whether a directory is a root.

@@ -76,11 +76,17 @@ func (r *Root) State() (State, error) {
 	if err != nil {
 		return s, err
 	}
-	if err := r.decode(stateFile, data, &s); err != nil {
-		return s, err
+	return ParseState(r.where(stateFile), data)
+}
+
+// ParseState reads a state from the text of a file that has it.
+func ParseState(file string, data []byte) (State, error) {
+	var s State
+	if err := json.Unmarshal(data, &s); err != nil {
+		return s, &DamagedError{file, err}
 	}
 	if s.Format != Format {
-		return s, fact.Errorf(fact.StatusInput, "%s has format %d; this Ellwand reads format %d", r.where(stateFile), s.Format, Format)
+		return s, fact.Errorf(fact.StatusInput, "%s has format %d; this Ellwand reads format %d", file, s.Format, Format)
 	}
 	return s, nil
 }
@@ -140,7 +146,8 @@ func (r *Record) encode() ([]byte, error) {
 	return data, nil
 }
 
-func decodeRecord(data []byte) (*Record, error) {
+// ParseRecord reads the record of a package from the text of an object.
+func ParseRecord(data []byte) (*Record, error) {
 	head, lines, ok := bytes.Cut(data, []byte("\n"))
 	if !ok {
 		return nil, errors.New("it ends in its first line")
@@ -170,7 +177,7 @@ func (r *Root) Record(i Installed) (*Record, error) {
 	if err != nil {
 		return nil, fmt.Errorf("the record of %s: %w", i.Identity(), err)
 	}
-	rec, err := decodeRecord(data)
+	rec, err := ParseRecord(data)
 	if err != nil {
 		return nil, &DamagedError{r.where(objectsDir + "/" + i.Record), err}
 	}
@@ -206,7 +213,7 @@ func (r *Root) putObject(data []byte) (string, error) {
 		return "", err
 	}
 	_, err = f.Write(data)
-	if err == nil {
+	if err == nil && !r.disposable {
 		err = f.Sync()
 	}
 	if err = errors.Join(err, f.Close()); err == nil {

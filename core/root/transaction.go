@@ -34,6 +34,9 @@ const tempPrefix = ".ellwand-"
 type Options struct {
 	Runner   Runner
 	Progress progress.Sink
+	// Disposable is for a root that nobody keeps: it is not waited until its files are on
+	// disk.
+	Disposable bool
 }
 
 // Transaction is a change of a root, which keeps others away until it is closed.
@@ -57,6 +60,7 @@ func (r *Root) Begin(ctx context.Context, o Options) (*Transaction, error) {
 	if err != nil {
 		return nil, err
 	}
+	r.disposable = o.Disposable
 	t := &Transaction{root: r, runner: o.Runner, progress: o.Progress, unlock: unlock}
 	if dir := r.Settings.SystemDir(); dir != "" && r.system == nil {
 		t.Close()
@@ -503,6 +507,9 @@ const manyFiles = 256
 
 // flush waits until the new files and the directories that they are in are on disk.
 func (t *Transaction) flush(ctx context.Context, p *Plan) error {
+	if t.root.disposable {
+		return nil
+	}
 	var paths []string
 	dirs := map[string]bool{}
 	for _, i := range p.items {

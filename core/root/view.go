@@ -56,6 +56,10 @@ func (v *view) real(p string) (string, error) {
 	return path.Join(dir, path.Base(p)), nil
 }
 
+// Real is where a path of the root is, once the links above it are followed: those of the
+// root, and of the system that it is based on.
+func (r *Root) Real(p string) (string, error) { return r.newView().real(p) }
+
 // dir resolves all links of a directory's path.
 func (v *view) dir(p string, links int) (string, error) {
 	if p == "/" {

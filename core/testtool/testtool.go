@@ -1,5 +1,4 @@
-// Package testtool is for tests that need a program which not every machine
-// has.
+// Package testtool has what tests of several packages share.
 package testtool
 
 import (

@@ -244,7 +244,7 @@ func Init(dir string) (*Workspace, error) {
 	// Packages can be built again; an existing ignore file is the maintainer's.
 	ignore, err := os.OpenFile(filepath.Join(dir, ".gitignore"), os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o644)
 	if err == nil {
-		_, err = ignore.WriteString("/packages/\n")
+		_, err = ignore.WriteString("/packages/\n/images/made/\n")
 		err = errors.Join(err, ignore.Close())
 	}
 	if err != nil && !errors.Is(err, fs.ErrExist) {

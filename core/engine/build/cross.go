@@ -41,9 +41,6 @@ var crossTools = [][2]string{
 	{"RANLIB", "ranlib"}, {"STRIP", "strip"}, {"OBJCOPY", "objcopy"}, {"OBJDUMP", "objdump"}, {"READELF", "readelf"},
 }
 
-// goArchitectures are the names of architectures in Go.
-var goArchitectures = map[string]string{"x86_64": "amd64", "i686": "386", "aarch64": "arm64", "armv7l": "arm", "riscv64": "riscv64", "ppc64le": "ppc64le", "s390x": "s390x", "loongarch64": "loong64"}
-
 // mesonFamilies are the names of architectures in Meson, if they differ.
 var mesonFamilies = map[string]string{"i686": "x86", "armv7l": "arm", "ppc64le": "ppc64"}
 
@@ -58,7 +55,7 @@ func (j *job) crossVariables() []variable {
 	for _, tool := range crossTools {
 		out = append(out, variable{tool[0], triplet + "-" + tool[1], false})
 	}
-	if arch := goArchitectures[j.Workspace.Target.Arch]; arch != "" {
+	if arch := fact.GoArchitecture(j.Workspace.Target.Arch); arch != "" {
 		out = append(out, variable{"GOOS", "linux", false}, variable{"GOARCH", arch, false})
 	}
 	rust := j.Workspace.Target.Arch + "-unknown-linux-gnu"

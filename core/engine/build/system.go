@@ -56,20 +56,35 @@ func System(ctx context.Context, w *workspace.Workspace, sink progress.Sink) (st
 	return "", &SystemError{w.Target.Name, w.On.System + " has no /bin/sh, so that no step could run on it"}
 }
 
-// SystemDirectory is the directory of a system: the one that is named, or what a root archive,
+// SystemDirectory is the directory that OpenSystem finds.
+func SystemDirectory(ctx context.Context, all, name, arch string, sink progress.Sink) (string, error) {
+	s, err := OpenSystem(ctx, all, name, arch, sink)
+	return s.Dir, err
+}
+
+// UnpackedSystem is a system that is there as a directory.
+type UnpackedSystem struct {
+	Dir string
+	// Digest is the SHA-256 of the archive, or of the image's manifest; empty for a directory.
+	Digest string
+	// Layout is the directory of the OCI layout that the system is from; empty for none.
+	Layout string
+}
+
+// OpenSystem opens a system: the directory that is named, or what a root archive,
 // or a container image in the OCI layout (a directory or an archive of one), is unpacked to.
 // That is below all, named by a digest. Device nodes are left out, since every sandbox has
 // its own; setuid programs come without that bit. The error is a *fact.Error if the
 // archive or the image is at fault.
-func SystemDirectory(ctx context.Context, all, name, arch string, sink progress.Sink) (string, error) {
+func OpenSystem(ctx context.Context, all, name, arch string, sink progress.Sink) (UnpackedSystem, error) {
 	info, err := os.Stat(name)
 	if err != nil {
-		return "", err
+		return UnpackedSystem{}, err
 	}
 	u := unpacking{all: all, name: name, arch: arch, sink: sink}
 	if info.IsDir() {
 		if _, err := os.Lstat(filepath.Join(name, oci.MarkerFile)); err != nil {
-			return name, nil
+			return UnpackedSystem{Dir: name}, nil
 		}
 		return u.image(ctx, name)
 	}
@@ -83,13 +98,13 @@ type unpacking struct {
 }
 
 // archive unpacks a root archive, or the image that it holds.
-func (u unpacking) archive(ctx context.Context, size int64) (string, error) {
+func (u unpacking) archive(ctx context.Context, size int64) (s UnpackedSystem, err error) {
 	if err := os.MkdirAll(u.all, 0o755); err != nil {
-		return "", err
+		return s, err
 	}
 	digest, err := files.Known{Path: filepath.Join(u.all, "known.json")}.SHA256(ctx, u.name)
 	if err != nil {
-		return "", err
+		return s, err
 	}
 	dir, err := u.once(digest[:32], func(temp string) error {
 		file, err := os.Open(u.name)
@@ -102,12 +117,12 @@ func (u unpacking) archive(ctx context.Context, size int64) (string, error) {
 		return unpackRoot(ctx, &advancing{file, t}, temp)
 	})
 	if err != nil {
-		return "", err
+		return s, err
 	}
 	if _, err := os.Lstat(filepath.Join(dir, oci.MarkerFile)); err == nil {
 		return u.image(ctx, dir)
 	}
-	return dir, nil
+	return UnpackedSystem{Dir: dir, Digest: digest}, nil
 }
 
 // once makes a directory with a name, unless it is there.
@@ -143,18 +158,19 @@ func isSystem(err error) bool {
 }
 
 // image unpacks the layers of an image, one over the other.
-func (u unpacking) image(ctx context.Context, dir string) (string, error) {
+func (u unpacking) image(ctx context.Context, dir string) (s UnpackedSystem, err error) {
 	wrong := func(err error) error { return fact.Errorf(fact.StatusInput, "%s: %v", u.name, err) }
 	layout, err := oci.Open(dir)
 	if err != nil {
-		return "", wrong(err)
+		return s, wrong(err)
 	}
 	defer layout.Close()
-	image, err := layout.Image(goArchitectures[u.arch])
+	image, err := layout.Image(fact.GoArchitecture(u.arch))
 	if err != nil {
-		return "", wrong(err)
+		return s, wrong(err)
 	}
-	return u.once("image-"+strings.TrimPrefix(image.Digest, "sha256:")[:32], func(temp string) error {
+	s.Layout, s.Digest = dir, strings.TrimPrefix(image.Digest, "sha256:")
+	s.Dir, err = u.once("image-"+s.Digest[:32], func(temp string) error {
 		t := u.sink.Begin("unpack "+filepath.Base(u.name), int64(len(image.Layers)), "layers")
 		defer t.End("done")
 		for _, d := range image.Layers {
@@ -173,6 +189,7 @@ func (u unpacking) image(ctx context.Context, dir string) (string, error) {
 		}
 		return nil
 	})
+	return s, err
 }
 
 // advancing tells a task of what is read through it.

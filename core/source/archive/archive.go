@@ -121,6 +121,10 @@ type Entry struct {
 	Mode     fs.FileMode // permissions, setuid, setgid and sticky
 	Modified time.Time
 	Link     string // the target of a link
+	Size     int64  // bytes; of a file in a tar archive
+	UID, GID int    // of its owner; in a tar archive
+	// Xattrs are extended attributes, by their names; in a tar archive.
+	Xattrs map[string]string
 	// Contents are a file's, until the next entry. They may be of any length.
 	Contents io.Reader
 }
@@ -142,7 +146,7 @@ func ReadTar(ctx context.Context, r io.Reader, visit func(Entry) error) error {
 		if err != nil {
 			return err
 		}
-		e := Entry{Name: h.Name, Mode: h.FileInfo().Mode(), Modified: h.ModTime, Link: h.Linkname, Contents: tr}
+		e := Entry{Name: h.Name, Mode: h.FileInfo().Mode(), Modified: h.ModTime, Link: h.Linkname, Size: h.Size, UID: h.Uid, GID: h.Gid, Xattrs: xattrs(h.PAXRecords), Contents: tr}
 		switch h.Typeflag {
 		case tar.TypeXGlobalHeader:
 			continue
@@ -163,6 +167,23 @@ func ReadTar(ctx context.Context, r io.Reader, visit func(Entry) error) error {
 	}
 	_, err := io.Copy(io.Discard, r)
 	return err
+}
+
+// xattrRecord begins the pax record of an extended attribute, as tar programs write it.
+const xattrRecord = "SCHILY.xattr."
+
+// xattrs are the extended attributes in pax records; nil if there are none.
+func xattrs(records map[string]string) map[string]string {
+	var out map[string]string
+	for key, value := range records {
+		if name, ok := strings.CutPrefix(key, xattrRecord); ok {
+			if out == nil {
+				out = map[string]string{}
+			}
+			out[name] = value
+		}
+	}
+	return out
 }
 
 // ReadZip calls visit for each entry of a zip archive of a size in bytes.
