@@ -335,9 +335,12 @@ func (j *imageJob) ociImage(ctx context.Context, c *content, dir string) (o Outp
 		return o, nil, err
 	}
 	o.Digest = d.Digest.Encoded()
-	manifests := []v1.Descriptor{d}
-	manifests[0].Annotations = map[string]string{v1.AnnotationRefName: j.tag()}
-	return o, made, w.Finish(manifests)
+	bills, err := j.attachBills(ctx, c, w, d)
+	if err != nil {
+		return o, nil, err
+	}
+	d.Annotations = map[string]string{v1.AnnotationRefName: j.tag()}
+	return o, made, w.Finish(append([]v1.Descriptor{d}, bills...))
 }
 
 // tag is the tag of the image's reference.

@@ -68,6 +68,9 @@ func (a *App) Publish(ctx context.Context, o Opened, files []string, options Pub
 		return repo.Report{}, err
 	}
 	change.Passed = allowed
+	if settings, ok := a.configured(o.Name); ok && len(settings.Documents) > 0 {
+		change.Documents = a.documents(settings.Documents)
+	}
 	return o.Publish(ctx, o.Channel, files, change, a.Progress)
 }
 

@@ -163,7 +163,7 @@ packages from it, lint them, and publish them into a repository.`,
 		{"Packages:", []*cobra.Command{a.showCommand(), a.extractCommand(), a.compareCommand(), a.forTargets(a.lintCommand()), a.explainCommand(), a.forTargets(a.trialCommand()), a.orderCommand()}},
 		{"Repositories:", []*cobra.Command{a.forTargets(a.publishCommand()), a.listCommand(), a.searchCommand(), a.syncCommand(), a.auditCommand(), a.promoteCommand(), a.retireCommand(), a.historyCommand(),
 			a.rewindCommand(), a.verifyCommand(), a.pruneCommand(), a.indexCommand(), a.serveCommand()}},
-		{"Roots and images:", []*cobra.Command{a.rootCommand(), a.imageCommand()}},
+		{"Roots and images:", []*cobra.Command{a.rootCommand(), a.imageCommand(), a.bomCommand()}},
 		{"More:", []*cobra.Command{a.demoCommand()}},
 	} {
 		root.AddGroup(&cobra.Group{ID: group.title, Title: group.title})

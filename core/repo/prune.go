@@ -86,10 +86,7 @@ func (r *Repository) Prune(ctx context.Context, keep Keep, dry bool, sink progre
 	for _, dir := range immutable {
 		var gone []storage.Stored
 		err := r.Storage.List(ctx, dir, func(s storage.Stored) error {
-			base := s.Name
-			if isPage(base) {
-				base = strings.TrimSuffix(base, ".html") + ell.Extension
-			}
+			base := packageOf(s.Name)
 			_, snapshot := all.snapshots[s.Name]
 			_, listing := all.listings[s.Name]
 			_, pkg := all.packages[base]

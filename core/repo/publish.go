@@ -1,6 +1,7 @@
 package repo
 
 import (
+	"bytes"
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
@@ -12,6 +13,7 @@ import (
 	"path/filepath"
 	"runtime"
 	"slices"
+	"strings"
 
 	"golang.org/x/sync/errgroup"
 
@@ -262,6 +264,41 @@ func (r *Repository) storePackage(ctx context.Context, c *candidate) error {
 	defer in.Close()
 	checked := &checkedReader{r: in, size: c.record.Bytes, want: c.record.SHA256, sum: sha256.New(), name: filepath.Base(c.file)}
 	return r.Storage.Put(ctx, c.record.File, checked)
+}
+
+// DocumentSuffixes end the names of documents about packages, beside these.
+var DocumentSuffixes = []string{".spdx.json", ".cdx.json", ".provenance.json"}
+
+// storeDocuments stores the documents about a package. They come first: whoever finds the
+// package finds them.
+func (tx *transaction) storeDocuments(ctx context.Context, c *candidate) error {
+	if tx.documents == nil {
+		return nil
+	}
+	all, err := tx.documents(ctx, c.file, c.record.SHA256)
+	if err != nil {
+		return err
+	}
+	for _, suffix := range slices.Sorted(maps.Keys(all)) {
+		if err := tx.repo.Storage.Put(ctx, c.record.File+suffix, bytes.NewReader(all[suffix])); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// packageOf is the package that a page or a document is about, by the names of their files;
+// other names are returned as they are.
+func packageOf(name string) string {
+	if isPage(name) {
+		return strings.TrimSuffix(name, ".html") + ell.Extension
+	}
+	for _, suffix := range DocumentSuffixes {
+		if pkg, ok := strings.CutSuffix(name, ell.Extension+suffix); ok {
+			return pkg + ell.Extension
+		}
+	}
+	return name
 }
 
 // checkedReader fails at the end of a file whose digest is another one, so

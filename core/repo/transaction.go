@@ -44,6 +44,9 @@ type ChangeOptions struct {
 	// Passed are findings that were accepted before, when the packages were checked;
 	// the history keeps them with the others.
 	Passed []index.Exception
+	// Documents, if set, makes documents about a package that is added, by what follows the
+	// name of its file, such as ".spdx.json". They are stored beside it.
+	Documents func(ctx context.Context, file, sha256 string) (map[string][]byte, error)
 }
 
 // Change is what became of a channel.
@@ -87,6 +90,7 @@ type transaction struct {
 	now       time.Time
 	edits     []*edit
 	snapshots map[string]index.Snapshot
+	documents func(ctx context.Context, file, sha256 string) (map[string][]byte, error)
 }
 
 // attempts is how often a change is tried again where others publish at the
@@ -131,7 +135,7 @@ func (r *Repository) attempt(ctx context.Context, channel, action string, o Chan
 	if errors.As(err, &none) {
 		pointer, err = index.Pointer{Format: index.Format, Channels: map[string]map[string]string{}}, nil
 	}
-	tx := &transaction{repo: r, pointer: pointer, channel: channel, action: action, now: time.Now().UTC().Truncate(time.Second), snapshots: map[string]index.Snapshot{}}
+	tx := &transaction{repo: r, pointer: pointer, channel: channel, action: action, now: time.Now().UTC().Truncate(time.Second), snapshots: map[string]index.Snapshot{}, documents: o.Documents}
 	change := Change{Channel: channel, Action: action, Serial: pointer.Serial, Targets: []TargetChange{}}
 	if err != nil {
 		return change, err
@@ -433,6 +437,9 @@ func (e *edit) write(ctx context.Context, v verdict, t progress.Task) (string, e
 	for _, c := range e.files {
 		g.Go(func() error {
 			defer t.Advance(1)
+			if err := e.tx.storeDocuments(gctx, c); err != nil {
+				return err
+			}
 			if err := r.storePackage(gctx, c); err != nil || r.Pages == nil {
 				return err
 			}

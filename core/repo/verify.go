@@ -119,7 +119,7 @@ func (r *Repository) Verify(ctx context.Context, sink progress.Sink) (Verificati
 		err := r.Storage.List(ctx, dir, func(s storage.Stored) error {
 			_, snapshot := all.snapshots[s.Name]
 			_, listing := all.listings[s.Name]
-			_, pkg := all.packages[s.Name]
+			_, pkg := all.packages[packageOf(s.Name)]
 			if !snapshot && !listing && !pkg && !isPage(s.Name) {
 				v.Unnamed = append(v.Unnamed, s.Name)
 			}

@@ -109,7 +109,19 @@ type Repository struct {
 	Priority int    `toml:"priority"` // packages of a higher one are preferred to newer ones
 	// Require is what packages must have passed to be published or promoted.
 	Require []string `toml:"require"`
+	// Documents are stored beside each package that is published.
+	Documents []string `toml:"documents"`
 }
+
+// Documents about packages.
+const (
+	DocumentSPDX       = "spdx"
+	DocumentCycloneDX  = "cyclonedx"
+	DocumentProvenance = "provenance"
+)
+
+// Documents lists them.
+var Documents = []string{DocumentSPDX, DocumentCycloneDX, DocumentProvenance}
 
 // Requirements of a repository. Lint is required by default.
 const (
@@ -179,6 +191,11 @@ func Open(dir string) (*Workspace, error) {
 	for name, r := range w.Settings.Repositories {
 		if r.URL == "" && doc.Find("repository", name, "url") == nil {
 			doc.Add(doc.At("repository", name), fmt.Sprintf("repository %q has no `url`", name), `add: url = "repository"`)
+		}
+		for i, word := range r.Documents {
+			if !slices.Contains(Documents, word) {
+				doc.Add(doc.At("repository", name, "documents", i), fmt.Sprintf("unknown document %q", word), "it is one of "+strings.Join(Documents, ", "))
+			}
 		}
 		for i, word := range r.Require {
 			if !slices.Contains(Requirements, word) {
