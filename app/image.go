@@ -270,7 +270,12 @@ func (j *imageJob) dir(name string) (string, error) {
 func (j *imageJob) choose(ctx context.Context, before image.TargetLock) (err error) {
 	a, d, o := j.app, j.description, j.options
 	j.result = MadeImage{Name: d.Name, Target: j.workspace.Target.Name, Arch: j.workspace.Target.Arch}
-	if j.system, err = a.imageSystem(ctx, j.workspace, d); err != nil {
+	moves := o.UpdateAll || o.IfChanged
+	locked := before.System
+	if moves {
+		locked = image.SystemLock{}
+	}
+	if j.system, err = a.imageSystem(ctx, j.workspace, d, locked); err != nil {
 		return err
 	}
 	if j.settings, err = a.imageSettings(j.workspace, d, j.system); err != nil {
@@ -290,7 +295,6 @@ func (j *imageJob) choose(ctx context.Context, before image.TargetLock) (err err
 	if j.last, err = readImageRecord(j.workspace, d.Name); err != nil {
 		return err
 	}
-	moves := o.UpdateAll || o.IfChanged
 	for _, name := range o.Update {
 		if !slices.ContainsFunc(before.Packages, func(p image.LockedPackage) bool { return p.Name == name }) {
 			return fact.Errorf(fact.StatusInput, "the lock of image %s has no package %q", d.Name, name)
@@ -530,4 +534,30 @@ func (e *OtherSystemError) Status() fact.Status { return fact.StatusInput }
 // Action locks it.
 func (e *OtherSystemError) Action() fact.Action {
 	return fact.Action{Verb: fact.UpdateImage, Subject: e.Image}
+}
+
+// PushImage sends an OCI image that was made to a registry: what the registry lacks of it. The
+// reference is that of the description if none is given. It returns the digest that the
+// reference leads to then.
+func (a *App) PushImage(ctx context.Context, name, reference string) (pushed, digest string, err error) {
+	d, err := a.Image(name)
+	if err != nil {
+		return "", "", err
+	}
+	if reference = cmp.Or(reference, d.OCI.Reference); reference == "" {
+		return "", "", fact.Errorf(fact.StatusUsage, "image %s is not told where to be pushed: name HOST/NAME:TAG, or set `reference` in its table [oci]", name)
+	}
+	made, err := a.LastImage(name)
+	if err != nil {
+		return "", "", err
+	}
+	place := cmp.Or(made.output(image.FormOCI+" index"), made.output(image.FormOCI))
+	if place == "" {
+		return "", "", fact.Errorf(fact.StatusInput, "image %s makes no OCI image, which a registry takes", name)
+	}
+	task := a.Progress.Begin("push "+reference, 0, "bytes")
+	defer task.End("")
+	var sent int64
+	digest, err = oci.Registry{Advance: func(n int64) { task.Advance(n - sent); sent = n }}.Push(ctx, place, reference)
+	return reference, digest, err
 }

@@ -344,14 +344,7 @@ func (j *imageJob) ociImage(ctx context.Context, c *content, dir string) (o Outp
 }
 
 // tag is the tag of the image's reference.
-func (j *imageJob) tag() string {
-	if _, tag, ok := strings.Cut(lastPart(j.description.OCI.Reference), ":"); ok {
-		return tag
-	}
-	return "latest"
-}
-
-func lastPart(reference string) string { return reference[strings.LastIndex(reference, "/")+1:] }
+func (j *imageJob) tag() string { return cmp.Or(tagOf(j.description.OCI.Reference), "latest") }
 
 // ociLayers writes the layers, several at once.
 func (j *imageJob) ociLayers(ctx context.Context, c *content, w *oci.Writer) ([]MadeLayer, error) {

@@ -19,6 +19,7 @@ import (
 	"ellwand.example/core/fact/version"
 	"ellwand.example/core/image"
 	"ellwand.example/core/needs/solve"
+	"ellwand.example/core/oci"
 	"ellwand.example/core/root"
 	"ellwand.example/core/workspace"
 )
@@ -31,15 +32,18 @@ type imageSystem struct {
 	layer image.Layer
 }
 
-// imageSystem finds the system of an image.
-func (a *App) imageSystem(ctx context.Context, w *workspace.Workspace, d *image.Description) (s imageSystem, err error) {
+// imageSystem finds the system of an image. One in a registry is the one of the lock, if the
+// lock has it and does not move.
+func (a *App) imageSystem(ctx context.Context, w *workspace.Workspace, d *image.Description, locked image.SystemLock) (s imageSystem, err error) {
 	s.lock.Name = cmp.Or(d.System, image.SystemNone)
 	if s.lock.Name == image.SystemNone {
 		return s, nil
 	}
 	place := w.Abs(d.System)
 	if _, err := os.Stat(place); errors.Is(err, fs.ErrNotExist) {
-		return s, fact.Errorf(fact.StatusInput, "%s: there is no system %s: it is none, a directory, an archive of a root, or an OCI image in the layout or an archive of it", d.Doc.File, d.System)
+		if place, err = a.pullSystem(ctx, w, d, locked); err != nil {
+			return s, err
+		}
 	} else if err != nil {
 		return s, err
 	}
@@ -52,6 +56,32 @@ func (a *App) imageSystem(ctx context.Context, w *workspace.Workspace, d *image.
 		s.lock.Digest = s.layer.Key
 	}
 	return s, err
+}
+
+// pullSystem fetches the system of an image from a registry, and returns its layout.
+func (a *App) pullSystem(ctx context.Context, w *workspace.Workspace, d *image.Description, locked image.SystemLock) (string, error) {
+	if _, err := oci.ParseReference(d.System); err != nil {
+		return "", fact.Errorf(fact.StatusInput, "%s: there is no system %s: it is none, a directory, an archive of a root, an OCI image in the layout or an archive of it, or HOST/NAME:TAG in a registry", d.Doc.File, d.System)
+	}
+	reference := d.System
+	if locked.Name == d.System && locked.Digest != "" {
+		if dir := oci.Pulled(w.State("systems"), locked.Digest); dir != "" {
+			return dir, nil
+		}
+		if name, _, ok := strings.Cut(reference, "@"); ok {
+			reference = name
+		}
+		reference = strings.TrimSuffix(reference, ":"+tagOf(reference)) + "@sha256:" + locked.Digest
+	}
+	task := a.Progress.Begin("pull "+d.System, 0, "")
+	defer task.End("")
+	return oci.Registry{}.Pull(ctx, reference, fact.GoArchitecture(w.Target.Arch), w.State("systems"))
+}
+
+// tagOf is the tag of a reference; empty if it has none.
+func tagOf(reference string) string {
+	_, tag, _ := strings.Cut(reference[strings.LastIndex(reference, "/")+1:], ":")
+	return tag
 }
 
 // imageSettings are those of the root that an image is made of.

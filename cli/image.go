@@ -26,6 +26,7 @@ func (a *program) imageCommand() *cobra.Command {
 	var o app.ImageOptions
 	var all, run bool
 	var update []string
+	var push string
 	cmd := &cobra.Command{
 		Use:   "image NAME... | image NAME --run [-- PROGRAM...]",
 		Short: "Make system images from lists of packages",
@@ -35,6 +36,9 @@ No root is needed.
 The packages that an image is made of are in images/NAME.lock, by their digests: with the
 lock, the image is the same bytes on any machine, at any time. Without one, the newest
 packages are chosen, and it is written. --update chooses again.
+
+--push sends the OCI image to a registry, with the credentials of container tools, and only what the
+registry lacks.
 
 --run also runs the OCI image in a sandbox: its [trial], which decides the exit status, or what
 it is for, or PROGRAM. What is written there is lost.`,
@@ -83,6 +87,9 @@ it is for, or PROGRAM. What is written there is lost.`,
 					return usageError{fmt.Errorf("--form is one of %s, not %q", strings.Join(image.Forms, ", "), form)}
 				}
 			}
+			if push != "" {
+				return a.pushImage(cmd.Context(), u, args, o, push)
+			}
 			if run {
 				return a.runImage(cmd.Context(), u, args[0], o, args[1:])
 			}
@@ -96,6 +103,11 @@ it is for, or PROGRAM. What is written there is lost.`,
 	cmd.Flags().BoolVar(&o.LockOnly, "lock-only", false, "choose the packages, and make no image")
 	cmd.Flags().BoolVar(&o.Twice, "twice", false, "make each image twice, and compare the bytes")
 	cmd.Flags().BoolVar(&run, "run", false, "run the image in a sandbox")
+	cmd.Flags().StringVar(&push, "push", "", "send the OCI image to a registry: to the `REFERENCE` HOST/NAME:TAG, or, if it has no value, the description's")
+	cmd.Flags().Lookup("push").NoOptDefVal = everyPackage
+	cmd.MarkFlagsMutuallyExclusive("push", "run")
+	cmd.MarkFlagsMutuallyExclusive("push", "lock-only")
+	cmd.MarkFlagsMutuallyExclusive("push", "output")
 	cmd.Flags().StringSliceVar(&o.Forms, "form", nil, "make this `FORM` in place of the description's: "+strings.Join(image.Forms, " or "))
 	cmd.Flags().StringVarP(&o.Output, "output", "o", "", "put what is made into a `DIR` (default: images/made)")
 	cmd.MarkFlagDirname("output")
@@ -259,6 +271,34 @@ func (a *program) imageListCommand() *cobra.Command {
 			return nil
 		},
 	}
+}
+
+// pushImage makes images, as far as they are not there, and sends them to a registry.
+func (a *program) pushImage(ctx context.Context, u *app.App, names []string, o app.ImageOptions, reference string) error {
+	if reference == everyPackage {
+		reference = ""
+	}
+	if reference != "" && len(names) > 1 {
+		return usageError{errors.New("several images cannot have one reference: give each its own in its table [oci]")}
+	}
+	var out []map[string]string
+	for _, name := range names {
+		if _, err := u.MakeImage(ctx, name, o); err != nil {
+			return err
+		}
+		pushed, digest, err := u.PushImage(ctx, name, reference)
+		if err != nil {
+			return err
+		}
+		out = append(out, map[string]string{"image": name, "reference": pushed, "digest": digest})
+		if !a.json {
+			a.out.Printf("%s  %s\n", a.out.Style(term.Name, pushed), a.out.Style(term.Faint, digest))
+		}
+	}
+	if a.json {
+		return a.printJSON(out)
+	}
+	return nil
 }
 
 // runImage makes an image, as far as it is not there, and runs it.

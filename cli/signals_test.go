@@ -39,7 +39,7 @@ var interruptions = map[string][]string{
 	"root verify": {"root", "verify", "station"}, "root config": {"root", "config", "station"}, "root choose": {"root", "choose", "station"}, "root history": {"root", "history", "station"}, "root rewind": {"root", "rewind", "station", "1"},
 	"root run": {"root", "run", "station", "--", "sh", "-c", "sleep 5"}, "root finish": {"root", "finish", "station"},
 	"image": {"image", "harbour", "--update", "--twice"}, "image list": {"image", "list"},
-	"bom": {"bom", "harbour"},
+	"bom":        {"bom", "harbour"},
 	"completion": {"completion", "bash"}, "help": {"help", "build"},
 }
 
