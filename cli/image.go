@@ -105,9 +105,6 @@ it is for, or PROGRAM. What is written there is lost.`,
 	cmd.Flags().BoolVar(&run, "run", false, "run the image in a sandbox")
 	cmd.Flags().StringVar(&push, "push", "", "send the OCI image to a registry: to the `REFERENCE` HOST/NAME:TAG, or, if it has no value, the description's")
 	cmd.Flags().Lookup("push").NoOptDefVal = everyPackage
-	cmd.MarkFlagsMutuallyExclusive("push", "run")
-	cmd.MarkFlagsMutuallyExclusive("push", "lock-only")
-	cmd.MarkFlagsMutuallyExclusive("push", "output")
 	cmd.Flags().StringSliceVar(&o.Forms, "form", nil, "make this `FORM` in place of the description's: "+strings.Join(image.Forms, " or "))
 	cmd.Flags().StringVarP(&o.Output, "output", "o", "", "put what is made into a `DIR` (default: images/made)")
 	cmd.MarkFlagDirname("output")
@@ -116,6 +113,9 @@ it is for, or PROGRAM. What is written there is lost.`,
 	cmd.MarkFlagsMutuallyExclusive("twice", "lock-only")
 	cmd.MarkFlagsMutuallyExclusive("run", "lock-only")
 	cmd.MarkFlagsMutuallyExclusive("run", "output")
+	cmd.MarkFlagsMutuallyExclusive("push", "run")
+	cmd.MarkFlagsMutuallyExclusive("push", "lock-only")
+	cmd.MarkFlagsMutuallyExclusive("push", "output")
 	cmd.AddCommand(a.imageListCommand())
 	return cmd
 }

@@ -5,6 +5,7 @@ import (
 	"cmp"
 	"fmt"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"ellwand.example/app"
@@ -29,7 +30,7 @@ func (a *program) planCommand() *cobra.Command {
 package, a changed recipe or a changed file beside it, a dependency that another
 package meets now, a soname that the newest library no longer provides, or an exact
 version that is not the newest. Without names, all recipes of the workspace are
-planned. Nothing is fetched or built. Recipes that depend on each other are listed,
+planned, and images that have their packages are named. Nothing is fetched or built. Recipes that depend on each other are listed,
 with where the cycle is easiest to break.
 
 Upstream is not checked for changes: sources are pinned.`,
@@ -60,11 +61,15 @@ Upstream is not checked for changes: sources are pinned.`,
 			if err != nil {
 				return err
 			}
-			b, err := (&app.App{Workspace: w, Progress: a.progress}).Planner(cmd.Context())
+			u := &app.App{Workspace: w, Progress: a.progress}
+			b, err := u.Planner(cmd.Context())
 			if err != nil {
 				return err
 			}
 			planned, err := plan.Make(cmd.Context(), b.Resolver, all)
+			if err == nil {
+				err = u.AddImages(planned, all)
+			}
 			switch {
 			case err != nil:
 				return err
@@ -118,6 +123,16 @@ func (a *program) showPlan(all []plan.Planned) {
 		return
 	}
 	w.Printf("%s to build, of %d; next: `ellwand build %s`\n", fact.Count(len(due), "recipe", "recipes"), len(all), strings.Join(due, " "))
+	var images []string
+	for _, p := range all {
+		if p.State != plan.StateCurrent {
+			images = append(images, p.Images...)
+		}
+	}
+	slices.Sort(images)
+	if images = slices.Compact(images); len(images) > 0 {
+		w.Printf("%s\n", w.Wrapped(fmt.Sprintf("images with their packages: %s; `ellwand image --all --if-changed` makes them again afterwards", strings.Join(images, ", ")), 0))
+	}
 }
 
 // drawPlan draws a picture of the dependencies between recipes.

@@ -25,6 +25,8 @@ type Planned struct {
 	After   []string `json:"after"`   // the recipes that it depends on, also indirectly
 	Direct  []string `json:"direct"`  // those that it depends on directly
 	Level   int      `json:"level"`   // recipes of one level can be built at once
+	// Images are those whose locks have a package of the recipe.
+	Images []string `json:"images,omitempty"`
 }
 
 // States of a planned recipe.
