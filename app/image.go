@@ -395,6 +395,17 @@ func (j *imageJob) make(ctx context.Context) error {
 		}
 	}
 	j.result.Outputs = outputs
+	// Forms that were not asked for this time are those of before, if they still fit.
+	if len(j.options.Forms) > 0 && j.result.Locked && j.last != nil && j.last.Description == j.input {
+		for _, o := range j.last.Made.Outputs {
+			if !slices.ContainsFunc(outputs, func(other Output) bool { return other.Form == o.Form }) {
+				j.result.Outputs = append(j.result.Outputs, o)
+			}
+		}
+		if j.result.Layers == nil {
+			j.result.Layers = j.last.Made.Layers
+		}
+	}
 	return nil
 }
 

@@ -62,6 +62,10 @@ func (j *imageJob) assemble(ctx context.Context, name string) (outputs []Output,
 			o, layers, err = j.ociImage(ctx, c, dir)
 		case image.FormArchive:
 			o, err = j.archive(ctx, c, dir)
+		case image.FormDisk:
+			o, err = j.bootDisk(ctx, c, dir)
+		case image.FormISO:
+			o, err = j.iso(ctx, c, dir)
 		}
 		if err != nil {
 			return nil, nil, err

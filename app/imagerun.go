@@ -1,6 +1,7 @@
 package app
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -17,6 +18,7 @@ import (
 	"ellwand.example/core/engine/sandbox"
 	"ellwand.example/core/fact"
 	"ellwand.example/core/image"
+	"ellwand.example/core/image/emulator"
 	"ellwand.example/core/oci"
 	"ellwand.example/core/root"
 )
@@ -25,7 +27,10 @@ import (
 type RunImageOptions struct {
 	Program  []string // in place of what the image runs, or of its trial
 	Output   io.Writer
-	Terminal *os.File // for a shell, if there is nothing to run
+	Terminal *os.File // for a shell, if there is nothing to run, or for a machine's console
+	// Form is what is run: of the forms that the image has, the first of oci, disk and iso if
+	// it is empty.
+	Form string
 	// Time is how long a trial may take; zero for what the description says.
 	Time time.Duration
 }
@@ -41,28 +46,85 @@ type ImageRun struct {
 	Signal string        `json:"signal,omitempty"` // that ended it
 	Time   time.Duration `json:"time"`             // nanoseconds
 	Log    string        `json:"log,omitempty"`    // the file with the output of a trial
+	Form   string        `json:"form"`
+	// Accelerated means that a machine ran on this processor itself.
+	Accelerated bool `json:"accelerated,omitempty"`
 }
 
-// RunImage runs an OCI image in a sandbox, in which its files are the file system: its trial
-// if it has one, otherwise what it is for. What is written there is lost. It runs as root of a
-// user namespace of its own, without a network.
+// RunImage runs an image: its trial if it has one, otherwise what it is for. What is written
+// there is lost, and there is no network. An OCI image runs in a sandbox, as root of a user
+// namespace of its own; forms that boot run in a virtual machine, from the firmware on.
 func (a *App) RunImage(ctx context.Context, name string, o RunImageOptions) (run ImageRun, err error) {
 	d, err := a.Image(name)
 	if err != nil {
 		return run, err
 	}
-	if !a.Workspace.RunsHere() {
-		return run, &build.SystemError{Target: a.Workspace.Target.Name, Reason: fmt.Sprintf("image %s is not run: programs for %s do not run on this machine", name, a.Workspace.Target.Arch)}
-	}
 	made, err := a.LastImage(name)
 	if err != nil {
 		return run, err
 	}
-	place := made.output(image.FormOCI)
-	if place == "" {
-		return run, fact.Errorf(fact.StatusInput, "image %s has no form that can be run: its description makes no oci", name)
-	}
 	run = ImageRun{Image: name, Target: a.Workspace.Target.Name, Trial: len(o.Program) == 0 && d.Trial.Run != ""}
+	for _, form := range []string{image.FormOCI, image.FormDisk, image.FormISO} {
+		if place := made.output(form); place != "" && (o.Form == "" || o.Form == form) {
+			if run.Form = form; form == image.FormOCI {
+				return a.runOCI(ctx, d, place, o, run)
+			}
+			return a.runMachine(ctx, d, place, o, run)
+		}
+	}
+	return run, fact.Errorf(fact.StatusInput, "image %s has no form that can be run: its description makes no oci, disk or iso", name)
+}
+
+// runMachine runs an image that boots.
+func (a *App) runMachine(ctx context.Context, d *image.Description, place string, o RunImageOptions, run ImageRun) (_ ImageRun, err error) {
+	if len(o.Program) > 0 {
+		return run, fact.Errorf(fact.StatusUsage, "a PROGRAM can be run in an OCI image; a %s starts what is in it", run.Form)
+	}
+	dir, err := os.MkdirTemp(a.Workspace.State("images"), "run-")
+	if err != nil {
+		return run, err
+	}
+	defer func() { err = errors.Join(err, layer.RemoveAll(dir)) }()
+	m := emulator.Machine{Arch: a.Workspace.Target.Arch, Temp: dir, Output: o.Output, Memory: 1 << 30, Format: cmp.Or(d.Disk.Format, image.Raw)}
+	if run.Form == image.FormISO {
+		m.ISO, m.Memory = place, 4<<30 // all files are in it, in a half of it at most
+	} else {
+		m.Disk = place
+	}
+	if n, err := fact.ParseBytes(d.Boot.Memory); err == nil {
+		m.Memory = n
+	}
+	inner, limit := ctx, d.TrialTime()
+	if run.Trial {
+		m.Script = d.Trial.Run
+		var cancel context.CancelFunc
+		inner, cancel = context.WithTimeout(ctx, cmp.Or(o.Time, limit))
+		defer cancel()
+	} else if o.Terminal != nil {
+		m.Input = o.Terminal
+	}
+	began := time.Now()
+	r, err := emulator.Run(inner, m)
+	run.Time, run.Status, run.Accelerated = time.Since(began), r.Status, r.Accelerated
+	run.Passed = err == nil && (!run.Trial || r.Verdict && r.Status == 0)
+	switch {
+	case ctx.Err() != nil:
+		return run, context.Cause(ctx)
+	case inner.Err() != nil:
+		run.Limit = "time, " + cmp.Or(o.Time, limit).String()
+		return run, nil
+	case err == nil && run.Trial && !r.Verdict:
+		return run, fact.Errorf(fact.StatusStep, "image %s: %w", d.Name, emulator.ErrNoVerdict)
+	}
+	return run, err
+}
+
+// runOCI runs an OCI image.
+func (a *App) runOCI(ctx context.Context, d *image.Description, place string, o RunImageOptions, run ImageRun) (_ ImageRun, err error) {
+	name := d.Name
+	if !a.Workspace.RunsHere() {
+		return run, &build.SystemError{Target: a.Workspace.Target.Name, Reason: fmt.Sprintf("image %s is not run: programs for %s do not run on this machine", name, a.Workspace.Target.Arch)}
+	}
 	dir, err := os.MkdirTemp(a.Workspace.State("images"), "run-")
 	if err != nil {
 		return run, err
@@ -165,7 +227,7 @@ func (a *App) imageCommand(d *image.Description, place string, o RunImageOptions
 
 // TryImage makes an image if that is needed, and runs its trial. What it writes is kept in a
 // file below the workspace's state.
-func (a *App) TryImage(ctx context.Context, name string, limit time.Duration, out io.Writer) (run ImageRun, err error) {
+func (a *App) TryImage(ctx context.Context, name, form string, limit time.Duration, out io.Writer) (run ImageRun, err error) {
 	d, err := a.Image(name)
 	if err != nil {
 		return run, err
@@ -182,7 +244,7 @@ func (a *App) TryImage(ctx context.Context, name string, limit time.Duration, ou
 		return run, err
 	}
 	defer func() { err = errors.Join(err, f.Close()) }()
-	run, err = a.RunImage(ctx, name, RunImageOptions{Output: io.MultiWriter(out, &bounded{f, maxImageLog}), Time: limit})
+	run, err = a.RunImage(ctx, name, RunImageOptions{Output: io.MultiWriter(out, &bounded{f, maxImageLog}), Time: limit, Form: form})
 	run.Log = file
 	return run, err
 }

@@ -53,7 +53,7 @@ ellwand.toml allows (20 GiB), so this is seldom needed.`,
 				}
 			}
 			if keep != "" {
-				if c.Keep, err = workspace.ParseBytes(keep); err != nil {
+				if c.Keep, err = fact.ParseBytes(keep); err != nil {
 					return usageError{fmt.Errorf("--keep: %w; write it like 2GiB", err)}
 				}
 			}

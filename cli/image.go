@@ -30,8 +30,8 @@ func (a *program) imageCommand() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "image NAME... | image NAME --run [-- PROGRAM...]",
 		Short: "Make system images from lists of packages",
-		Long: `Make the images that images/NAME.toml describe: an OCI image, or an archive of all files.
-No root is needed.
+		Long: `Make the images that images/NAME.toml describe: an OCI image, an archive of all files, a disk
+or an ISO image that boots. No root is needed.
 
 The packages that an image is made of are in images/NAME.lock, by their digests: with the
 lock, the image is the same bytes on any machine, at any time. Without one, the newest
@@ -40,8 +40,9 @@ packages are chosen, and it is written. --update chooses again.
 --push sends the OCI image to a registry, with the credentials of container tools, and only what the
 registry lacks.
 
---run also runs the OCI image in a sandbox: its [trial], which decides the exit status, or what
-it is for, or PROGRAM. What is written there is lost.`,
+--run also runs the image: its [trial], which decides the exit status, or what it is for, or PROGRAM.
+What is written there is lost. An OCI image runs in a sandbox, a disk and an ISO image in a virtual
+machine with the console in the terminal; --form chooses one.`,
 		Example: `  ellwand image harbour
   ellwand image harbour --update --twice
   ellwand image harbour --run
@@ -102,10 +103,10 @@ it is for, or PROGRAM. What is written there is lost.`,
 	cmd.Flags().BoolVar(&o.IfChanged, "if-changed", false, "choose the newest packages, and make only images that this changes")
 	cmd.Flags().BoolVar(&o.LockOnly, "lock-only", false, "choose the packages, and make no image")
 	cmd.Flags().BoolVar(&o.Twice, "twice", false, "make each image twice, and compare the bytes")
-	cmd.Flags().BoolVar(&run, "run", false, "run the image in a sandbox")
+	cmd.Flags().BoolVar(&run, "run", false, "run the image")
 	cmd.Flags().StringVar(&push, "push", "", "send the OCI image to a registry: to the `REFERENCE` HOST/NAME:TAG, or, if it has no value, the description's")
 	cmd.Flags().Lookup("push").NoOptDefVal = everyPackage
-	cmd.Flags().StringSliceVar(&o.Forms, "form", nil, "make this `FORM` in place of the description's: "+strings.Join(image.Forms, " or "))
+	cmd.Flags().StringSliceVar(&o.Forms, "form", nil, "make this `FORM` in place of the description's: "+strings.Join(image.Forms, ", "))
 	cmd.Flags().StringVarP(&o.Output, "output", "o", "", "put what is made into a `DIR` (default: images/made)")
 	cmd.MarkFlagDirname("output")
 	cmd.RegisterFlagCompletionFunc("form", cobra.FixedCompletions(image.Forms, cobra.ShellCompDirectiveNoFileComp))
@@ -200,6 +201,7 @@ func (a *program) showMade(m app.MadeImage, o app.ImageOptions) {
 // formTitles are the forms of an image, for people.
 var formTitles = map[string]string{
 	image.FormOCI: "OCI image", image.FormOCI + " archive": "OCI image in one file", image.FormOCI + " index": "OCI images of all targets", image.FormArchive: "archive of all files",
+	image.FormDisk: "disk that boots", image.FormISO: "ISO image that boots",
 }
 
 // showLayers lists the layers of an OCI image.
@@ -306,7 +308,7 @@ func (a *program) runImage(ctx context.Context, u *app.App, name string, o app.I
 	if _, err := u.MakeImage(ctx, name, o); err != nil {
 		return err
 	}
-	run, err := u.RunImage(ctx, name, app.RunImageOptions{Program: argv, Output: a.streamed(), Terminal: os.Stdin})
+	run, err := u.RunImage(ctx, name, app.RunImageOptions{Program: argv, Output: a.streamed(), Terminal: os.Stdin, Form: strings.Join(o.Forms, "")})
 	if err != nil {
 		return err
 	}

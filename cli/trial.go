@@ -18,7 +18,7 @@ import (
 
 func (a *program) trialCommand() *cobra.Command {
 	var o app.TrialOptions
-	var junit, image string
+	var junit, image, form string
 	var limit time.Duration
 	var shell bool
 	cmd := &cobra.Command{
@@ -58,7 +58,7 @@ What it writes is kept in a file.
 				return err
 			}
 			if image != "" {
-				return a.tryImage(cmd.Context(), image, limit)
+				return a.tryImage(cmd.Context(), image, form, limit)
 			}
 			if shell {
 				o.Shell = os.Stdin
@@ -98,6 +98,7 @@ What it writes is kept in a file.
 	flags.StringVar(&junit, "junit", "", "also write a JUnit report to `FILE`")
 	flags.StringVar(&image, "image", "", "try an image of the workspace: its `NAME`")
 	flags.DurationVar(&limit, "time", 0, "with --image: how long its trial may take (default: what its description says)")
+	flags.StringVar(&form, "form", "", "with --image: the `FORM` to try, oci, disk or iso (default: the first that the image has)")
 	cmd.MarkFlagsMutuallyExclusive("image", "channel")
 	cmd.RegisterFlagCompletionFunc("image", a.completeImages)
 	flags.BoolVar(&shell, "shell", false, "open a shell in the root after the checks")
@@ -105,19 +106,23 @@ What it writes is kept in a file.
 }
 
 // tryImage makes an image, as far as it is not there, and runs its trial.
-func (a *program) tryImage(ctx context.Context, name string, limit time.Duration) error {
+func (a *program) tryImage(ctx context.Context, name, form string, limit time.Duration) error {
 	u, err := a.app()
 	if err != nil {
 		return err
 	}
-	if _, err := u.MakeImage(ctx, name, app.ImageOptions{}); err != nil {
+	var o app.ImageOptions
+	if form != "" {
+		o.Forms = []string{form}
+	}
+	if _, err := u.MakeImage(ctx, name, o); err != nil {
 		return err
 	}
 	out := io.Discard
 	if a.verbose {
 		out = a.err.Stream()
 	}
-	run, err := u.TryImage(ctx, name, limit, out)
+	run, err := u.TryImage(ctx, name, form, limit, out)
 	if err != nil {
 		return err
 	}

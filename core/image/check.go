@@ -193,6 +193,19 @@ func (d *Description) checkForms() {
 		d.checkWord(f, Forms, "form", "forms", i)
 	}
 	d.checkWord(d.OCI.Compression, compressedLayers, "compression", "oci", "compression")
+	d.checkWord(d.Disk.Filesystem, []string{Ext4, Squashfs}, "file system", "disk", "filesystem")
+	d.checkWord(d.Disk.Format, []string{Raw, Qcow2}, "format", "disk", "format")
+	for _, a := range []struct {
+		text string
+		at   []any
+	}{{d.Disk.Size, []any{"disk", "size"}}, {d.Boot.Memory, []any{"boot", "memory"}}} {
+		if n, err := fact.ParseBytes(a.text); a.text != "" && (err != nil || n < 16<<20) {
+			d.add(fmt.Sprintf("%q is not an amount, or too small", a.text), `such as "4 GiB"`, a.at...)
+		}
+	}
+	if strings.ContainsAny(d.Boot.Command, "\n\x00") {
+		d.add("the kernel's command line is one line", "", "boot", "command")
+	}
 	d.checkWord(d.Archive.Compression, []string{Gzip, Zstd, None}, "compression", "archive", "compression")
 	if r := d.OCI.Reference; r != "" && !referenceShape.MatchString(r) {
 		d.add(fmt.Sprintf("%q cannot be what an image is called", r), `such as "registry.example/stations/tidegauge:1.0"`, "oci", "reference")

@@ -35,10 +35,12 @@ const (
 const (
 	FormOCI     = "oci"     // a layout directory of the OCI Image Format Specification
 	FormArchive = "archive" // a tar archive of all files
+	FormDisk    = "disk"    // a disk that boots
+	FormISO     = "iso"     // an ISO image that boots
 )
 
 // Forms lists them.
-var Forms = []string{FormOCI, FormArchive}
+var Forms = []string{FormOCI, FormArchive, FormDisk, FormISO}
 
 // SystemNone is the system of an image that is made of packages alone.
 const SystemNone = "none"
@@ -66,6 +68,8 @@ type Description struct {
 	Accounts    map[string]Account `toml:"account"`
 	OCI         OCI                `toml:"oci"`
 	Archive     Archive            `toml:"archive"`
+	Boot        Boot               `toml:"boot"`
+	Disk        Disk               `toml:"disk"`
 	Trial       Trial              `toml:"trial"`
 
 	Name string             `toml:"-"` // of the image
@@ -127,6 +131,27 @@ type OCI struct {
 type Archive struct {
 	Compression string `toml:"compression"`
 }
+
+// Boot is the table [boot]: of forms that boot.
+type Boot struct {
+	Command string `toml:"command"` // for the kernel's command line
+	Memory  string `toml:"memory" shape:"an amount such as \"1 GiB\""`
+}
+
+// Disk is the table [disk].
+type Disk struct {
+	Size       string `toml:"size" shape:"an amount such as \"4 GiB\""` // of the root file system
+	Filesystem string `toml:"filesystem"`
+	Format     string `toml:"format"`
+}
+
+// Root file systems, and formats of disks.
+const (
+	Ext4     = "ext4"
+	Squashfs = "squashfs"
+	Raw      = "raw"
+	Qcow2    = "qcow2"
+)
 
 // Trial is the table [trial].
 type Trial struct {

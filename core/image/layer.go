@@ -142,3 +142,23 @@ func WriteTar(ctx context.Context, w io.Writer, each func(context.Context, func(
 	})
 	return errors.Join(err, tw.Close())
 }
+
+// Text is a layer of one file with a text, and of the directories above it.
+func Text(name, p, text string, mode int64, when time.Time) Layer {
+	var list []Entry
+	for dir := path.Dir(p); dir != "/"; dir = path.Dir(dir) {
+		list = append(list, Entry{Path: dir, Type: Directory, Mode: 0o755, Modified: when})
+	}
+	slices.Reverse(list)
+	file := Entry{Path: p, Type: File, Mode: mode, Size: int64(len(text)), Modified: when}
+	l := Layer{Name: name, List: listOf(append(list, file))}
+	l.Each = func(ctx context.Context, visit func(Entry, io.Reader) error) error {
+		for _, e := range list {
+			if err := visit(e, nil); err != nil {
+				return err
+			}
+		}
+		return visit(file, strings.NewReader(text))
+	}
+	return l
+}

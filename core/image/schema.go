@@ -20,7 +20,7 @@ var descriptions = map[string]string{
 	"channel":      "The channel of these repositories; the configured ones if omitted",
 	"without":      "Kinds of path that are left out: documentation, translation, translation=LANGUAGE",
 	"suggestions":  "true installs what the packages suggest, too",
-	"forms":        "What is made: oci, archive; an OCI image if omitted",
+	"forms":        "What is made: oci, archive, disk, iso; an OCI image if omitted",
 	"environment":  "Environment variables",
 	"labels":       "Labels (annotations) of the OCI image",
 
@@ -56,6 +56,13 @@ var descriptions = map[string]string{
 	"oci.compression":     "Of its layers: gzip or zstd; gzip if omitted",
 	"oci.archive":         "true also writes the image as one tar file",
 	"oci.reference":       "What it is called, such as \"registry.example/stations/tidegauge:1.0\"",
+	"boot":                "Of forms that boot",
+	"boot.command":        "Words for the kernel's command line",
+	"boot.memory":         "Of the virtual machine that runs the image; \"1 GiB\" if omitted",
+	"disk":                "The disk that boots",
+	"disk.size":           "Of its root file system; what its files need, and some room, if omitted",
+	"disk.filesystem":     "ext4, or squashfs, which is only read; ext4 if omitted",
+	"disk.format":         "raw or qcow2; raw if omitted",
 	"archive":             "The archive of all files",
 	"archive.compression": "zstd, gzip or none; zstd if omitted",
 
@@ -68,7 +75,7 @@ var descriptions = map[string]string{
 func Schema() ([]byte, error) {
 	return document.Schema(&Description{}, document.SchemaText{
 		Title: "Ellwand image, format 1", Required: []string{"format"}, Descriptions: descriptions,
-		Words: map[string][]string{"forms": Forms, "oci.compression": compressedLayers, "archive.compression": {Zstd, Gzip, None}},
+		Words: map[string][]string{"forms": Forms, "oci.compression": compressedLayers, "archive.compression": {Zstd, Gzip, None}, "disk.filesystem": {Ext4, Squashfs}, "disk.format": {Raw, Qcow2}},
 	})
 }
 

@@ -3,44 +3,19 @@ package workspace
 import (
 	"fmt"
 	"slices"
-	"strconv"
 	"strings"
 	"time"
 
 	"ellwand.example/core/engine/sandbox"
 	"ellwand.example/core/fact"
-	"ellwand.example/core/pattern"
 	"ellwand.example/core/recipe/document"
 )
-
-// amount is a number of bytes with a binary unit.
-var amount = pattern.New(`^([0-9]+(?:\.[0-9]+)?) ?([KMGT]?)(?:i?B)?$`)
-
-// ParseBytes reads an amount such as "8 GiB", "500M" or "4096"; units are
-// powers of 1024.
-func ParseBytes(s string) (int64, error) {
-	m := amount.FindStringSubmatch(strings.TrimSpace(s))
-	if m == nil {
-		return 0, fmt.Errorf("%q is not an amount", s)
-	}
-	n, err := strconv.ParseFloat(m[1], 64)
-	if err != nil {
-		return 0, err
-	}
-	for range max(0, strings.Index(" KMGT", m[2])) {
-		n *= 1024
-	}
-	if n > 1<<60 {
-		return 0, fmt.Errorf("%q is too large", s)
-	}
-	return int64(n), nil
-}
 
 // checkBuild looks at the limits of the table [build].
 func (w *Workspace) checkBuild(doc *document.Document) {
 	b := w.Settings.Build
 	for name, text := range map[string]string{"memory": b.Memory, "disk": b.Disk, "log": b.Log, "layers": b.Layers} {
-		if _, err := ParseBytes(text); text != "" && err != nil {
+		if _, err := fact.ParseBytes(text); text != "" && err != nil {
 			doc.Add(doc.At("build", name), err.Error(), fmt.Sprintf(`a number and a unit: %s = "8 GiB"`, name))
 		}
 	}
@@ -60,15 +35,15 @@ func (w *Workspace) Limits() sandbox.Limits {
 	b := w.Settings.Build
 	l := sandbox.Limits{Processes: int64(b.Processes)}
 	// Open has checked them.
-	l.Memory, _ = ParseBytes(b.Memory)
-	l.Disk, _ = ParseBytes(b.Disk)
+	l.Memory, _ = fact.ParseBytes(b.Memory)
+	l.Disk, _ = fact.ParseBytes(b.Disk)
 	l.Time, _ = time.ParseDuration(b.Time)
 	return l
 }
 
 // LogSize is how long the log of a step may be, in bytes.
 func (w *Workspace) LogSize() int64 {
-	if n, err := ParseBytes(w.Settings.Build.Log); err == nil && n > 0 {
+	if n, err := fact.ParseBytes(w.Settings.Build.Log); err == nil && n > 0 {
 		return n
 	}
 	return 64 << 20
@@ -76,7 +51,7 @@ func (w *Workspace) LogSize() int64 {
 
 // LayerSpace is what the layers of all recipes may take on disk, in bytes.
 func (w *Workspace) LayerSpace() int64 {
-	if n, err := ParseBytes(w.Settings.Build.Layers); err == nil && n > 0 {
+	if n, err := fact.ParseBytes(w.Settings.Build.Layers); err == nil && n > 0 {
 		return n
 	}
 	return 20 << 30
