@@ -160,7 +160,7 @@ func (j *imageJob) bootDisk(ctx context.Context, c *content, dir string) (o Outp
 	mode := "rw"
 	if system == image.Squashfs {
 		mode = "ro"
-		err = disk.Squashfs(ctx, s.Root, c.when, func(w io.Writer) error { return image.WriteTar(ctx, w, withTop(each, c)) })
+		err = disk.Squashfs(ctx, s.Root, c.when, func(w io.Writer) error { return image.WriteTar(ctx, w, each) })
 	} else {
 		err = j.ext4(ctx, s, each, filepath.Join(dir, "contents"))
 	}
@@ -199,16 +199,6 @@ func (j *imageJob) ext4(ctx context.Context, s disk.Spec, each eachEntry, temp s
 	}
 	err = disk.Ext4(ctx, s.Root, disk.Ext4Options{Size: size, Seed: s.Seed, Time: s.Time, Temp: temp}, each)
 	return errors.Join(err, os.RemoveAll(temp))
-}
-
-// withTop puts the top directory before the entries.
-func withTop(each eachEntry, c *content) eachEntry {
-	return func(ctx context.Context, visit func(image.Entry, io.Reader) error) error {
-		if err := visit(image.Entry{Path: "/.", Type: image.Directory, Mode: 0o755, Modified: c.when}, nil); err != nil {
-			return err
-		}
-		return each(ctx, visit)
-	}
 }
 
 func writeUnified(file string, boot *bootFiles, initrd []byte, command string) error {

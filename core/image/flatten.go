@@ -4,8 +4,10 @@ import (
 	"context"
 	"io"
 	"maps"
+	"path"
 	"slices"
 	"strings"
+	"time"
 )
 
 // node is a path in the tree of all layers.
@@ -101,15 +103,24 @@ func (f *flattening) stays(layer int, p string) bool {
 	return n != nil && n.layer == layer
 }
 
-// directories calls a function for the directories below a node, the outer ones first.
-func (n *node) directories(visit func(Entry, io.Reader) error) error {
-	if n.dir && n.layer >= 0 {
-		if err := visit(n.directory, nil); err != nil {
+// directories calls a function for the directories below a node at a path, the outer ones first.
+// Those that no layer names have the usual mode.
+func (n *node) directories(p string, visit func(Entry, io.Reader) error) error {
+	e := n.directory
+	switch {
+	case !n.dir:
+		return nil
+	case n.layer < 0 && (p == "/" || len(n.children) == 0):
+	case n.layer < 0:
+		e = Entry{Path: p, Type: Directory, Mode: 0o755, Modified: time.Unix(0, 0).UTC()}
+		fallthrough
+	default:
+		if err := visit(e, nil); err != nil {
 			return err
 		}
 	}
 	for _, name := range slices.Sorted(maps.Keys(n.children)) {
-		if err := n.children[name].directories(visit); err != nil {
+		if err := n.children[name].directories(path.Join(p, name), visit); err != nil {
 			return err
 		}
 	}
@@ -117,7 +128,7 @@ func (n *node) directories(visit func(Entry, io.Reader) error) error {
 }
 
 func (f *flattening) each(ctx context.Context, visit func(Entry, io.Reader) error) error {
-	if err := f.top.directories(visit); err != nil {
+	if err := f.top.directories("/", visit); err != nil {
 		return err
 	}
 	for i, l := range f.layers {

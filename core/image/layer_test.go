@@ -102,7 +102,7 @@ func TestFlatten(t *testing.T) {
 		{"emptied", []Layer{made("/d/", "/d/a = 1", "/d/s/", "/d/s/x = 1"), made("/d/", "/d/b = 2", "0/d")}, []string{"/d/", "/d/b = 2"}},
 		{"a file in the place of a directory", []Layer{made("/d/", "/d/a = 1"), made("/d = 2")}, []string{"/d = 2"}},
 		{"a directory in the place of a link", []Layer{made("/d -> e", "/e/"), made("/d/", "/d/a = 2")}, []string{"/d/", "/e/", "/d/a = 2"}},
-		{"a file below a link, whose directory is nowhere", []Layer{made("/d -> /etc"), made("/d/passwd = evil")}, []string{"/d/passwd = evil"}},
+		{"a file below a link, whose directory is nowhere", []Layer{made("/d -> /etc"), made("/d/passwd = evil")}, []string{"/d/", "/d/passwd = evil"}},
 		{"hard links", []Layer{made("/a = 1", "/b == /a"), made("/c = 2")}, []string{"/a = 1", "/b == /a", "/c = 2"}},
 		{"hard links to what another layer replaces", []Layer{made("/a = 1", "/b == /a", "/c == /a"), made("/a = 2")}, []string{"/b = 1", "/c == /b", "/a = 2"}},
 		{"hard links to what is removed", []Layer{made("/a = 1", "/b == /a"), made("-/a")}, []string{"/b = 1"}},

@@ -3,6 +3,7 @@ package disk
 import (
 	"bytes"
 	"context"
+	"encoding/binary"
 	"errors"
 	"fmt"
 	"io"
@@ -10,6 +11,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"syscall"
 	"time"
 
 	"ellwand.example/core/fact"
@@ -95,17 +97,49 @@ func Squashfs(ctx context.Context, path string, when time.Time, fill func(io.Wri
 		filled <- errors.Join(err, w.Close())
 	}()
 	// Processors do not change the bytes: blocks are put in their order.
-	err = run(ctx, r, when, program, "-", path, "-tar", "-noappend", "-no-progress", "-quiet", "-comp", "zstd", "-b", "262144", "-root-mode", "0755", "-root-uid", "0", "-root-gid", "0")
+	err = run(ctx, r, when, program, "-", path, "-tar", "-noappend", "-no-progress", "-quiet", "-comp", "zstd", "-b", "262144", "-noI", "-root-mode", "0755", "-root-uid", "0", "-root-gid", "0")
 	r.Close() // so that fill ends if the program did
-	return errors.Join(err, ignoreBrokenPipe(err, <-filled))
+	if failed := <-filled; failed != nil && !errors.Is(failed, syscall.EPIPE) {
+		return failed // what the program says follows from it
+	}
+	if err != nil {
+		return err
+	}
+	return setTopTime(path, when)
 }
 
-// ignoreBrokenPipe leaves out an error that follows from another.
-func ignoreBrokenPipe(first, second error) error {
-	if first != nil {
-		return nil
+// setTopTime sets the time of the top directory in a squashfs file system whose inodes are not
+// compressed: the program takes the present time for it, if it reads an archive. The format is that
+// of version 4.0 (the kernel's Documentation/filesystems/squashfs.rst).
+func setTopTime(file string, when time.Time) error {
+	f, err := os.OpenFile(file, os.O_RDWR, 0)
+	if err != nil {
+		return err
 	}
-	return second
+	const (
+		topInode   = 32 // in the superblock: where it is in the table of inodes
+		inodeTable = 64
+		inodeTime  = 8 // in an inode
+		metadata   = 8192
+	)
+	head := make([]byte, 96)
+	_, err = f.ReadAt(head, 0)
+	le := binary.LittleEndian
+	at := int64(le.Uint64(head[inodeTable:]))
+	top := le.Uint64(head[topInode:])
+	// Blocks of the table are uncompressed: each has a header of two bytes, with the highest bit set.
+	block := at + int64(top>>16)
+	mark := make([]byte, 2)
+	if err == nil {
+		_, err = f.ReadAt(mark, block)
+	}
+	if err == nil && (string(head[:4]) != "hsqs" || le.Uint16(mark)&0x8000 == 0 || top&0xffff >= metadata) {
+		err = fmt.Errorf("%s is not the squashfs file system that was asked for", file)
+	}
+	if err == nil {
+		_, err = f.WriteAt(le.AppendUint32(nil, uint32(when.Unix())), block+2+int64(top&0xffff)+inodeTime)
+	}
+	return errors.Join(err, f.Close())
 }
 
 // Convert writes a raw disk in another format of virtual machines, such as qcow2.
