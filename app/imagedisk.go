@@ -145,6 +145,11 @@ func (j *imageJob) bootDisk(ctx context.Context, c *content, dir string) (o Outp
 	if err := disk.CheckArch(arch); err != nil {
 		return o, err
 	}
+	if j.description.Disk.Format == image.Qcow2 {
+		if _, err := disk.FindConverter(image.Qcow2); err != nil {
+			return o, err
+		}
+	}
 	task := j.app.Progress.Begin("image "+j.description.Name+": disk", 0, "")
 	defer task.End("")
 	each, err := j.bootable(ctx, c)

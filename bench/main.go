@@ -50,7 +50,7 @@ func main() {
 	}
 	runs := flag.Int("runs", 3, "how often each thing is measured; the best counts")
 	tree := flag.String("tree", runtime.GOROOT(), "the tree to pack")
-	only := flag.String("only", "", "measure one part: recipe, build, pack, lint, root, repository, solve, plan, busy or start")
+	only := flag.String("only", "", "measure one part: recipe, build, pack, lint, root, image, repository, solve, plan, busy or start")
 	large := flag.Int("large", 50_000, "how many packages the large repository has")
 	keep := flag.String("keep", "", "a directory to work in, in which the large repository stays for the next time")
 	flag.Parse()
@@ -68,7 +68,7 @@ func main() {
 	for _, part := range []struct {
 		name string
 		run  func()
-	}{{"recipe", b.recipe}, {"build", b.building}, {"pack", b.packing}, {"lint", b.linting}, {"root", b.roots}, {"repository", b.repository}, {"solve", b.solving}, {"plan", b.planning}, {"busy", b.busy}, {"start", b.start}} {
+	}{{"recipe", b.recipe}, {"build", b.building}, {"pack", b.packing}, {"lint", b.linting}, {"root", b.roots}, {"image", b.images}, {"repository", b.repository}, {"solve", b.solving}, {"plan", b.planning}, {"busy", b.busy}, {"start", b.start}} {
 		if *only == "" || *only == part.name {
 			part.run()
 		}

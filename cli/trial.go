@@ -8,6 +8,7 @@ import (
 	"strings"
 	"time"
 
+	"github.com/charmbracelet/x/ansi"
 	"github.com/spf13/cobra"
 
 	"ellwand.example/app"
@@ -120,13 +121,39 @@ func (a *program) tryImage(ctx context.Context, name, form string, limit time.Du
 	}
 	out := io.Discard
 	if a.verbose {
-		out = a.err.Stream()
+		out = &visibleLines{to: a.err.Stream()}
 	}
 	run, err := u.TryImage(ctx, name, form, limit, out)
 	if err != nil {
 		return err
 	}
 	return a.finishRun(run)
+}
+
+// visibleLines passes lines on with nothing in them that a terminal obeys: an image may say
+// anything.
+type visibleLines struct {
+	to   io.Writer
+	line []byte
+}
+
+func (v *visibleLines) Write(p []byte) (int, error) {
+	const most = 64 << 10 // bytes of a line
+	for _, b := range p {
+		if b != '\n' && len(v.line) < most {
+			v.line = append(v.line, b)
+			continue
+		}
+		text := fact.Visible(strings.Trim(ansi.Strip(string(v.line)), "\r "))
+		v.line = v.line[:0]
+		if text == "" {
+			continue
+		}
+		if _, err := io.WriteString(v.to, text+"\n"); err != nil {
+			return 0, err
+		}
+	}
+	return len(p), nil
 }
 
 // finishTrial shows a report, and returns the status that it ends with.

@@ -40,6 +40,10 @@ type Changes struct {
 // notInImages are files of a root's record that differ each time, or are of no use in an image.
 var notInImages = []string{"history", "journal", "lock", "pending.json", "root.json"}
 
+// timedFiles are files of programs that refresh databases which differ each time, and are made
+// again when they are missing: the linker's own notes on when it saw which file.
+var timedFiles = []string{"/var/cache/ldconfig/aux-cache"}
+
 // Layer is the last layer of an image.
 func (c Changes) Layer() (Layer, error) {
 	entries := map[string]Entry{}
@@ -102,7 +106,7 @@ func (c Changes) walk(entries map[string]Entry) error {
 			}
 			return nil
 		}
-		if c.Owned(p) && !slices.Contains(c.Changed, p) {
+		if slices.Contains(timedFiles, p) || c.Owned(p) && !slices.Contains(c.Changed, p) {
 			return nil
 		}
 		info, err := c.Tree.Lstat(name)

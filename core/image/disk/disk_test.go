@@ -139,7 +139,7 @@ func TestWrite(t *testing.T) {
 		if err := Write(name, s); err != nil {
 			t.Fatal(err)
 		}
-		time.Sleep(10 * time.Millisecond)
+		time.Sleep(2100 * time.Millisecond) // FAT counts in two seconds
 	}
 	if digest(t, one) != digest(t, two) {
 		t.Error("two disks of one image differ")

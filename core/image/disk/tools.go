@@ -97,7 +97,7 @@ func Squashfs(ctx context.Context, path string, when time.Time, fill func(io.Wri
 		filled <- errors.Join(err, w.Close())
 	}()
 	// Processors do not change the bytes: blocks are put in their order.
-	err = run(ctx, r, when, program, "-", path, "-tar", "-noappend", "-no-progress", "-quiet", "-comp", "zstd", "-b", "262144", "-noI", "-root-mode", "0755", "-root-uid", "0", "-root-gid", "0")
+	err = run(ctx, r, when, program, "-", path, "-tar", "-noappend", "-no-progress", "-quiet", "-comp", "zstd", "-Xcompression-level", "6", "-b", "262144", "-noI", "-root-mode", "0755", "-root-uid", "0", "-root-gid", "0")
 	r.Close() // so that fill ends if the program did
 	if failed := <-filled; failed != nil && !errors.Is(failed, syscall.EPIPE) {
 		return failed // what the program says follows from it
@@ -142,9 +142,14 @@ func setTopTime(file string, when time.Time) error {
 	return errors.Join(err, f.Close())
 }
 
+// FindConverter is the path of the program that Convert needs.
+func FindConverter(format string) (string, error) {
+	return Find("qemu-img", "make a disk in the format "+format)
+}
+
 // Convert writes a raw disk in another format of virtual machines, such as qcow2.
 func Convert(ctx context.Context, from, to, format string) error {
-	program, err := Find("qemu-img", "make a disk in the format "+format)
+	program, err := FindConverter(format)
 	if err != nil {
 		return err
 	}
