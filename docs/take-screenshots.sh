@@ -44,7 +44,7 @@ shot() {
 	if [ -n "${after:-}" ]; then
 		sleep "$after" # in the middle of it
 	else
-		for _ in $(seq 600); do [ -e "$work/$name.done" ] && break; sleep 0.1; done
+		for _ in $(seq ${limit:-600}); do [ -e "$work/$name.done" ] && break; sleep 0.1; done
 		sleep 0.5
 	fi
 	import -window root -depth 8 -colors 64 "$top/docs/screenshots/$name.png"
@@ -97,20 +97,20 @@ cp -r saltmarsh rooted
 )
 shot root rooted 'ellwand root upgrade station --dry-run' 'ellwand root upgrade station' 'ellwand root config station' 'ellwand root config station /etc/tidegauge/radio.conf' 'ellwand root verify station'
 
-cp -r saltmarsh pictured
-cp -r pictured/images/made/harbour.oci pictured/before.oci
+cp -a saltmarsh pictured
+cp -a pictured/images/made/harbour.oci pictured/before.oci
 sed -i 's/release    = 2/release    = 3/; s|cat /tmp/table|&|' pictured/recipes/tide-almanac/recipe.toml
 sed -i 's/in meters/in metres/' pictured/recipes/tide-almanac/tide-almanac
 (cd pictured && ellwand build -q tide-almanac >/dev/null)
-shot image pictured 'ellwand image harbour --update' 'ellwand image harbour --run' 'ellwand compare before.oci harbour' 'ellwand show harbour | tail -15'
+shot image pictured 'ellwand image harbour --update' 'ellwand image harbour --run' 'ellwand compare before.oci harbour' 'ellwand show harbour | tail -14'
 # A disk boots only with a system that has a kernel, which is not in this repository: SYSTEM is
 # the archive of one.
 if [ -n "${SYSTEM:-}" ]; then
-	cp -r saltmarsh booted
+	cp -a saltmarsh booted
 	sed -i -e "s|^system .*|system = \"$SYSTEM\"\nforms = [\"disk\"]|" -e 's|^path = "/etc/motd"|path = "/etc/issue"|' -e 's|^text = .*|text = "Saltmarsh Harbour Authority\\n"|' booted/images/harbour.toml
 	printf '\n[boot]\ncommand = "quiet"\n' >>booted/images/harbour.toml
 	(cd booted && ellwand image harbour --update -q >/dev/null)
-	shot boot booted 'ellwand image harbour' 'ellwand trial --image harbour -v'
+	limit=3000 shot boot booted 'ellwand image harbour' 'ellwand trial --image harbour -v'
 fi
 shot trial saltmarsh 'ellwand trial libharmonic tidegauge' 'ellwand trial foghorn'
 
