@@ -66,7 +66,6 @@ func (c Changes) Layer() (Layer, error) {
 				return Layer{}, err
 			}
 		}
-		entries[e.Path] = e
 		list = append(list, e)
 	}
 	slices.SortFunc(list, func(a, b Entry) int { return strings.Compare(a.Path, b.Path) })
