@@ -94,7 +94,7 @@ func TestImageTroubles(t *testing.T) {
 		if err == nil || !strings.Contains(strings.Join(strings.Fields(out), " "), c.want) || strings.Contains(out, "ESCAPED") || strings.Contains(out, "panic") {
 			t.Errorf("%s: %v, want %q\n%s", c.name, err, c.want, out)
 		}
-		if left, _ := filepath.Glob(filepath.Join(dir, "images/made/.new-*")); len(left) > 0 || strings.Contains(out, ".new-") {
+		if left, _ := filepath.Glob(filepath.Join(dir, "images/made/.new-*")); len(left) > 0 || strings.Contains("\n"+out, "\n.new-") {
 			t.Errorf("%s: left: %q\n%s", c.name, left, out)
 		}
 	}

@@ -7,7 +7,6 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"io"
 	"maps"
@@ -140,7 +139,10 @@ func WriteTar(ctx context.Context, w io.Writer, each func(context.Context, func(
 		}
 		return nil
 	})
-	return errors.Join(err, tw.Close())
+	if closed := tw.Close(); err == nil {
+		err = closed
+	}
+	return err
 }
 
 // Text is a layer of one file with a text, and of the directories above it.

@@ -79,7 +79,10 @@ func (w *Writer) Layer(ctx context.Context, compression string, fill func(io.Wri
 	if err != nil {
 		return l, err
 	}
-	err = errors.Join(fill(io.MultiWriter(z, plain)), z.Close())
+	err = fill(io.MultiWriter(z, plain))
+	if closed := z.Close(); err == nil {
+		err = closed
+	}
 	if err == nil {
 		err = context.Cause(ctx)
 	}
