@@ -20,9 +20,11 @@ import (
 	"ellwand.example/core/fact"
 	"ellwand.example/core/files"
 	"ellwand.example/core/image"
+	"ellwand.example/core/image/disk"
 	"ellwand.example/core/needs/solve"
 	"ellwand.example/core/plan"
 	"ellwand.example/core/recipe"
+	"ellwand.example/core/testtool"
 )
 
 // newImages starts a workspace with packages libtide, tide (which needs it) and gauge, and an
@@ -316,6 +318,52 @@ func TestDraftImage(t *testing.T) {
 		if _, err := a.DraftImage(t.Context(), c[0], []string{c[1]}); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%v, want %q", err, want)
 		}
+	}
+}
+
+// Disks and ISO images are made of what their system has, without root, and are the same twice.
+func TestBootableImages(t *testing.T) {
+	if _, err := disk.Find("debugfs", ""); err != nil {
+		t.Skip(err)
+	}
+	a := newImages(t, "packages = [\"tide\"]\nsystem = \"system\"\nforms = [\"disk\", \"iso\"]\n[disk]\nsize = \"48 MiB\"\n[boot]\ncommand = \"quiet tide=high\"")
+	system := filepath.Join(a.Workspace.Dir, "system")
+	arch := a.Workspace.Target.Arch
+	for name, text := range map[string]string{
+		"boot/vmlinuz-6.1": "old kernel", "boot/vmlinuz-6.12": "new kernel", "boot/initrd.img-6.12": "new initrd", "boot/initrd.img-6.1": "old initrd",
+		"usr/lib/os-release": "ID=saltmarsh\n", "usr/lib/systemd/boot/efi/" + stubs[arch]: string(testtool.EFIStub()), "sbin/init": "#!/bin/sh\n",
+	} {
+		write(t, filepath.Join(system, name), text)
+	}
+	m := a.make(t, ImageOptions{Twice: true})
+	if len(m.Outputs) != 2 || !m.Twice {
+		t.Fatalf("%+v", m)
+	}
+	for i, want := range [][]string{
+		{"new kernel", "new initrd", "ID=saltmarsh", "tide=high", "root=PARTUUID=", "init=/usr/lib/ellwand/start"},
+		{"new kernel", "rdinit=/usr/lib/ellwand/start", "tide=high"},
+	} {
+		data, err := os.ReadFile(m.Outputs[i].Path)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, text := range want {
+			if !strings.Contains(string(data), text) {
+				t.Errorf("%s does not have %q", m.Outputs[i].Path, text)
+			}
+		}
+	}
+	fails := func(want string) {
+		t.Helper()
+		if _, err := a.MakeImage(t.Context(), "station", ImageOptions{UpdateAll: true, Forms: []string{"disk"}}); err == nil || !strings.Contains(err.Error(), want) {
+			t.Errorf("%v, want %q", err, want)
+		}
+	}
+	for _, gone := range []struct{ name, want string }{{"boot/initrd.img-6.12", "has no initrd for its kernel"}, {"usr/lib/systemd/boot/efi/" + stubs[arch], "has no EFI stub"}, {"boot", "has no kernel"}} {
+		if err := os.RemoveAll(filepath.Join(system, gone.name)); err != nil {
+			t.Fatal(err)
+		}
+		fails(gone.want)
 	}
 }
 

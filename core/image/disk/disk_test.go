@@ -29,33 +29,8 @@ import (
 
 var when = time.Date(2031, 4, 2, 0, 0, 0, 0, time.UTC)
 
-// stub is an EFI program with one section and room for some more.
-func stub() []byte {
-	b := make([]byte, 2048)
-	le := binary.LittleEndian
-	copy(b, "MZ")
-	le.PutUint32(b[peOffset:], 64)
-	copy(b[64:], "PE\x00\x00")
-	le.PutUint16(b[68:], pe.IMAGE_FILE_MACHINE_AMD64)
-	le.PutUint16(b[64+sectionsField:], 1)
-	le.PutUint16(b[64+optionalField:], 240)
-	optional := b[64+coffSize:]
-	le.PutUint16(optional, 0x20b) // PE32+
-	le.PutUint32(optional[sectionAlign:], 4096)
-	le.PutUint32(optional[fileAlign:], 512)
-	le.PutUint32(optional[sizeOfImage:], 8192)
-	le.PutUint32(optional[108:], 16)
-	table := b[64+coffSize+240:]
-	copy(table, ".text")
-	le.PutUint32(table[8:], 512)
-	le.PutUint32(table[12:], 4096)
-	le.PutUint32(table[16:], 512)
-	le.PutUint32(table[20:], 1024)
-	return b
-}
-
 func TestUnified(t *testing.T) {
-	u := Unified{Stub: stub(), Kernel: bytes.Repeat([]byte("kernel"), 1000), Initrd: []byte("initrd"), OSRelease: []byte("ID=saltmarsh\n"), Command: "root=/dev/vda2 quiet"}
+	u := Unified{Stub: testtool.EFIStub(), Kernel: bytes.Repeat([]byte("kernel"), 1000), Initrd: []byte("initrd"), OSRelease: []byte("ID=saltmarsh\n"), Command: "root=/dev/vda2 quiet"}
 	var b bytes.Buffer
 	if err := u.Write(&b); err != nil {
 		t.Fatal(err)
@@ -91,9 +66,9 @@ func TestUnified(t *testing.T) {
 	if f, _ := pe.NewFile(bytes.NewReader(b.Bytes())); f.Section(".initrd") != nil {
 		t.Error("an initrd that is not there has a section")
 	}
-	crowded := stub()
-	binary.LittleEndian.PutUint32(crowded[64+coffSize+240+20:], 64+coffSize+240+40)
-	for name, bad := range map[string][]byte{"nothing": nil, "no program": []byte("x"), "no room": crowded, "cut short": stub()[:100]} {
+	crowded := testtool.EFIStub()
+	binary.LittleEndian.PutUint32(crowded[64+coffSize+240+20:], 64+coffSize+240+sectionHeader)
+	for name, bad := range map[string][]byte{"nothing": nil, "no program": []byte("x"), "no room": crowded, "cut short": testtool.EFIStub()[:100]} {
 		if err := (Unified{Stub: bad, Kernel: u.Kernel}).Write(io.Discard); err == nil {
 			t.Errorf("%s was taken for a stub", name)
 		}
@@ -101,7 +76,7 @@ func TestUnified(t *testing.T) {
 }
 
 func FuzzUnified(f *testing.F) {
-	f.Add(stub())
+	f.Add(testtool.EFIStub())
 	f.Fuzz(func(t *testing.T, data []byte) {
 		var b bytes.Buffer
 		if (Unified{Stub: data, Kernel: []byte("kernel"), Command: "quiet"}).Write(&b) == nil && !bytes.Contains(b.Bytes(), []byte("kernel")) {
