@@ -50,7 +50,7 @@ func (a *App) Advisories(ctx context.Context, o Opened, place string) (found []A
 	}
 	task := a.Progress.Begin("advisories", 0, "")
 	set, err := advisory.Load(ctx, place)
-	task.End("")
+	task.End("done")
 	if err != nil {
 		return nil, 0, err
 	}

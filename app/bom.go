@@ -220,7 +220,7 @@ func (a *App) billOfChannel(ctx context.Context, name, channel string) (*bom.Bil
 	}
 	out := make([]bom.Package, len(records))
 	task := a.Progress.Begin("bom", int64(len(records)), "packages")
-	defer task.End("")
+	defer task.End("done")
 	g, ctx := errgroup.WithContext(ctx)
 	g.SetLimit(runtime.GOMAXPROCS(0))
 	for i, rec := range records {
@@ -274,7 +274,7 @@ func (a *App) documents(kinds []string) func(ctx context.Context, file, sha256 s
 func (j *imageJob) attachBills(ctx context.Context, c *content, w *oci.Writer, d v1.Descriptor) ([]v1.Descriptor, error) {
 	packages := make([]bom.Package, len(c.packages))
 	task := j.app.Progress.Begin("image "+j.description.Name+": bill of materials", int64(len(packages)), "packages")
-	defer task.End("")
+	defer task.End("done")
 	g, inner := errgroup.WithContext(ctx)
 	g.SetLimit(runtime.GOMAXPROCS(0))
 	for i, p := range c.packages {

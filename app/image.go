@@ -567,7 +567,7 @@ func (a *App) PushImage(ctx context.Context, name, reference string) (pushed, di
 		return "", "", fact.Errorf(fact.StatusInput, "image %s makes no OCI image, which a registry takes", name)
 	}
 	task := a.Progress.Begin("push "+reference, 0, "bytes")
-	defer task.End("")
+	defer task.End("done")
 	var sent int64
 	digest, err = oci.Registry{Advance: func(n int64) { task.Advance(n - sent); sent = n }}.Push(ctx, place, reference)
 	return reference, digest, err

@@ -113,7 +113,7 @@ func (j *imageJob) content(ctx context.Context, dir string) (_ *content, err err
 	closers = append(closers, func() error { u.Close(); return nil })
 	task := j.app.Progress.Begin("image "+j.description.Name+": install", 0, "")
 	scripts, err := j.install(ctx, c, u, r)
-	task.End("")
+	task.End("done")
 	if err != nil {
 		return nil, err
 	}
@@ -274,7 +274,7 @@ func (j *imageJob) archive(ctx context.Context, c *content, dir string) (o Outpu
 	compression := cmp.Or(j.description.Archive.Compression, image.Zstd)
 	suffix := map[string]string{image.Zstd: ".tar.zst", image.Gzip: ".tar.gz", image.None: ".tar"}[compression]
 	task := j.app.Progress.Begin("image "+j.description.Name+": archive", 0, "")
-	defer task.End("")
+	defer task.End("done")
 	each, err := image.Flatten(ctx, slices.Concat(c.system, c.layers))
 	if err != nil {
 		return o, err
@@ -378,7 +378,7 @@ func (j *imageJob) ociLayers(ctx context.Context, c *content, w *oci.Writer) ([]
 	first := len(out)
 	out = slices.Grow(out, len(layers))[:first+len(layers)]
 	task := j.app.Progress.Begin("image "+j.description.Name+": layers", int64(len(layers)), "layers")
-	defer task.End("")
+	defer task.End("done")
 	g, ctx := errgroup.WithContext(ctx)
 	g.SetLimit(runtime.GOMAXPROCS(0))
 	for i, l := range layers {

@@ -151,7 +151,7 @@ func (j *imageJob) bootDisk(ctx context.Context, c *content, dir string) (o Outp
 		}
 	}
 	task := j.app.Progress.Begin("image "+j.description.Name+": disk", 0, "")
-	defer task.End("")
+	defer task.End("done")
 	each, err := j.bootable(ctx, c)
 	if err != nil {
 		return o, err
@@ -223,7 +223,7 @@ func (j *imageJob) iso(ctx context.Context, c *content, dir string) (o Output, e
 		return o, err
 	}
 	task := j.app.Progress.Begin("image "+j.description.Name+": ISO image", 0, "")
-	defer task.End("")
+	defer task.End("done")
 	each, err := j.bootable(ctx, c)
 	if err != nil {
 		return o, err

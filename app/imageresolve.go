@@ -74,7 +74,7 @@ func (a *App) pullSystem(ctx context.Context, w *workspace.Workspace, d *image.D
 		reference = strings.TrimSuffix(reference, ":"+tagOf(reference)) + "@sha256:" + locked.Digest
 	}
 	task := a.Progress.Begin("pull "+d.System, 0, "")
-	defer task.End("")
+	defer task.End("done")
 	return oci.Registry{}.Pull(ctx, reference, fact.GoArchitecture(w.Target.Arch), w.State("systems"))
 }
 

@@ -132,7 +132,7 @@ func (a *App) runOCI(ctx context.Context, d *image.Description, place string, o 
 	defer func() { err = errors.Join(err, layer.RemoveAll(dir)) }()
 	task := a.Progress.Begin("image "+name+": unpack", 0, "")
 	system, err := build.OpenSystem(ctx, filepath.Join(dir, "unpacked"), place, a.Workspace.Target.Arch, a.Progress)
-	task.End("")
+	task.End("done")
 	if err != nil {
 		return run, err
 	}

@@ -5,6 +5,7 @@ import (
 	"testing"
 
 	"ellwand.example/core/fact"
+	"ellwand.example/core/progress"
 )
 
 // Accounts can be asked for besides those of packages, also without any package; those that are
@@ -13,7 +14,7 @@ func TestAskedAccounts(t *testing.T) {
 	r := newRoot(t)
 	add := func(names ...string) *Plan {
 		t.Helper()
-		tx, err := r.Begin(t.Context(), Options{Runner: &recorder{}, Disposable: true})
+		tx, err := r.Begin(t.Context(), Options{Runner: &recorder{}, Progress: progress.None, Disposable: true})
 		if err != nil {
 			t.Fatal(err)
 		}
