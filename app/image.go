@@ -201,10 +201,12 @@ func (a *App) MakeImage(ctx context.Context, name string, o ImageOptions) (made 
 		lock.Targets[j.workspace.Target.Name] = j.lock
 		made = append(made, j.result)
 	}
-	if moved || len(lock.Targets) > len(jobs) {
-		maps.DeleteFunc(lock.Targets, func(target string, _ image.TargetLock) bool {
-			return !slices.ContainsFunc(jobs, func(j *imageJob) bool { return j.workspace.Target.Name == target })
-		})
+	// Without targets of its own, the image is for whichever target is chosen.
+	if before := len(lock.Targets); len(d.Targets) > 0 {
+		maps.DeleteFunc(lock.Targets, func(target string, _ image.TargetLock) bool { return !slices.Contains(d.Targets, target) })
+		moved = moved || len(lock.Targets) < before
+	}
+	if moved {
 		if err := lock.Write(a.Workspace.Dir, name); err != nil {
 			return nil, err
 		}

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"io"
 	"log"
+	"maps"
 	"net/http"
 	"net/http/httptest"
 	"os"
@@ -195,6 +196,59 @@ func TestImageManifest(t *testing.T) {
 	write(t, list, `[{"name": "gauge", "digest": "`+strings.Repeat("0", 64)+`"}]`)
 	if _, err := a.MakeImage(t.Context(), "station", ImageOptions{}); err == nil || !strings.Contains(err.Error(), "no repository has the package gauge with the digest 0000") {
 		t.Error(err)
+	}
+}
+
+// An image for two architectures has an index of both, and one lock; without targets of its own,
+// it is for the target that is chosen, and what is known of others stays.
+func TestImageTargets(t *testing.T) {
+	a := newApp(t, "[target.quay-amd]\narch = \"x86_64\"\n[target.quay-arm]\narch = \"aarch64\"\n")
+	on := map[string]*App{}
+	for _, target := range []string{"quay-amd", "quay-arm"} {
+		w := *a.Workspace
+		if err := w.ChooseTarget(target); err != nil {
+			t.Fatal(err)
+		}
+		on[target] = &App{Workspace: &w, Progress: a.Progress}
+		if err := os.MkdirAll(w.Packages(), 0o755); err != nil {
+			t.Fatal(err)
+		}
+		on[target].pack(t, w.Packages(), "tide", "1", func(f *ell.Facts) { f.Arch = w.Target.Arch })
+	}
+	a.describe(t, "packages = [\"tide\"]\ntargets = [\"quay-amd\", \"quay-arm\"]\n[oci]\narchive = true")
+	made, err := a.MakeImage(t.Context(), "station", ImageOptions{})
+	if err != nil || len(made) != 2 {
+		t.Fatal(made, err)
+	}
+	index := made[0].Outputs[len(made[0].Outputs)-1]
+	if index.Form != image.FormOCI+" index" || filepath.Base(index.Path) != "station.oci" {
+		t.Fatalf("%+v", index)
+	}
+	for target, architecture := range map[string]string{"quay-amd": "amd64", "quay-arm": "arm64"} {
+		c, err := on[target].ReadImage(t.Context(), index.Path)
+		if err != nil || c.Config.Architecture != architecture || len(c.Packages) != 1 {
+			t.Errorf("%s: %+v, %v", target, c, err)
+		}
+	}
+	locks := func() (names []string) {
+		l, err := image.ReadLock(a.Workspace.Dir, "station")
+		if err != nil {
+			t.Fatal(err)
+		}
+		return slices.Sorted(maps.Keys(l.Targets))
+	}
+	if got := locks(); !slices.Equal(got, []string{"quay-amd", "quay-arm"}) {
+		t.Errorf("%q", got)
+	}
+	a.describe(t, "packages = [\"tide\"]\ntargets = [\"quay-arm\"]")
+	a.make(t, ImageOptions{})
+	if got := locks(); !slices.Equal(got, []string{"quay-arm"}) {
+		t.Errorf("%q", got)
+	}
+	a.describe(t, `packages = ["tide"]`)
+	one := on["quay-amd"].make(t, ImageOptions{})
+	if got := locks(); !slices.Equal(got, []string{"quay-amd", "quay-arm"}) || filepath.Base(one.Outputs[0].Path) != "station.quay-amd.oci" {
+		t.Errorf("%q, %s", got, one.Outputs[0].Path)
 	}
 }
 

@@ -260,10 +260,11 @@ func (j *imageJob) systemLayers(c *content) (err error) {
 	return nil
 }
 
-// name is what the files of the image are called.
+// name is what the files of the image are called: with the target, unless it is the usual one.
 func (j *imageJob) name(suffix string) string {
 	name := j.description.Name
-	if len(j.description.Targets) > 1 {
+	usual := *j.workspace
+	if err := usual.UseTarget(usual.Settings.Build.Target); err != nil || len(j.description.Targets) > 1 || usual.Target.Name != j.workspace.Target.Name {
 		name += "." + j.workspace.Target.Name
 	}
 	return name + suffix
