@@ -501,8 +501,8 @@ func TestEscapes(t *testing.T) {
 		{"the recipe's directory by its own path", "echo x >" + recipe + "/x", Limits{}, "Directory nonexistent", false},
 		{"the machine's loopback", "bash -c 'echo x >/dev/tcp/" + host + "/" + port + "'", Limits{}, "Connection refused", false},
 		{"the network", "bash -c 'echo x >/dev/tcp/192.0.2.1/80'", Limits{}, "Network is unreachable", false},
-		{"a process in the background", "sleep 300 & sleep 0.2", Limits{}, "", true},
-		{"a process in another session", "setsid sleep 300 & sleep 0.2", Limits{}, "", true},
+		{"a process in the background", "sleep 30071 & sleep 0.2", Limits{}, "", true},
+		{"a process in another session", "setsid sleep 30071 & sleep 0.2", Limits{}, "", true},
 		{"the disk", "dd if=/dev/zero of=big bs=1M count=64 2>&1", Limits{Disk: 8 << 20}, "", false},
 		{"the disk in small files", "i=0; while :; do i=$((i+1)); dd if=/dev/zero of=f$i bs=1M count=1 2>/dev/null; sleep 0.02; done", Limits{Disk: 8 << 20}, "disk, 8 MiB", false},
 		{"memory", "head -c 400M /dev/zero | tail -c 400M | sleep 20", Limits{Memory: 64 << 20}, "memory, 64 MiB", false},
@@ -529,7 +529,7 @@ func TestEscapes(t *testing.T) {
 			}
 		} else if !c.may || err != nil {
 			t.Errorf("%s: %v\n%s", c.name, err, out[:min(len(out), 2000)])
-		} else if len(usage.Left) != 1 || !strings.HasSuffix(usage.Left[0], "sleep 300") {
+		} else if len(usage.Left) != 1 || !strings.HasSuffix(usage.Left[0], "sleep 30071") {
 			t.Errorf("%s: left %q", c.name, usage.Left)
 		}
 	}
@@ -543,7 +543,7 @@ func TestEscapes(t *testing.T) {
 		t.Error("the machine's loopback was reached")
 	default:
 	}
-	if left, _ := exec.Command("pgrep", "-f", "sleep 300").Output(); len(left) > 0 {
+	if left, _ := exec.Command("pgrep", "-f", "sleep 30071").Output(); len(left) > 0 {
 		t.Errorf("left running: %s", left)
 	}
 	asUser(t)
