@@ -30,8 +30,8 @@ import (
 )
 
 // Bill makes the bill of materials of a package, a root, an image, or a channel of a
-// repository (REPOSITORY@CHANNEL). Of what is installed and not to be had as a package any
-// more, the bill has no sources.
+// repository (REPOSITORY@CHANNEL). Of what is installed and no longer available as a package,
+// the bill has no sources.
 func (a *App) Bill(ctx context.Context, word string) (*bom.Bill, error) {
 	name, channel, at := strings.Cut(word, "@")
 	switch {
