@@ -78,7 +78,7 @@ func (a *App) locked(t *testing.T) string {
 	return strings.Join(out, ", ")
 }
 
-// A lock stays as it is until it is told to move, and moves as little as it has to.
+// A lock does not change without a reason, and then as little as possible.
 func TestImageLock(t *testing.T) {
 	a := newImages(t, `packages = ["tide"]`)
 	built := a.Workspace.Packages()
@@ -178,7 +178,7 @@ func TestImageMistakes(t *testing.T) {
 	}
 }
 
-// A list of packages in JSON is taken as it is: with versions and digests.
+// The versions and digests in a list of packages in JSON are respected.
 func TestImageManifest(t *testing.T) {
 	a := newImages(t, `manifest = "list.json"`)
 	a.pack(t, a.Workspace.Packages(), "tide", "2", nil)

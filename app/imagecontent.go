@@ -224,7 +224,7 @@ func (j *imageJob) changes(ctx context.Context, c *content, r *root.Root, script
 	if c.layers, err = image.PackageLayers(c.packages, there); err != nil {
 		return closer, err
 	}
-	last, err := all.Layer()
+	last, err := all.Layer(ctx)
 	c.layers = append(c.layers, last)
 	return closer, err
 }

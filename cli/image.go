@@ -275,7 +275,7 @@ func (a *program) imageListCommand() *cobra.Command {
 	}
 }
 
-// pushImage makes images, as far as they are not there, and sends them to a registry.
+// pushImage makes images, reusing what is up to date, and sends them to a registry.
 func (a *program) pushImage(ctx context.Context, u *app.App, names []string, o app.ImageOptions, reference string) error {
 	if reference == everyPackage {
 		reference = ""
@@ -303,7 +303,7 @@ func (a *program) pushImage(ctx context.Context, u *app.App, names []string, o a
 	return nil
 }
 
-// runImage makes an image, as far as it is not there, and runs it.
+// runImage makes an image, reusing what is up to date, and runs it.
 func (a *program) runImage(ctx context.Context, u *app.App, name string, o app.ImageOptions, argv []string) error {
 	if _, err := u.MakeImage(ctx, name, o); err != nil {
 		return err

@@ -106,7 +106,7 @@ What it writes is kept in a file.
 	return cmd
 }
 
-// tryImage makes an image, as far as it is not there, and runs its trial.
+// tryImage makes an image, reusing what is up to date, and runs its trial.
 func (a *program) tryImage(ctx context.Context, name, form string, limit time.Duration) error {
 	u, err := a.app()
 	if err != nil {

@@ -18,13 +18,14 @@ import (
 
 	"github.com/package-url/packageurl-go"
 	"golang.org/x/mod/semver"
+	"golang.org/x/sys/unix"
 
 	"ellwand.example/core/fact"
 	"ellwand.example/core/fact/version"
 	"ellwand.example/core/files"
 )
 
-// Advisory is an OSV document, as far as it is used.
+// Advisory holds the fields of an OSV document that are used here.
 type Advisory struct {
 	ID        string     `json:"id"`
 	Aliases   []string   `json:"aliases,omitempty"`
@@ -182,7 +183,7 @@ func Load(ctx context.Context, place string) (*Set, error) {
 		err = s.zip(ctx, place)
 	default:
 		var f *os.File
-		if f, err = os.Open(place); err != nil {
+		if f, err = os.OpenFile(place, os.O_RDONLY|unix.O_NONBLOCK, 0); err != nil {
 			return nil, err
 		}
 		var data []byte
@@ -214,7 +215,7 @@ func (s *Set) directory(ctx context.Context, dir string) error {
 		if ctx.Err() != nil {
 			return context.Cause(ctx)
 		}
-		f, err := root.Open(name)
+		f, err := root.OpenFile(name, os.O_RDONLY|unix.O_NONBLOCK, 0)
 		if err != nil {
 			return err
 		}

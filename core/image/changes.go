@@ -19,6 +19,7 @@ import (
 	"ellwand.example/core/ell/canonical"
 	"ellwand.example/core/fact"
 	"ellwand.example/core/files"
+	"ellwand.example/core/oci"
 	"ellwand.example/core/root"
 )
 
@@ -45,7 +46,7 @@ var notInImages = []string{"history", "journal", "lock", "pending.json", "root.j
 var timedFiles = []string{"/var/cache/ldconfig/aux-cache"}
 
 // Layer is the last layer of an image.
-func (c Changes) Layer() (Layer, error) {
+func (c Changes) Layer(ctx context.Context) (Layer, error) {
 	entries := map[string]Entry{}
 	texts := map[string]string{} // files with contents that are not in the root
 	if err := c.walk(entries); err != nil {
@@ -62,7 +63,7 @@ func (c Changes) Layer() (Layer, error) {
 	var list []Entry
 	for _, e := range entries {
 		if e.Type == File && e.SHA256 == "" {
-			if e.SHA256, err = digestOf(c.Tree, strings.TrimPrefix(e.Path, "/")); err != nil {
+			if e.SHA256, err = digestOf(ctx, c.Tree, strings.TrimPrefix(e.Path, "/")); err != nil {
 				return Layer{}, err
 			}
 		}
@@ -125,7 +126,7 @@ func (c Changes) walk(entries map[string]Entry) error {
 	return nil
 }
 
-// fromDisk adds a path of the root as it is there.
+// fromDisk adds an entry for a path of the root.
 func (c Changes) fromDisk(entries map[string]Entry, p string, info fs.FileInfo) error {
 	e := Entry{Path: p, Mode: fact.ModeBits(info.Mode()), Modified: c.When}
 	st, ok := info.Sys().(*syscall.Stat_t)
@@ -136,7 +137,7 @@ func (c Changes) fromDisk(entries map[string]Entry, p string, info fs.FileInfo) 
 	case mode.IsDir():
 		e.Type = Directory
 		if c.isEmptied(p) {
-			entries[p+"/"+whiteoutOpaque] = Entry{Path: p, Type: Emptied, Mode: 0o644, Modified: c.When}
+			entries[p+"/"+oci.WhiteoutOpaque] = Entry{Path: p, Type: Emptied, Mode: 0o644, Modified: c.When}
 		}
 		if c.System != nil {
 			if below, err := c.System.Lstat(strings.TrimPrefix(p, "/")); err == nil && below.IsDir() {

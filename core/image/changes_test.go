@@ -67,7 +67,7 @@ func put(t *testing.T, dir string, lines []string) {
 // ofChanges lists the layer of changes, without the record of the packages.
 func ofChanges(t *testing.T, c Changes) []string {
 	t.Helper()
-	l, err := c.Layer()
+	l, err := c.Layer(t.Context())
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -109,7 +109,7 @@ func TestChanges(t *testing.T) {
 // Owners are numbers, modes those that were asked for, and times the image's.
 func TestAddedOwners(t *testing.T) {
 	c := changesOf(t, "[[file]]\npath = \"/etc/key\"\ntext = \"x\"\nmode = \"0640\"\nowner = \"tide\"\ngroup = \"tide\"\n[[directory]]\npath = \"/srv\"\nowner = \"tide\"", []string{"/etc/"}, nil)
-	l, err := c.Layer()
+	l, err := c.Layer(t.Context())
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -124,7 +124,7 @@ func TestAddedOwners(t *testing.T) {
 		t.Errorf("%+v", e)
 	}
 	c.Numbers.Users = map[string]int{"root": 0}
-	if _, err := c.Layer(); err == nil || !strings.Contains(err.Error(), "has no account tide:") {
+	if _, err := c.Layer(t.Context()); err == nil || !strings.Contains(err.Error(), "has no account tide:") {
 		t.Error(err)
 	}
 }
@@ -132,7 +132,7 @@ func TestAddedOwners(t *testing.T) {
 // The record in an image has no history, no lock, and the settings of an image.
 func TestRecordInside(t *testing.T) {
 	c := changesOf(t, "", []string{"/etc/"}, []string{"/var/lib/ellwand/history/", "/var/lib/ellwand/history/1.json = x", "/var/lib/ellwand/lock = ", "/var/lib/ellwand/state.json = {}", "/var/cache/ldconfig/", "/var/cache/ldconfig/aux-cache = x"})
-	l, err := c.Layer()
+	l, err := c.Layer(t.Context())
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -147,7 +147,7 @@ func TestRecordInside(t *testing.T) {
 			t.Errorf("%q is in\n%s", not, got)
 		}
 	}
-	again, err := c.Layer()
+	again, err := c.Layer(t.Context())
 	if err != nil || again.Key != l.Key {
 		t.Errorf("the same has the keys %s and %s, %v", l.Key, again.Key, err)
 	}

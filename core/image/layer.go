@@ -14,6 +14,10 @@ import (
 	"slices"
 	"strings"
 	"time"
+
+	"ellwand.example/core/cancel"
+	"ellwand.example/core/oci"
+	"ellwand.example/core/source/archive"
 )
 
 // Type is what a path of an image is.
@@ -84,16 +88,6 @@ func keyOf(entries []Entry) (string, error) {
 	return hex.EncodeToString(h.Sum(nil)), nil
 }
 
-// Names in layers that remove what is below (OCI Image Format Specification 1.1, layer.md,
-// Whiteouts).
-const (
-	whiteoutPrefix = ".wh."
-	whiteoutOpaque = ".wh..wh..opq"
-)
-
-// xattrRecord begins the pax record of an extended attribute, as tar programs write it.
-const xattrRecord = "SCHILY.xattr."
-
 // header is an entry as a tar header: in the form of POSIX pax where a field needs it, and
 // without anything that depends on who writes it.
 func (e Entry) header() *tar.Header {
@@ -108,15 +102,15 @@ func (e Entry) header() *tar.Header {
 	case Hardlink:
 		h.Typeflag, h.Linkname = tar.TypeLink, strings.TrimPrefix(e.Link, "/")
 	case Removed:
-		h.Typeflag, h.Name = tar.TypeReg, path.Join(path.Dir(h.Name), whiteoutPrefix+path.Base(h.Name))
+		h.Typeflag, h.Name = tar.TypeReg, path.Join(path.Dir(h.Name), oci.WhiteoutPrefix+path.Base(h.Name))
 	case Emptied:
-		h.Typeflag, h.Name = tar.TypeReg, path.Join(h.Name, whiteoutOpaque)
+		h.Typeflag, h.Name = tar.TypeReg, path.Join(h.Name, oci.WhiteoutOpaque)
 	}
 	for _, name := range slices.Sorted(maps.Keys(e.Xattrs)) {
 		if h.PAXRecords == nil {
 			h.PAXRecords = map[string]string{}
 		}
-		h.PAXRecords[xattrRecord+name] = e.Xattrs[name]
+		h.PAXRecords[archive.XattrRecord+name] = e.Xattrs[name]
 	}
 	return h
 }
@@ -134,7 +128,7 @@ func WriteTar(ctx context.Context, w io.Writer, each func(context.Context, func(
 		if e.Type != File {
 			return nil
 		}
-		if n, err := io.Copy(tw, r); err != nil || n != e.Size {
+		if n, err := io.Copy(tw, cancel.Reader(ctx, r)); err != nil || n != e.Size {
 			return fmt.Errorf("%s: %w", e.Path, cmp.Or(err, fmt.Errorf("it has %d bytes where %d were expected", n, e.Size)))
 		}
 		return nil

@@ -14,6 +14,7 @@ import (
 	"ellwand.example/core/fact/version"
 	"ellwand.example/core/files"
 	"ellwand.example/core/root"
+	"golang.org/x/sys/unix"
 )
 
 // Lock is what an image is made of, exactly: images/NAME.lock.
@@ -98,7 +99,7 @@ const maxLock = 64 << 20
 func ReadLock(workspace, name string) (Lock, error) {
 	l := Lock{Format: Format, Targets: map[string]TargetLock{}}
 	file := filepath.Join(workspace, Dir, name+LockExtension)
-	f, err := os.Open(file)
+	f, err := os.OpenFile(file, os.O_RDONLY|unix.O_NONBLOCK, 0)
 	if errors.Is(err, fs.ErrNotExist) {
 		return l, nil
 	}

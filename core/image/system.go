@@ -17,6 +17,7 @@ import (
 	v1 "github.com/opencontainers/image-spec/specs-go/v1"
 	"golang.org/x/sys/unix"
 
+	"ellwand.example/core/cancel"
 	"ellwand.example/core/fact"
 	"ellwand.example/core/oci"
 	"ellwand.example/core/source/archive"
@@ -91,8 +92,8 @@ func readEntries(ctx context.Context, r io.Reader, visit func(Entry, io.Reader) 
 		}
 		e := Entry{Path: "/" + clean, Mode: fact.ModeBits(a.Mode), UID: a.UID, GID: a.GID, Modified: a.Modified.Truncate(time.Second).UTC(), Xattrs: a.Xattrs}
 		dir, base := path.Split(e.Path)
-		switch gone, is := strings.CutPrefix(base, whiteoutPrefix); {
-		case base == whiteoutOpaque:
+		switch gone, is := strings.CutPrefix(base, oci.WhiteoutPrefix); {
+		case base == oci.WhiteoutOpaque:
 			e.Path, e.Type = path.Clean(dir), Emptied
 			if e.Path == "/" {
 				return fact.Errorf(fact.StatusInput, "%q would empty the whole image", a.Name)
@@ -146,7 +147,7 @@ func DirectoryLayer(ctx context.Context, dir string) (Layer, error) {
 		if err != nil {
 			return err
 		}
-		e, ok, err := entryOf(tree, name, info, first)
+		e, ok, err := entryOf(ctx, tree, name, info, first)
 		if ok && err == nil {
 			list = append(list, e)
 		}
@@ -175,7 +176,7 @@ func DirectoryLayer(ctx context.Context, dir string) (Layer, error) {
 }
 
 // entryOf describes a path of a directory; ok is false for devices, pipes and sockets.
-func entryOf(tree *os.Root, name string, info fs.FileInfo, first map[[2]uint64]string) (e Entry, ok bool, err error) {
+func entryOf(ctx context.Context, tree *os.Root, name string, info fs.FileInfo, first map[[2]uint64]string) (e Entry, ok bool, err error) {
 	e = Entry{Path: "/" + name, Mode: fact.ModeBits(info.Mode()), Modified: info.ModTime().Truncate(time.Second).UTC()}
 	st, _ := info.Sys().(*syscall.Stat_t)
 	if st != nil && (os.Geteuid() == 0 || int(st.Uid) != os.Getuid()) {
@@ -197,7 +198,7 @@ func entryOf(tree *os.Root, name string, info fs.FileInfo, first map[[2]uint64]s
 			}
 			first[id] = e.Path
 		}
-		e.SHA256, err = digestOf(tree, name)
+		e.SHA256, err = digestOf(ctx, tree, name)
 	default:
 		return e, false, nil
 	}
@@ -205,14 +206,14 @@ func entryOf(tree *os.Root, name string, info fs.FileInfo, first map[[2]uint64]s
 }
 
 // digestOf is the SHA-256 of a file.
-func digestOf(tree *os.Root, name string) (string, error) {
+func digestOf(ctx context.Context, tree *os.Root, name string) (string, error) {
 	f, err := tree.OpenFile(name, os.O_RDONLY|unix.O_NONBLOCK, 0)
 	if err != nil {
 		return "", err
 	}
 	defer f.Close()
 	h := sha256.New()
-	if _, err := io.Copy(h, f); err != nil {
+	if _, err := io.Copy(h, cancel.Reader(ctx, f)); err != nil {
 		return "", err
 	}
 	return hex.EncodeToString(h.Sum(nil)), nil

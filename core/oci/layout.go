@@ -25,6 +25,13 @@ import (
 // MarkerFile marks a directory as a layout.
 const MarkerFile = v1.ImageLayoutFile
 
+// Names in layers that remove what is below (OCI Image Format Specification 1.1, layer.md,
+// Whiteouts).
+const (
+	WhiteoutPrefix = ".wh."
+	WhiteoutOpaque = ".wh..wh..opq"
+)
+
 // Bounds on what is read of an image.
 const (
 	maxDocument = 4 << 20 // bytes of a document in JSON

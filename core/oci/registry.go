@@ -25,7 +25,7 @@ import (
 // Registry is access to registries (OCI Distribution Specification 1.1). Credentials come from
 // the files that container tools share: config.json and auth.json.
 type Registry struct {
-	// Advance is told of the bytes that were sent; it may be nil.
+	// Advance is called with the number of bytes sent so far; it may be nil.
 	Advance func(sent int64)
 }
 
@@ -99,17 +99,14 @@ func (r Registry) Push(ctx context.Context, dir, reference string) (digest strin
 	options := r.options(ctx)
 	if r.Advance != nil {
 		updates := make(chan ggcr.Update, 64)
-		done := make(chan struct{})
+		stop, done := make(chan struct{}), make(chan struct{})
 		go func() {
 			defer close(done)
-			for u := range updates {
-				if u.Error == nil {
-					r.Advance(u.Complete)
-				}
-			}
+			r.advance(updates, stop)
 		}()
 		options = append(options, remote.WithProgress(updates))
-		defer func() { <-done }()
+		// The library closes the channel only if it began to send.
+		defer func() { close(stop); <-done }()
 	}
 	// The documents about the image come last: they name it.
 	var documents []ggcr.Descriptor
@@ -135,6 +132,23 @@ func (r Registry) Push(ctx context.Context, dir, reference string) (digest strin
 		}
 	}
 	return digest, nil
+}
+
+// advance passes on how much was sent, until there is no more or it is stopped.
+func (r Registry) advance(updates <-chan ggcr.Update, stop <-chan struct{}) {
+	for {
+		select {
+		case u, ok := <-updates:
+			if !ok {
+				return
+			}
+			if u.Error == nil {
+				r.Advance(u.Complete)
+			}
+		case <-stop:
+			return
+		}
+	}
 }
 
 func (r Registry) pushOne(index ggcr.ImageIndex, d ggcr.Descriptor, ref name.Reference, options []remote.Option) error {

@@ -262,6 +262,17 @@ func TestBadRegistry(t *testing.T) {
 	if _, err := (Registry{}).Push(t.Context(), dir, refusing+"/tide:1"); !errors.As(err, &refused) || !refused.Refused {
 		t.Errorf("a refusal: %v", err)
 	}
+	empty := filepath.Join(t.TempDir(), "empty.oci")
+	w, err := Create(empty)
+	if err == nil {
+		err = w.Finish([]v1.Descriptor{})
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := (Registry{Advance: func(int64) {}}).Push(t.Context(), empty, refusing+"/tide:1"); err == nil || !strings.Contains(err.Error(), "holds no image") {
+		t.Errorf("a layout without an image: %v", err)
+	}
 	for _, reference := range []string{"tide", "stations/tide:1", "host.example/UPPER", ""} {
 		if _, err := ParseReference(reference); err == nil {
 			t.Errorf("%q is a reference", reference)

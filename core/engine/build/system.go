@@ -272,16 +272,10 @@ func unpackRoot(ctx context.Context, in io.Reader, dir string) error {
 	return nil
 }
 
-// Names in layers of an image that remove what is below (OCI Image Format Specification).
-const (
-	whiteoutPrefix = ".wh."
-	whiteoutOpaque = ".wh..wh..opq"
-)
-
 // whiteout removes what an entry of a layer says is gone; done is whether it is such one.
 func whiteout(root *os.Root, name string) (done bool, err error) {
 	dir, base := path.Split(name)
-	if base == whiteoutOpaque {
+	if base == oci.WhiteoutOpaque {
 		entries, err := fs.ReadDir(root.FS(), path.Clean(dir))
 		if errors.Is(err, fs.ErrNotExist) {
 			return true, nil
@@ -291,7 +285,7 @@ func whiteout(root *os.Root, name string) (done bool, err error) {
 		}
 		return true, err
 	}
-	gone, ok := strings.CutPrefix(base, whiteoutPrefix)
+	gone, ok := strings.CutPrefix(base, oci.WhiteoutPrefix)
 	if !ok || gone == "" || gone == "." || gone == ".." {
 		return ok, nil
 	}

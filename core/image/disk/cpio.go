@@ -6,6 +6,7 @@ import (
 	"io"
 	"strings"
 
+	"ellwand.example/core/cancel"
 	"ellwand.example/core/image"
 )
 
@@ -13,7 +14,13 @@ import (
 // ASCII Format". Extended attributes are lost in it.
 func Cpio(ctx context.Context, w io.Writer, each func(context.Context, func(image.Entry, io.Reader) error) error, links map[string]int) error {
 	c := &cpioWriter{w: w, links: links, inodes: map[string]int{}}
-	if err := each(ctx, c.entry); err != nil {
+	err := each(ctx, func(e image.Entry, r io.Reader) error {
+		if r != nil {
+			r = cancel.Reader(ctx, r)
+		}
+		return c.entry(e, r)
+	})
+	if err != nil {
 		return err
 	}
 	return c.header("TRAILER!!!", 0, 0, image.Entry{}, 1)

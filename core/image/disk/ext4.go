@@ -15,6 +15,7 @@ import (
 	"strings"
 	"time"
 
+	"ellwand.example/core/cancel"
 	"ellwand.example/core/fact"
 	"ellwand.example/core/image"
 )
@@ -94,7 +95,12 @@ func (w *ext4Writer) prepare(ctx context.Context, each func(context.Context, fun
 		return err
 	}
 	w.script, w.at, w.links = bufio.NewWriterSize(f, 1<<20), "/", map[string]int{}
-	err = each(ctx, w.entry)
+	err = each(ctx, func(e image.Entry, r io.Reader) error {
+		if r != nil {
+			r = cancel.Reader(ctx, r)
+		}
+		return w.entry(e, r)
+	})
 	for _, p := range slices.Sorted(maps.Keys(w.links)) {
 		w.command("sif", p, "links_count", strconv.Itoa(w.links[p]+1))
 	}

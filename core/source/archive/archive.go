@@ -169,14 +169,14 @@ func ReadTar(ctx context.Context, r io.Reader, visit func(Entry) error) error {
 	return err
 }
 
-// xattrRecord begins the pax record of an extended attribute, as tar programs write it.
-const xattrRecord = "SCHILY.xattr."
+// XattrRecord begins the pax record of an extended attribute, as tar programs write it.
+const XattrRecord = "SCHILY.xattr."
 
 // xattrs are the extended attributes in pax records; nil if there are none.
 func xattrs(records map[string]string) map[string]string {
 	var out map[string]string
 	for key, value := range records {
-		if name, ok := strings.CutPrefix(key, xattrRecord); ok {
+		if name, ok := strings.CutPrefix(key, XattrRecord); ok {
 			if out == nil {
 				out = map[string]string{}
 			}
